@@ -1,0 +1,1 @@
+"""What leaves: 3MF, STL and the facts of the traveller."""

@@ -1,0 +1,121 @@
+"""Writing 3MF: objects in millimetres after the 3MF Core Specification 1.x (3MF Consortium)."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from xml.sax.saxutils import quoteattr
+
+from ..errors import BadValue
+from ..mesh import Mesh
+
+CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
+OBJECT_TYPES = ("model", "solidsupport", "support", "surface", "other")
+
+_CONTENT_TYPES = (
+    '<?xml version="1.0" encoding="UTF-8"?>'
+    '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
+    '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+    '<Default Extension="model" ContentType="application/vnd.ms-package.3dmanufacturing-3dmodel+xml"/>'
+    "</Types>"
+)
+_RELATIONSHIPS = (
+    '<?xml version="1.0" encoding="UTF-8"?>'
+    '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
+    '<Relationship Target="/3D/3dmodel.model" Id="rel0"'
+    ' Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"/>'
+    "</Relationships>"
+)
+# One fixed stamp in the archive, so that the same job gives the same bytes.
+_STAMP = (2020, 1, 1, 0, 0, 0)
+
+
+@dataclass(frozen=True, eq=False)
+class Item:
+    """One object of the file.
+
+    Attributes
+    ----------
+    name : str
+    mesh : Mesh
+        In build coordinates, mm.
+    type : str
+        One of ``OBJECT_TYPES``.
+    """
+
+    name: str
+    mesh: Mesh
+    type: str = "model"
+
+
+def write_3mf(items: Sequence[Item], title: str) -> bytes:
+    """Write objects as a 3MF package; each is also an item of the build.
+
+    Parameters
+    ----------
+    items : sequence of Item
+        Empty meshes are left out.
+    title : str
+
+    Returns
+    -------
+    bytes
+
+    Raises
+    ------
+    BadValue
+        Nothing to write, or an unknown object type.
+    """
+    kept = [item for item in items if len(item.mesh.faces)]
+    if not kept:
+        raise BadValue("There is nothing to hand off: no object has a surface.", "Take a part in first.")
+    for item in kept:
+        if item.type not in OBJECT_TYPES:
+            raise BadValue(
+                f"There is no object type “{item.type}” in 3MF.", f"Use one of: {', '.join(OBJECT_TYPES)}."
+            )
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED, compresslevel=3) as package:
+        package.writestr(zipfile.ZipInfo("[Content_Types].xml", _STAMP), _CONTENT_TYPES, zipfile.ZIP_DEFLATED)
+        package.writestr(zipfile.ZipInfo("_rels/.rels", _STAMP), _RELATIONSHIPS, zipfile.ZIP_DEFLATED)
+        info = zipfile.ZipInfo("3D/3dmodel.model", _STAMP)
+        info.compress_type = zipfile.ZIP_DEFLATED
+        with package.open(info, "w") as part:
+            for text in _model(kept, title):
+                part.write(text.encode())
+    return buffer.getvalue()
+
+
+def _model(items: Sequence[Item], title: str) -> Iterator[str]:
+    yield (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}">\n'
+        f"<metadata name=\"Title\">{_text(title)}</metadata>\n"
+        '<metadata name="Application">Upright Heron</metadata>\n<resources>\n'
+    )
+    for number, item in enumerate(items, 1):
+        yield f"<object id=\"{number}\" type=\"{item.type}\" name={quoteattr(_clean(item.name))}>\n<mesh>\n<vertices>\n"
+        # Nine digits keep every single-precision number, and so the resolution of the files parts come in.
+        yield from _chunks(item.mesh.vertices.tolist(), '<vertex x="%.9g" y="%.9g" z="%.9g"/>\n')
+        yield "</vertices>\n<triangles>\n"
+        yield from _chunks(item.mesh.faces.tolist(), '<triangle v1="%d" v2="%d" v3="%d"/>\n')
+        yield "</triangles>\n</mesh>\n</object>\n"
+    yield "</resources>\n<build>\n"
+    yield "".join(f'<item objectid="{number}"/>\n' for number in range(1, len(items) + 1))
+    yield "</build>\n</model>\n"
+
+
+def _chunks(rows: list[list[float]], form: str, size: int = 20000) -> Iterator[str]:
+    for start in range(0, len(rows), size):
+        yield "".join([form % tuple(row) for row in rows[start : start + size]])
+
+
+def _clean(text: str) -> str:
+    # XML 1.0 has no place for control characters; names of files can hold any.
+    return "".join(c for c in text if c >= " " and c not in "\ufffe\uffff" and not 0xD800 <= ord(c) <= 0xDFFF)
+
+
+def _text(text: str) -> str:
+    return _clean(text).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")

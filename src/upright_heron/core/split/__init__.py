@@ -1,0 +1,1 @@
+"""Splitting oversized parts into pieces that fit the machine."""

@@ -1,0 +1,1 @@
+"""Stance: which way up a part stands."""

@@ -1,0 +1,151 @@
+"""Poses: a turn, a lift and the rule that drops a part on the plate."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import BadValue
+from ..mesh import Mesh
+
+Matrix = NDArray[np.float64]
+AXES = {"x": 0, "y": 1, "z": 2}
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """Where a part stands: ``world = rotation @ part + offset``.
+
+    Attributes
+    ----------
+    rotation : (3, 3) float64
+    offset_mm : (3,) float64
+    """
+
+    rotation: Matrix
+    offset_mm: NDArray[np.float64]
+
+    def apply(self, mesh: Mesh) -> Mesh:
+        """Return the mesh in place."""
+        return mesh.transformed(self.rotation, self.offset_mm)
+
+
+def place(mesh: Mesh, rotation: Matrix, lift_mm: float = 0.0, *, centred: bool = True) -> Placement:
+    """Turn a part and drop it on the plate.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    rotation : (3, 3) float64
+    lift_mm : float
+        Height of the lowest point above the plate.
+    centred : bool
+        Put the middle of the bounding box over the middle of the plate; otherwise x and y stay.
+
+    Returns
+    -------
+    Placement
+    """
+    turned = mesh.vertices @ rotation.T
+    low, high = turned.min(axis=0), turned.max(axis=0)
+    middle = -0.5 * (low + high) if centred else np.zeros(3)
+    return Placement(rotation, np.array([middle[0], middle[1], lift_mm - low[2]]))
+
+
+def about_axis(axis: str, degrees: float) -> Matrix:
+    """Rotation (3, 3) about a plate axis, counter-clockwise seen from its positive end.
+
+    Raises
+    ------
+    BadValue
+        Another axis than x, y or z.
+    """
+    if axis not in AXES:
+        raise BadValue(f"There is no axis “{axis}”.", "Use one of: x, y, z.")
+    # Quarter turns are exact, so that four of them bring a part back bit by bit.
+    quarter = round(degrees / 90.0)
+    if abs(degrees - 90.0 * quarter) < 1e-9:
+        c, s = ((1.0, 0.0), (0.0, 1.0), (-1.0, 0.0), (0.0, -1.0))[quarter % 4]
+    else:
+        c, s = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))
+    i, j = {0: (1, 2), 1: (2, 0), 2: (0, 1)}[AXES[axis]]
+    result = np.eye(3)
+    result[i, i] = result[j, j] = c
+    result[j, i], result[i, j] = s, -s
+    return result
+
+
+def standing_on(normal: NDArray[np.float64]) -> Matrix:
+    """Smallest rotation (3, 3) that turns an outward direction of the part to the plate.
+
+    Raises
+    ------
+    BadValue
+        A direction without length.
+    """
+    length = float(np.linalg.norm(normal))
+    if not length > 1e-12 or not np.isfinite(length):
+        raise BadValue("This face has no direction to stand on.", "Pick a larger facet of the face.")
+    a = normal / length
+    down = np.array([0.0, 0.0, -1.0])
+    cosine = float(a @ down)
+    if cosine > 1 - 1e-15:
+        return np.eye(3)
+    if cosine < -1 + 1e-12:
+        return about_axis("x", 180.0)
+    v = np.cross(a, down)
+    k = np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]])
+    # Rodrigues' formula, with (1 - cos) / sin^2 = 1 / (1 + cos).
+    result: Matrix = np.eye(3) + k + k @ k / (1.0 + cosine)
+    return result
+
+
+def to_quaternion(rotation: Matrix) -> tuple[float, float, float, float]:
+    """Unit quaternion (w, x, y, z) of a rotation, with w not negative.
+
+    References
+    ----------
+    S. W. Shepperd, "Quaternion from rotation matrix", J. Guidance and Control 1(3), 1978.
+    """
+    m = rotation
+    diagonal = np.array([np.trace(m), m[0, 0], m[1, 1], m[2, 2]])
+    i = int(np.argmax(diagonal))
+    q = np.empty(4)
+    if i == 0:
+        q[:] = 1 + diagonal[0], m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]
+    else:
+        a, b, c = i - 1, i % 3, (i + 1) % 3
+        q[0] = m[c, b] - m[b, c]
+        q[1 + a] = 1 + m[a, a] - m[b, b] - m[c, c]
+        q[1 + b] = m[b, a] + m[a, b]
+        q[1 + c] = m[c, a] + m[a, c]
+    q /= np.linalg.norm(q)
+    if q[0] < 0:
+        q = -q
+    w, x, y, z = (float(v) for v in q)
+    return w, x, y, z
+
+
+def from_quaternion(q: tuple[float, float, float, float]) -> Matrix:
+    """Rotation (3, 3) of a quaternion (w, x, y, z); it need not be of unit length.
+
+    Raises
+    ------
+    BadValue
+        A quaternion without length.
+    """
+    v = np.asarray(q, np.float64)
+    length = float(np.linalg.norm(v))
+    if not length > 1e-12 or not np.isfinite(length):
+        raise BadValue("This turn is not a rotation.", "Choose the stance again.")
+    w, x, y, z = v / length
+    return np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
+            [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],
+            [2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)],
+        ]
+    )

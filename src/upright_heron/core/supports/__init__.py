@@ -1,0 +1,1 @@
+"""Supports: demand (what must be held) -> layout -> supports as objects -> layer polygons and meshes."""

@@ -1,0 +1,225 @@
+"""Supports as objects: each can be picked, explained, measured and drawn by itself."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from manifold3d import CrossSection, FillRule, Manifold
+from numpy.typing import NDArray
+
+from ..layers import LayerStack
+from ..mesh import Mesh
+from ..solid import Solid, concatenated, union
+
+# Sides of the posts and cones of stilts.
+SIDES = 12
+
+
+@dataclass(frozen=True, slots=True)
+class SupportSettings:
+    """Settings of generation.
+
+    Attributes
+    ----------
+    gap_mm : float
+        Clear height between a support and the part above and below it, rounded up to whole layers
+        (filament).
+    clearance_mm : float
+        Clear distance to the side of the part.
+    smallest_mm2 : float
+        Overhang pieces with less area are left out, islands never (filament).
+    spacing_mm : float
+        Grid of the stilts under overhangs (resin).
+    tip_mm, shaft_mm, foot_mm : float
+        Diameters of a stilt.
+    tip_length_mm : float
+        Height of the cone at the tip.
+    depth_mm : float
+        How far the tip reaches into the part.
+    """
+
+    gap_mm: float = 0.2
+    clearance_mm: float = 0.45
+    smallest_mm2: float = 1.0
+    spacing_mm: float = 4.0
+    tip_mm: float = 0.4
+    shaft_mm: float = 1.0
+    foot_mm: float = 3.0
+    tip_length_mm: float = 2.5
+    depth_mm: float = 0.2
+
+
+@dataclass(frozen=True, eq=False)
+class Slab:
+    """A stretch of a column with one outline: from ``low_mm`` to ``high_mm``."""
+
+    low_mm: float
+    high_mm: float
+    rings: tuple[NDArray[np.float64], ...]
+
+    @property
+    def section(self) -> CrossSection:
+        """Outline of the slab."""
+        return CrossSection(list(self.rings), FillRule.NonZero)
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """A filament support: upright slabs under an overhang.
+
+    Attributes
+    ----------
+    id : str
+        Stays the same while it holds the same place.
+    reason : str
+    touch_mm : (x, y, z)
+        A point at its top.
+    on_part : bool
+        It stands on the part, not on the plate.
+    volume_mm3 : float
+        Of its outline.
+    slabs : tuple of Slab
+        Bottom first.
+    """
+
+    id: str
+    reason: str
+    touch_mm: tuple[float, float, float]
+    on_part: bool
+    volume_mm3: float
+    slabs: tuple[Slab, ...]
+
+    def manifolds(self) -> list[Any]:
+        """Bodies that make up the column."""
+        return [
+            slab.section.extrude(slab.high_mm - slab.low_mm).translate((0, 0, slab.low_mm)) for slab in self.slabs
+        ]
+
+
+@dataclass(frozen=True, eq=False)
+class Stilt:
+    """A resin support: foot, shaft and tip, a stack of level circles.
+
+    Attributes
+    ----------
+    id, reason, touch_mm, on_part, volume_mm3
+        As for a column.
+    circles : (k, 4) float64
+        x, y, z and radius from the foot up, mm.
+    """
+
+    id: str
+    reason: str
+    touch_mm: tuple[float, float, float]
+    on_part: bool
+    volume_mm3: float
+    circles: NDArray[np.float64]
+
+    def circle_at(self, z_mm: float) -> tuple[float, float, float] | None:
+        """Centre and radius at a height, or ``None`` above and below the stilt."""
+        z = self.circles[:, 2]
+        if not z[0] <= z_mm <= z[-1]:
+            return None
+        x, y, r = (float(np.interp(z_mm, z, self.circles[:, k])) for k in (0, 1, 3))
+        return x, y, r
+
+    def mesh(self) -> Mesh:
+        """Closed surface of the stilt."""
+        k = len(self.circles)
+        around = _CIRCLE[None, :, :] * self.circles[:, 3, None, None] + self.circles[:, None, :2]
+        level = np.repeat(self.circles[:, 2], SIDES)
+        walls = np.column_stack([around.reshape(-1, 2), level])
+        i = np.arange(SIDES)
+        j = (i + 1) % SIDES
+        faces = []
+        for s in range(k - 1):
+            a, b = s * SIDES, (s + 1) * SIDES
+            faces += [np.column_stack([a + i, a + j, b + j]), np.column_stack([a + i, b + j, b + i])]
+        fan = np.arange(1, SIDES - 1)
+        faces.append(np.column_stack([np.zeros_like(fan), fan + 1, fan]))
+        top = (k - 1) * SIDES
+        faces.append(top + np.column_stack([np.zeros_like(fan), fan, fan + 1]))
+        return Mesh(walls, np.concatenate(faces).astype(np.int32))
+
+    def manifolds(self) -> list[Any]:
+        """Bodies that make up the stilt."""
+        return [Solid.from_mesh(self.mesh()).manifold]
+
+
+_ANGLES = 2 * np.pi * np.arange(SIDES) / SIDES
+_CIRCLE = np.column_stack([np.cos(_ANGLES), np.sin(_ANGLES)])
+# A polygon with SIDES corners has this share of the circle's pi r^2.
+CIRCLE_AREA = 0.5 * SIDES * math.sin(2 * math.pi / SIDES)
+
+
+def stilt_volume_mm3(circles: NDArray[np.float64]) -> float:
+    """Volume of a stack of level polygons with ``SIDES`` corners: frusta, h/3 (A1 + A2 + sqrt(A1 A2))."""
+    area = CIRCLE_AREA * circles[:, 3] ** 2
+    height = np.diff(circles[:, 2])
+    return float((height / 3 * (area[:-1] + area[1:] + np.sqrt(area[:-1] * area[1:]))).sum())
+
+
+def circle_ring(x: float, y: float, radius: float) -> NDArray[np.float64]:
+    """Corners (SIDES, 2) of a stilt's outline."""
+    result: NDArray[np.float64] = _CIRCLE * radius + np.array([x, y])
+    return result
+
+
+def support_id(kind: str, x: float, y: float, z: float) -> str:
+    """Name a support after the place it holds, to half a millimetre: it survives small changes."""
+    place = f"{kind}:{round(2 * x)}:{round(2 * y)}:{round(2 * z)}"
+    return hashlib.blake2b(place.encode(), digest_size=5).hexdigest()
+
+
+@dataclass(frozen=True, eq=False)
+class SupportSet:
+    """All supports of a part in its stance.
+
+    Attributes
+    ----------
+    supports : tuple of Column or Stilt
+    layers : LayerStack
+        Outlines of all supports, on the layers of the part counted from the plate.
+    held_area_mm2 : float
+        Filament: plan area of the overhang pieces over columns. Resin: area of the facets past the limit
+        within one spacing of a tip.
+    unheld_islands : tuple of int
+        Numbers of the islands with nothing under them all the same.
+    notes : tuple of str
+        What could not be done, and why.
+    """
+
+    supports: tuple[Column | Stilt, ...]
+    layers: LayerStack
+    held_area_mm2: float
+    unheld_islands: tuple[int, ...]
+    notes: tuple[str, ...] = ()
+
+    @property
+    def volume_mm3(self) -> float:
+        """Volume of all outlines: layer areas times layer height, overlaps counted once."""
+        return float(self.layers.area_mm2.sum()) * self.layers.layer_mm
+
+    def view_mesh(self) -> Mesh:
+        """Shells of all supports side by side: to look at."""
+        parts = []
+        for support in self.supports:
+            if isinstance(support, Stilt):
+                parts.append(support.mesh())
+            else:
+                parts += [Solid(body).mesh() for body in support.manifolds()]
+        return concatenated(parts)
+
+    def handoff_mesh(self) -> Mesh:
+        """All supports as closed shells, to hand off.
+
+        Stilts are united. The slabs of columns stay shells that stand on each other, each closed in itself:
+        uniting them costs minutes on a large part, and any program that reads the file fills them alike.
+        """
+        stilts = [body for s in self.supports if isinstance(s, Stilt) for body in s.manifolds()]
+        slabs = [Solid(body).mesh() for s in self.supports if isinstance(s, Column) for body in s.manifolds()]
+        return concatenated(([Solid(union(stilts)).mesh()] if stilts else []) + slabs)

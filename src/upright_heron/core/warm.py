@@ -1,0 +1,26 @@
+"""Runs every kernel once on a tiny part, so that a process compiles or loads them before work comes."""
+
+from __future__ import annotations
+
+from manifold3d import Manifold
+
+from .formats.stl import read_stl
+from .handoff.stl import write_stl
+from .islands import find_islands
+from .layers import slice_solid
+from .mesh import facts
+from .overhangs import overhangs
+from .picture import picture
+from .solid import Solid
+from .stance.resting import resting_faces
+
+
+def warm() -> None:
+    """Compile all kernels, or load them from numba's cache."""
+    post = Manifold.cube((2, 2, 4)) + Manifold.cube((8, 2, 1)).translate((0, 0, 4))
+    ring = Manifold.cylinder(1, 1, 1, 8).translate((6.0, 1.0, 2.0))
+    mesh = read_stl(write_stl(Solid(post + ring).mesh())).mesh
+    find_islands(slice_solid(Solid.from_mesh(mesh), 0.5))
+    overhangs(mesh, 45.0)
+    resting_faces(mesh, facts(mesh), 45.0)
+    picture(mesh, 16, 16)

@@ -1,0 +1,319 @@
+"""Changes: each makes a new sheet from a sheet and says in words what it did."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import Field, TypeAdapter
+
+from ..core.errors import BadValue
+from ..core.footing import FootingKind
+from ..core.machines import material, materials_for, printer
+from ..core.split.grid import box_for
+from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
+from .models import (
+    Document,
+    Footing,
+    Grid,
+    JobSheet,
+    Length,
+    Process,
+    Quaternion,
+    Stance,
+    Supports,
+    Vector,
+)
+
+Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
+
+
+class Change(Document):
+    """Base of all changes."""
+
+    kind: str
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the changed sheet; the one given stays as it is."""
+        raise NotImplementedError
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what the change does, for the list of steps."""
+        raise NotImplementedError
+
+
+def _with(sheet: JobSheet, **fields: object) -> JobSheet:
+    # Validated anew: model_copy alone would let a bad number into the sheet.
+    return JobSheet.model_validate({**{k: getattr(sheet, k) for k in JobSheet.model_fields}, **fields})
+
+
+class Rename(Change):
+    """Give the job another name."""
+
+    kind: Literal["rename"] = "rename"
+    name: str = Field(min_length=1, max_length=120)
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, name=self.name.strip())
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Name “{self.name.strip()}”"
+
+
+class PickPrinter(Change):
+    """Pick another printer; what does not go with its technology is set to its usual values."""
+
+    kind: Literal["printer"] = "printer"
+    printer: str
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        machine = printer(self.printer)
+        if machine.technology is sheet.machine.technology:
+            return _with(sheet, printer=machine.name)
+        return _with(
+            sheet,
+            printer=machine.name,
+            material=materials_for(machine)[0].name,
+            layer_mm=machine.layer_mm,
+            limit_deg=None,
+            supports=None,
+            footing=Footing(),
+        )
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Printer {printer(self.printer).name}"
+
+
+class PickMaterial(Change):
+    """Pick another material."""
+
+    kind: Literal["material"] = "material"
+    material: str
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        stuff = material(self.material)
+        if stuff.technology is not sheet.machine.technology:
+            raise BadValue(
+                f"{sheet.machine.name} cannot use {stuff.name}.",
+                f"Use one of: {', '.join(m.name for m in materials_for(sheet.machine))}.",
+            )
+        return _with(sheet, material=stuff.name)
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Material {material(self.material).name}"
+
+
+class SetLayer(Change):
+    """Set the layer height."""
+
+    kind: Literal["layer"] = "layer"
+    layer_mm: Length
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, layer_mm=self.layer_mm)
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Layer height {self.layer_mm:g} mm"
+
+
+class SetLimit(Change):
+    """Type the self-supporting limit, or go back to that of printer and material."""
+
+    kind: Literal["limit"] = "limit"
+    limit_deg: float | None = None
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, limit_deg=self.limit_deg)
+
+    def label(self, sheet: JobSheet) -> str:
+        if self.limit_deg is None:
+            return "Limit from printer and material"
+        return f"Limit {self.limit_deg:g}°"
+
+
+class CutToGrid(Change):
+    """Cut the part into boxes of the build volume less a margin."""
+
+    kind: Literal["cut"] = "cut"
+    margin_mm: Length = 3.0
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        box_for(sheet.machine.build_mm, self.margin_mm)
+        return _with(sheet, grid=Grid(margin_mm=self.margin_mm))
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Cut to {sheet.machine.name}, margin {self.margin_mm:g} mm"
+
+
+class JoinAgain(Change):
+    """Take the cuts back."""
+
+    kind: Literal["join"] = "join"
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, grid=None)
+
+    def label(self, sheet: JobSheet) -> str:
+        return "One piece again"
+
+
+class StandOn(Change):
+    """Stand the part on a face, given by its outward direction in the part as it came."""
+
+    kind: Literal["stand"] = "stand"
+    normal: Vector
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        q = to_quaternion(standing_on(np.asarray(self.normal, np.float64)))
+        return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="on a picked face"))
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Stand on a picked face"
+
+
+class ChooseStance(Change):
+    """Take one of the proposed stances."""
+
+    kind: Literal["stance"] = "stance"
+    quaternion: Quaternion
+    name: str = Field(max_length=80)
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        q = to_quaternion(from_quaternion(self.quaternion))
+        return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name=self.name))
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Stance: {self.name}"
+
+
+class Turn(Change):
+    """Turn the part by degrees about axes of the plate: first x, then y, then z."""
+
+    kind: Literal["turn"] = "turn"
+    x_deg: Degrees = 0.0
+    y_deg: Degrees = 0.0
+    z_deg: Degrees = 0.0
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        turn = about_axis("z", self.z_deg) @ about_axis("y", self.y_deg) @ about_axis("x", self.x_deg)
+        q = to_quaternion(turn @ from_quaternion(sheet.stance.quaternion))
+        return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="turned by hand"))
+
+    def label(self, sheet: JobSheet) -> str:
+        turns = [f"{d:g}° about {n}" for n, d in (("x", self.x_deg), ("y", self.y_deg), ("z", self.z_deg)) if d]
+        return "Turn " + ", ".join(turns) if turns else "Turn by nothing"
+
+
+class SetLift(Change):
+    """Lift the part above the plate."""
+
+    kind: Literal["lift"] = "lift"
+    lift_mm: Length
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, stance=Stance(**{**sheet.stance.model_dump(), "lift_mm": self.lift_mm}))
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Lift {self.lift_mm:g} mm"
+
+
+class MakeSupports(Change):
+    """Make supports with these settings."""
+
+    kind: Literal["supports"] = "supports"
+    gap_mm: Length = 0.2
+    clearance_mm: Length = 0.45
+    spacing_mm: Length = 4.0
+    tip_mm: Length = 0.4
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, supports=Supports(**self.model_dump(exclude={"kind"})))
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Make supports"
+
+
+class RemoveSupports(Change):
+    """Take all supports away."""
+
+    kind: Literal["no-supports"] = "no-supports"
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, supports=None)
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Remove all supports"
+
+
+class SetFooting(Change):
+    """Choose what holds the part on the plate."""
+
+    kind: Literal["footing"] = "footing"
+    footing: FootingKind
+    lines: int = 6
+    margin_mm: Length = 4.0
+    gap_mm: Length = 0.25
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(
+            sheet,
+            footing=Footing(kind=self.footing, lines=self.lines, margin_mm=self.margin_mm, gap_mm=self.gap_mm),
+        )
+
+    def label(self, sheet: JobSheet) -> str:
+        return {
+            FootingKind.NONE: "No footing",
+            FootingKind.SKIRT: f"Skirt, {self.lines} lines",
+            FootingKind.BRIM: f"Brim, {self.lines} lines",
+            FootingKind.RAFT: f"Raft, margin {self.margin_mm:g} mm",
+        }[self.footing]
+
+
+class SetProcess(Change):
+    """Set walls and infill."""
+
+    kind: Literal["process"] = "process"
+    walls: int
+    infill_percent: float
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, process=Process(walls=self.walls, infill_percent=self.infill_percent))
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"{self.walls} walls, {self.infill_percent:g} % infill"
+
+
+class WriteNotes(Change):
+    """Write notes for whoever runs the machine."""
+
+    kind: Literal["notes"] = "notes"
+    notes: str = Field(default="", max_length=4000)
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, notes=self.notes.strip())
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Notes"
+
+
+AnyChange = Annotated[
+    Rename
+    | PickPrinter
+    | PickMaterial
+    | SetLayer
+    | SetLimit
+    | CutToGrid
+    | JoinAgain
+    | StandOn
+    | ChooseStance
+    | Turn
+    | SetLift
+    | MakeSupports
+    | RemoveSupports
+    | SetFooting
+    | SetProcess
+    | WriteNotes,
+    Field(discriminator="kind"),
+]
+
+CHANGES: TypeAdapter[AnyChange] = TypeAdapter(AnyChange)

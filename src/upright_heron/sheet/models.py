@@ -1,0 +1,152 @@
+"""The job sheet and its parts. Every number is in millimetres and degrees unless its name says otherwise."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+from ..core.estimate import support_fill
+from ..core.footing import FootingKind, FootingSettings
+from ..core.machines import Material, Printer, Technology, limit_for, material, printer
+from ..core.supports.model import SupportSettings
+from ..core.units import length_mm
+
+Quaternion = tuple[float, float, float, float]
+Vector = tuple[float, float, float]
+# Lengths are read as typed: "3.5 in" is 88.9.
+Length = Annotated[float, BeforeValidator(length_mm), Field(allow_inf_nan=False)]
+Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
+UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
+
+
+class Document(BaseModel):
+    """Base of everything in the sheet: frozen, and strict about unknown fields."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Part(Document):
+    """The part as it came, with the facts that never change."""
+
+    file_name: str = Field(max_length=200)
+    mesh: Digest
+    facets: int
+    size_mm: Vector
+    volume_mm3: float
+    area_mm2: float
+    closed: bool
+    shells: int
+    open_edges: int = 0
+    notes: tuple[str, ...] = ()
+
+
+class Grid(Document):
+    """Cut into a grid of boxes: the build volume less a margin on every side."""
+
+    margin_mm: Annotated[Length, Field(ge=0)] = 3.0
+
+
+class Stance(Document):
+    """Which way up: a turn of the part as it came, and a lift above the plate."""
+
+    quaternion: Quaternion = UPRIGHT
+    lift_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
+    name: str = "as it came"
+
+
+class Supports(Document):
+    """Settings the supports were made with."""
+
+    gap_mm: Annotated[Length, Field(ge=0, le=5)] = 0.2
+    clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
+    spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
+    tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
+
+    def settings(self) -> SupportSettings:
+        """Return them as the core takes them."""
+        return SupportSettings(
+            gap_mm=self.gap_mm,
+            clearance_mm=self.clearance_mm,
+            spacing_mm=self.spacing_mm,
+            tip_mm=self.tip_mm,
+        )
+
+
+class Footing(Document):
+    """What holds the part on the plate."""
+
+    kind: FootingKind = FootingKind.NONE
+    lines: Annotated[int, Field(ge=1, le=100)] = 6
+    margin_mm: Annotated[Length, Field(ge=0, le=50)] = 4.0
+    gap_mm: Annotated[Length, Field(ge=0, le=2)] = 0.25
+
+
+class Process(Document):
+    """Settings that move time and mass."""
+
+    walls: Annotated[int, Field(ge=1, le=50)] = 3
+    infill_percent: Annotated[float, Field(ge=0, le=100)] = 15.0
+
+
+class JobSheet(Document):
+    """One job: everything that was decided, and nothing that is computed from it."""
+
+    name: str = Field(min_length=1, max_length=120)
+    part: Part
+    printer: str = "Sedge 300"
+    material: str = "PLA"
+    layer_mm: Annotated[Length, Field(ge=0.005, le=5)] = 0.2
+    limit_deg: Annotated[float, Field(ge=0, le=90)] | None = None
+    grid: Grid | None = None
+    stance: Stance = Stance()
+    supports: Supports | None = None
+    footing: Footing = Footing()
+    process: Process = Process()
+    notes: str = Field(default="", max_length=4000)
+
+    @property
+    def machine(self) -> Printer:
+        """The printer."""
+        return printer(self.printer)
+
+    @property
+    def stuff(self) -> Material:
+        """The material."""
+        return material(self.material)
+
+    @property
+    def is_resin(self) -> bool:
+        """Whether the printer is a resin machine."""
+        return self.machine.technology is Technology.RESIN
+
+    @property
+    def proposed_limit_deg(self) -> float:
+        """The limit that printer and material give."""
+        return limit_for(self.machine, self.stuff)
+
+    @property
+    def limit(self) -> float:
+        """The limit in force: typed, or else proposed."""
+        return self.proposed_limit_deg if self.limit_deg is None else self.limit_deg
+
+    @property
+    def lift_mm(self) -> float:
+        """The lift in force: whole layers, so that supports and part share their layers."""
+        return round(self.stance.lift_mm / self.layer_mm) * self.layer_mm
+
+    @property
+    def support_fill(self) -> float:
+        """Share of a support's outline that is printed."""
+        return support_fill(self.machine)
+
+    def footing_settings(self) -> FootingSettings:
+        """Return the footing as the core takes it; a resin raft is fused to the feet, so it has no gap."""
+        return FootingSettings(
+            kind=self.footing.kind,
+            lines=self.footing.lines,
+            line_width_mm=0.5 if self.is_resin else self.machine.line_width_mm,
+            margin_mm=self.footing.margin_mm,
+            raft_layers=max(1, round(1.0 / self.layer_mm)),
+            gap_mm=0.0 if self.is_resin else self.footing.gap_mm,
+        )

@@ -1,0 +1,104 @@
+"""Values of the core to bytes and back: frozen dataclasses, arrays, cross-sections and plain values.
+
+A JSON tree holds the structure and the arrays follow it as raw little-endian bytes, all zlib-compressed.
+Only registered classes are made when reading, so a database is data and never code.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import struct
+import zlib
+from enum import Enum
+from typing import Any
+
+import numpy as np
+from manifold3d import CrossSection, FillRule
+
+from ..core.footing import Footing
+from ..core.handoff.threemf import Item
+from ..core.islands import Island
+from ..core.layers import LayerStack
+from ..core.mesh import Edges, Mesh, MeshFacts
+from ..core.overhangs import Overhangs
+from ..core.split.grid import Piece, Split
+from ..core.stance.resting import RestingFace
+from ..core.supports.model import Column, Slab, Stilt, SupportSet
+
+CLASSES: dict[str, type] = {
+    c.__name__: c
+    for c in (
+        Column, Edges, Footing, Island, Item, LayerStack, Mesh, MeshFacts, Overhangs, Piece,
+        RestingFace, Slab, Split, Stilt, SupportSet,
+    )
+}  # fmt: skip
+
+
+def register(cls: type) -> type:
+    """Let a frozen dataclass be kept; usable as a decorator."""
+    CLASSES[cls.__name__] = cls
+    return cls
+
+
+def encode(value: Any) -> bytes:
+    """Turn a value into compressed bytes.
+
+    Raises
+    ------
+    TypeError
+        A value of a class that is not registered.
+    """
+    arrays: list[np.ndarray[Any, Any]] = []
+    tree = json.dumps(_tree(value, arrays), separators=(",", ":")).encode()
+    parts = [struct.pack("<I", len(tree)), tree, *(np.ascontiguousarray(a).tobytes() for a in arrays)]
+    return zlib.compress(b"".join(parts), 1)
+
+
+def decode(data: bytes) -> Any:
+    """Turn the bytes of ``encode`` back into the value."""
+    raw = memoryview(zlib.decompress(data))
+    (length,) = struct.unpack_from("<I", raw)
+    return _value(json.loads(bytes(raw[4 : 4 + length])), raw, [4 + length])
+
+
+def _tree(value: Any, arrays: list[np.ndarray[Any, Any]]) -> Any:
+    if isinstance(value, Enum):
+        return value.value
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        arrays.append(value)
+        return {"@": [value.dtype.str, list(value.shape)]}
+    if isinstance(value, CrossSection):
+        return {"#": [_tree(ring, arrays) for ring in value.to_polygons()]}
+    if isinstance(value, bytes):
+        return _tree(np.frombuffer(value, np.uint8), arrays) | {"!": "bytes"}
+    if isinstance(value, tuple | list):
+        return [_tree(item, arrays) for item in value]
+    name = type(value).__name__
+    if CLASSES.get(name) is not type(value):
+        raise TypeError(f"Values of class {name} cannot be kept.")
+    return {"$": name, **{f.name: _tree(getattr(value, f.name), arrays) for f in dataclasses.fields(value)}}
+
+
+def _value(tree: Any, raw: memoryview, at: list[int]) -> Any:
+    # Lists come back as tuples: every kept value is frozen.
+    if isinstance(tree, list):
+        return tuple(_value(item, raw, at) for item in tree)
+    if not isinstance(tree, dict):
+        return tree
+    if "@" in tree:
+        kind, shape = tree["@"]
+        dtype = np.dtype(kind)
+        size = dtype.itemsize * int(np.prod(shape, dtype=np.int64))
+        array = np.frombuffer(raw[at[0] : at[0] + size], dtype).reshape(shape)
+        at[0] += size
+        return array.tobytes() if tree.get("!") == "bytes" else array
+    if "#" in tree:
+        rings = [_value(ring, raw, at) for ring in tree["#"]]
+        return CrossSection([np.array(r) for r in rings], FillRule.NonZero) if rings else CrossSection()
+    cls = CLASSES[tree["$"]]
+    return cls(**{k: _value(v, raw, at) for k, v in tree.items() if k != "$"})

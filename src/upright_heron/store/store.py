@@ -1,0 +1,302 @@
+"""The store: one SQLite file with jobs, steps, blobs and remembered results."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+import uuid
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, delete, event, func, select, update
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
+
+from ..core.errors import HeronError
+from ..core.mesh import Mesh
+from ..sheet.changes import Change
+from ..sheet.models import JobSheet
+from .codec import decode, encode
+from .models import BlobRow, JobRow, ResultRow, StepRow
+
+T = TypeVar("T")
+# Remembered results may take this much before the least recently used go.
+RESULT_BYTES = 2_000_000_000
+
+
+class NotFound(HeronError):
+    """There is no such job or blob (any more)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """A job at the step that is shown.
+
+    Attributes
+    ----------
+    id : str
+    sheet : JobSheet
+    step : int
+        Number of the step, from 1.
+    label : str
+        What that step did.
+    can_undo, can_redo : bool
+    demo : bool
+    touched : datetime
+    """
+
+    id: str
+    sheet: JobSheet
+    step: int
+    label: str
+    can_undo: bool
+    can_redo: bool
+    demo: bool
+    touched: dt.datetime
+
+
+class Store:
+    """Opens (and where needed migrates) a database file.
+
+    Parameters
+    ----------
+    path : Path
+        The file; its folder is made.
+    migrate : bool
+        Bring the tables up to date; workers leave that to the server.
+    """
+
+    def __init__(self, path: Path, *, migrate: bool = True, result_bytes: int = RESULT_BYTES) -> None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self.path = path
+        self._result_bytes = result_bytes
+        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
+        event.listen(self._engine, "connect", _prepare)
+        if migrate:
+            migrate_to_head(self._engine)
+
+    def close(self) -> None:
+        """Close all connections."""
+        self._engine.dispose()
+
+    @contextmanager
+    def _session(self) -> Iterator[Session]:
+        with Session(self._engine) as session, session.begin():
+            yield session
+
+    # Jobs and steps -------------------------------------------------------
+
+    def create_job(self, sheet: JobSheet, label: str, *, demo: bool = False, job_id: str | None = None) -> Job:
+        """Keep a new job with its first step."""
+        job_id = job_id or uuid.uuid4().hex[:12]
+        now = _now()
+        with self._session() as s:
+            job = JobRow(id=job_id, demo=demo, created=now, touched=now)
+            s.add(job)
+            s.flush()
+            step = StepRow(job_id=job_id, number=1, label=label, sheet=sheet.model_dump_json(), created=now)
+            s.add(step)
+            s.flush()
+            job.step_id = step.id
+        return self.job(job_id)
+
+    def job(self, job_id: str) -> Job:
+        """Fetch a job.
+
+        Raises
+        ------
+        NotFound
+            No such job.
+        """
+        with self._session() as s:
+            return self._job(s, job_id)
+
+    def _job(self, s: Session, job_id: str) -> Job:
+        row = s.get(JobRow, job_id)
+        step = s.get(StepRow, row.step_id) if row is not None and row.step_id else None
+        if row is None or step is None:
+            raise NotFound("There is no such job.", "Go back to the Yard and open another.")
+        has_next = s.scalar(
+            select(StepRow.id).where(StepRow.job_id == job_id, StepRow.parent_id == step.id).limit(1)
+        )
+        return Job(
+            id=job_id,
+            sheet=JobSheet.model_validate_json(step.sheet),
+            step=step.number,
+            label=step.label,
+            can_undo=step.parent_id is not None,
+            can_redo=has_next is not None,
+            demo=row.demo,
+            touched=row.touched,
+        )
+
+    def jobs(self) -> list[Job]:
+        """Fetch all jobs, the last touched first."""
+        with self._session() as s:
+            ids = s.scalars(select(JobRow.id).order_by(JobRow.touched.desc(), JobRow.id)).all()
+            return [self._job(s, job_id) for job_id in ids]
+
+    def has_job(self, job_id: str) -> bool:
+        """Whether there is such a job."""
+        with self._session() as s:
+            return s.get(JobRow, job_id) is not None
+
+    def apply(self, job_id: str, change: Change) -> Job:
+        """Keep a change as a new step after the one that is shown.
+
+        A change that changes nothing makes no step. Steps that were undone stay in the table; redo follows
+        the newest branch.
+        """
+        with self._session() as s:
+            row, step = self._current(s, job_id)
+            sheet = JobSheet.model_validate_json(step.sheet)
+            changed = change.apply(sheet)
+            if changed != sheet:
+                now = _now()
+                new = StepRow(
+                    job_id=job_id,
+                    parent_id=step.id,
+                    number=step.number + 1,
+                    label=change.label(sheet),
+                    sheet=changed.model_dump_json(),
+                    created=now,
+                )
+                s.add(new)
+                s.flush()
+                row.step_id, row.touched = new.id, now
+                s.flush()
+            return self._job(s, job_id)
+
+    def undo(self, job_id: str) -> Job:
+        """Show the step before; at the first step nothing happens."""
+        with self._session() as s:
+            row, step = self._current(s, job_id)
+            if step.parent_id is not None:
+                row.step_id, row.touched = step.parent_id, _now()
+                s.flush()
+            return self._job(s, job_id)
+
+    def redo(self, job_id: str) -> Job:
+        """Show the newest step made after this one; at the last step nothing happens."""
+        with self._session() as s:
+            row, step = self._current(s, job_id)
+            newest = s.scalar(
+                select(func.max(StepRow.id)).where(StepRow.job_id == job_id, StepRow.parent_id == step.id)
+            )
+            if newest is not None:
+                row.step_id, row.touched = newest, _now()
+                s.flush()
+            return self._job(s, job_id)
+
+    def _current(self, s: Session, job_id: str) -> tuple[JobRow, StepRow]:
+        # A write comes first, so that two requests cannot both read the same step and then fork it.
+        s.execute(update(JobRow).where(JobRow.id == job_id).values(demo=JobRow.demo))
+        row = s.get(JobRow, job_id)
+        step = s.get(StepRow, row.step_id) if row is not None and row.step_id else None
+        if row is None or step is None:
+            raise NotFound("There is no such job.", "Go back to the Yard and open another.")
+        return row, step
+
+    # Meshes ---------------------------------------------------------------
+
+    def keep_mesh(self, mesh: Mesh) -> str:
+        """Keep a mesh for good and return its digest."""
+        try:
+            with self._session() as s:
+                if s.get(BlobRow, mesh.digest) is None:
+                    s.add(BlobRow(digest=mesh.digest, data=encode(mesh)))
+        except IntegrityError:
+            pass  # another request kept the same mesh at the same moment
+        return mesh.digest
+
+    def mesh(self, digest: str) -> Mesh:
+        """Fetch a mesh.
+
+        Raises
+        ------
+        NotFound
+            No such mesh.
+        """
+        with self._session() as s:
+            row = s.get(BlobRow, digest)
+            if row is None:
+                raise NotFound("There is no such mesh.", "Reload the page.")
+            data = row.data
+        mesh: Mesh = decode(data)
+        return mesh
+
+    # Remembered results ---------------------------------------------------
+
+    def has_result(self, key: str) -> bool:
+        """Whether a result is remembered."""
+        with self._session() as s:
+            return s.scalar(select(ResultRow.key).where(ResultRow.key == key)) is not None
+
+    def result(self, key: str) -> Any | None:
+        """Fetch a remembered result, or ``None``."""
+        with self._session() as s:
+            row = s.get(ResultRow, key)
+            if row is None:
+                return None
+            data = row.data
+            if time.time() - row.used > 60:
+                row.used = time.time()
+        return decode(data)
+
+    def remember(self, key: str, value: Any) -> None:
+        """Keep a result and, over the cap, drop those not used for longest."""
+        data = encode(value)
+        with self._session() as s:
+            s.merge(ResultRow(key=key, data=data, size=len(data), used=time.time()))
+            s.flush()
+            over = (s.scalar(select(func.sum(ResultRow.size))) or 0) - self._result_bytes
+            if over > 0:
+                rows = s.execute(select(ResultRow.key, ResultRow.size).order_by(ResultRow.used)).all()
+                for old, size in rows:
+                    if over <= 0:
+                        break
+                    if old != key:
+                        s.execute(delete(ResultRow).where(ResultRow.key == old))
+                        over -= size
+
+    def recall(self, key: str, make: Callable[[], T]) -> T:
+        """Fetch a result, making and remembering it where it is missing."""
+        known = self.result(key)
+        if known is not None:
+            return known  # type: ignore[no-any-return]
+        value = make()
+        self.remember(key, value)
+        return value
+
+
+def _now() -> dt.datetime:
+    return dt.datetime.now(dt.UTC).replace(tzinfo=None)
+
+
+def _prepare(connection: Any, _record: Any) -> None:
+    cursor = connection.cursor()
+    # Readers do not wait for a writer, and a killed process loses no finished step.
+    cursor.execute("PRAGMA journal_mode=WAL")
+    cursor.execute("PRAGMA synchronous=NORMAL")
+    cursor.execute("PRAGMA foreign_keys=ON")
+    cursor.close()
+
+
+def alembic_config() -> Config:
+    """Configuration of the migrations that ship with the package."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
+    return config
+
+
+def migrate_to_head(engine: Engine) -> None:
+    """Bring the tables of a database up to date."""
+    config = alembic_config()
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")

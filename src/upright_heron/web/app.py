@@ -1,0 +1,147 @@
+"""The application factory."""
+
+from __future__ import annotations
+
+import logging
+import secrets
+import uuid
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI, HTTPException, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, Response
+from fastapi.staticfiles import StaticFiles
+from fastapi.templating import Jinja2Templates
+from pydantic import ValidationError
+from starlette.concurrency import run_in_threadpool
+
+from .. import __version__
+from ..core.errors import HeronError, TooLarge
+from ..settings import Settings
+from ..store.store import NotFound, Store
+from ..work.runner import Work
+from . import words
+from .dependencies import Services
+from .pages import Pages
+from .routes import api, changes, handoff, job, results, yard
+
+log = logging.getLogger(__name__)
+HERE = Path(__file__).parent
+# A form of the sheet is small; only the upload route takes more, and counts it itself.
+FORM_BYTES = 200_000
+
+
+def create_app(settings: Settings | None = None) -> FastAPI:
+    """Make the application.
+
+    Parameters
+    ----------
+    settings : Settings or None
+        From the environment when not given.
+
+    Returns
+    -------
+    FastAPI
+    """
+    settings = settings or Settings()
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        store = Store(settings.database)
+        work = Work(store, settings.workers)
+        work.warm_up()
+        if settings.demo:
+            from ..demo.jobs import make_demo_jobs
+
+            await run_in_threadpool(make_demo_jobs, store)
+        app.state.services = Services(settings, store, work, Pages(store, work), templates)
+        yield
+        await run_in_threadpool(work.close)
+        store.close()
+
+    templates = Jinja2Templates(HERE / "templates")
+    templates.env.filters.update(words.FILTERS)
+    templates.env.globals["version"] = __version__
+    templates.env.trim_blocks = templates.env.lstrip_blocks = True
+
+    app = FastAPI(
+        title="Upright Heron",
+        version=__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+    )
+    app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
+    for module in (yard, job, changes, handoff, results, api):
+        app.include_router(module.router)
+    app.middleware("http")(_guard)
+    app.add_exception_handler(HeronError, _heron_error)
+    app.add_exception_handler(ValidationError, _bad_values)
+    app.add_exception_handler(RequestValidationError, _bad_values)
+    app.add_exception_handler(HTTPException, _http_error)
+    app.add_exception_handler(404, _http_error)
+    app.add_exception_handler(Exception, _unforeseen)
+    return app
+
+
+async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
+    """Refuse writes from other sites and set the headers every answer carries."""
+    if request.method not in ("GET", "HEAD", "OPTIONS") and request.headers.get("sec-fetch-site") == "cross-site":
+        return _error_response(request, 403, "Another site tried to change a job.", "Nothing was changed.")
+    declared = request.headers.get("content-length", "0")
+    if request.url.path != "/api/jobs" and declared.isdigit() and int(declared) > FORM_BYTES:
+        return _error_response(request, 413, "The form is too large.", "Shorten the notes.")
+    request.state.nonce = secrets.token_urlsafe(16)
+    response = await call_next(request)
+    response.headers.setdefault("X-Content-Type-Options", "nosniff")
+    response.headers.setdefault("Referrer-Policy", "same-origin")
+    response.headers.setdefault(
+        "Content-Security-Policy",
+        f"default-src 'self'; script-src 'self' 'nonce-{request.state.nonce}'; style-src 'self';"
+        " img-src 'self' data: blob:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+    )
+    return response
+
+
+def _error_response(request: Request, status: int, message: str, advice: str = "") -> Response:
+    """One envelope: JSON for the API, a notice for the page, a page for the address bar."""
+    if request.url.path.startswith("/api"):
+        return JSONResponse({"error": {"message": message, "advice": advice}}, status)
+    templates: Jinja2Templates = request.app.state.services.templates
+    context = {"message": message, "advice": advice, "status": status}
+    if request.headers.get("hx-request"):
+        headers = {"HX-Retarget": "#notice", "HX-Reswap": "innerHTML"}
+        return templates.TemplateResponse(request, "pieces/notice.html", context, status, headers)
+    return templates.TemplateResponse(request, "error.html", context, status)
+
+
+async def _heron_error(request: Request, error: Exception) -> Response:
+    assert isinstance(error, HeronError)
+    status = 404 if isinstance(error, NotFound) else 413 if isinstance(error, TooLarge) else 422
+    return _error_response(request, status, str(error), error.advice)
+
+
+async def _bad_values(request: Request, error: Exception) -> Response:
+    assert isinstance(error, ValidationError | RequestValidationError)
+    first = error.errors()[0]
+    where = next((str(p) for p in reversed(first["loc"]) if isinstance(p, str)), "value")
+    name = where.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
+    reason = str(first["msg"])[:1].lower() + str(first["msg"])[1:]
+    return _error_response(request, 422, f"The {name} does not fit: {reason}.", "Nothing was changed; type another value.")
+
+
+async def _http_error(request: Request, error: Exception) -> Response:
+    status = error.status_code if isinstance(error, HTTPException) else 404
+    message = "There is nothing at this address." if status == 404 else str(getattr(error, "detail", "Refused."))
+    return _error_response(request, status, message, "Go back to the Yard.")
+
+
+async def _unforeseen(request: Request, error: Exception) -> Response:
+    reference = uuid.uuid4().hex[:8]
+    log.error("Unforeseen error %s", reference, exc_info=error)
+    return _error_response(
+        request, 500, f"Something failed that we did not foresee (reference {reference}).", "The job is as it was."
+    )

@@ -1,0 +1,56 @@
+"""Heavy arrays for the view as little-endian binary blocks; the layouts are described in docs/blocks.md."""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+from manifold3d import CrossSection
+
+from ..core.layers import LayerStack, pack
+from ..core.mesh import Mesh
+from ..core.split.grid import Split
+
+
+def mesh_block(mesh: Mesh) -> bytes:
+    """``UHM1``: vertices as float32, faces as uint32."""
+    return (
+        struct.pack("<4sII", b"UHM1", len(mesh.vertices), len(mesh.faces))
+        + mesh.vertices.astype("<f4").tobytes()
+        + mesh.faces.astype("<u4").tobytes()
+    )
+
+
+def layer_block(stack: LayerStack) -> bytes:
+    """``UHL1``: areas, layer and ring starts, and the corners of all rings."""
+    return (
+        struct.pack(
+            "<4sIIIff", b"UHL1", len(stack), len(stack.ring_start) - 1, len(stack.points), stack.layer_mm,
+            stack.base_mm,
+        )
+        + stack.area_mm2.astype("<f4").tobytes()
+        + stack.layer_start.astype("<u4").tobytes()
+        + stack.ring_start.astype("<u4").tobytes()
+        + stack.points.astype("<f4").tobytes()
+    )  # fmt: skip
+
+
+def section_block(section: CrossSection, layer_mm: float) -> bytes:
+    """One section as a ``UHL1`` block of a single layer."""
+    return layer_block(pack([section.to_polygons()], [float(section.area())], layer_mm, 0.0))
+
+
+def pieces_block(split: Split) -> bytes:
+    """``UHP1``: all pieces in one mesh, with the first face and the cell of each."""
+    pieces = split.pieces
+    vertex_start = np.cumsum([0] + [len(p.mesh.vertices) for p in pieces])
+    face_start = np.cumsum([0] + [len(p.mesh.faces) for p in pieces])
+    vertices = np.concatenate([p.mesh.vertices for p in pieces])
+    faces = np.concatenate([p.mesh.faces + s for p, s in zip(pieces, vertex_start[:-1], strict=True)])
+    return (
+        struct.pack("<4sIII", b"UHP1", len(pieces), len(vertices), len(faces))
+        + np.array([p.cell for p in pieces], "<i4").tobytes()
+        + face_start.astype("<u4").tobytes()
+        + vertices.astype("<f4").tobytes()
+        + faces.astype("<u4").tobytes()
+    )

@@ -1,0 +1,245 @@
+"""What the templates are given: one documented dataclass a page, put together from the store and the work."""
+
+from __future__ import annotations
+
+import json
+from collections import OrderedDict
+from dataclasses import dataclass, replace
+from typing import Any
+
+from ..core import machines
+from ..core.footing import FootingKind
+from ..core.stance.pose import from_quaternion, to_quaternion
+from ..sheet.models import JobSheet
+from ..store.store import Job, Store
+from ..work.results import Summary, keys, summary
+from ..work.runner import Task, Work
+
+SECTIONS = (
+    "Part",
+    "Printer and material",
+    "Fit and split",
+    "Stance",
+    "Overhangs",
+    "Supports",
+    "Footing",
+    "Layers",
+    "Plates and hand-off",
+)
+# The stance board shows this many ways to stand; the rest of the list is for the shell.
+BOARD = 5
+
+
+class Memo:
+    """The last decoded results, so that a page does not unpack the same arrays at every swap."""
+
+    def __init__(self, store: Store, size: int = 24) -> None:
+        self._store = store
+        self._size = size
+        self._values: OrderedDict[str, Any] = OrderedDict()
+
+    def result(self, key: str) -> Any | None:
+        """As ``Store.result``."""
+        if key in self._values:
+            self._values.move_to_end(key)
+            return self._values[key]
+        value = self._store.result(key)
+        if value is not None:
+            self._values[key] = value
+            while len(self._values) > self._size:
+                self._values.popitem(last=False)
+        return value
+
+
+@dataclass(frozen=True, slots=True)
+class StanceCard:
+    """One card of the stance board.
+
+    Attributes
+    ----------
+    letter, name : str
+    quaternion : str
+        JSON, for the form and for the ghost in the view.
+    overhang_area_mm2, contact_area_mm2, height_mm : float
+    best : frozenset of str
+        Rows in which this card has the best figure.
+    chosen : bool
+    """
+
+    letter: str
+    name: str
+    quaternion: str
+    overhang_area_mm2: float
+    contact_area_mm2: float
+    height_mm: float
+    best: frozenset[str]
+    chosen: bool
+
+
+@dataclass(frozen=True, slots=True)
+class JobPage:
+    """Everything the job page and its partials show.
+
+    Attributes
+    ----------
+    job : Job
+    sheet : JobSheet
+    now : Summary
+        With the last known results where new ones are still being made.
+    stale : frozenset of str
+        Names of the results that are such leftovers.
+    task : Task or None
+    open : int
+        Number of the open section, or 0.
+    sections : tuple of str
+    printers, materials : tuples
+    stances : list of StanceCard
+    footing_kinds : list of FootingKind
+    state : str
+        JSON for the view.
+    """
+
+    job: Job
+    sheet: JobSheet
+    now: Summary
+    stale: frozenset[str]
+    task: Task | None
+    open: int
+    sections: tuple[str, ...]
+    printers: tuple[machines.Printer, ...]
+    materials: tuple[machines.Material, ...]
+    stances: list[StanceCard]
+    footing_kinds: list[FootingKind]
+    state: str
+
+    @property
+    def busy(self) -> bool:
+        """Whether something is being made."""
+        return self.task is not None and self.task.state == "running"
+
+
+_KEPT = ("placed", "findings", "supports", "footing", "split", "resting", "estimate")
+
+
+class Pages:
+    """Puts pages together and remembers what each job last showed."""
+
+    def __init__(self, store: Store, work: Work) -> None:
+        self._store = store
+        self._work = work
+        self._memo = Memo(store)
+        self._shown: OrderedDict[str, Summary] = OrderedDict()
+
+    def result(self, key: str) -> Any | None:
+        """A remembered result."""
+        return self._memo.result(key)
+
+    def summary(self, sheet: JobSheet) -> Summary:
+        """What is known of a sheet."""
+        return summary(sheet, self._memo)
+
+    def job_page(self, job: Job, open_section: int, *, again: bool = False) -> JobPage:
+        """Start what is missing and gather what there is."""
+        task = self._work.ensure(job.id, job.sheet, again=again)
+        live = self.summary(job.sheet)
+        now, stale = self._with_leftovers(job, live)
+        return JobPage(
+            job=job,
+            sheet=job.sheet,
+            now=now,
+            stale=stale,
+            task=task,
+            open=open_section,
+            sections=SECTIONS,
+            printers=machines.PRINTERS,
+            materials=machines.materials_for(job.sheet.machine),
+            stances=_stances(job.sheet, now),
+            footing_kinds=list(FootingKind),
+            state=json.dumps(view_state(job, live)).replace("<", "\\u003c"),
+        )
+
+    def _with_leftovers(self, job: Job, live: Summary) -> tuple[Summary, frozenset[str]]:
+        last = self._shown.get(job.id)
+        missing = {
+            name for name in _KEPT if getattr(live, name) is None and _asked(job.sheet, name)
+        }
+        if not missing:
+            self._shown[job.id] = live
+            self._shown.move_to_end(job.id)
+            while len(self._shown) > 100:
+                self._shown.popitem(last=False)
+            return live, frozenset()
+        if last is None or last.sheet.part != job.sheet.part:
+            return live, frozenset()
+        old = {name: getattr(last, name) for name in missing if getattr(last, name) is not None}
+        return replace(live, **old), frozenset(old)
+
+
+def _asked(sheet: JobSheet, name: str) -> bool:
+    return name in keys(sheet) or name == "estimate"
+
+
+def _stances(sheet: JobSheet, now: Summary) -> list[StanceCard]:
+    chosen = from_quaternion(sheet.stance.quaternion)[2]
+    cards: list[StanceCard] = []
+    for face in (now.resting or ())[:BOARD]:
+        q = to_quaternion(face.rotation)
+        up = from_quaternion(q)[2]
+        cards.append(
+            StanceCard(
+                face.letter,
+                f"on resting face {face.letter}",
+                json.dumps([round(v, 12) for v in q]),
+                face.overhang_area_mm2,
+                face.contact_area_mm2,
+                face.height_mm,
+                frozenset(),
+                bool(up @ chosen > 1 - 1e-6),
+            )
+        )
+    if not cards:
+        return cards
+    rows = {
+        "overhang": (min, lambda c: c.overhang_area_mm2),
+        "contact": (max, lambda c: c.contact_area_mm2),
+        "height": (min, lambda c: c.height_mm),
+    }
+    best = {}
+    for name, (pick, figure) in rows.items():
+        value = pick(figure(c) for c in cards)
+        best[name] = [c.letter for c in cards if abs(figure(c) - value) <= 1e-3 * max(1.0, abs(value))]
+    return [replace(c, best=frozenset(n for n, letters in best.items() if c.letter in letters)) for c in cards]
+
+
+def view_state(job: Job, live: Summary) -> dict[str, Any]:
+    """What the view needs to draw a job; keys stand for blocks under ``/api``."""
+    sheet = job.sheet
+    found = keys(sheet)
+    placed = live.placed
+    rotation = from_quaternion(sheet.stance.quaternion)
+    return {
+        "job": job.id,
+        "step": job.step,
+        "mesh": sheet.part.mesh,
+        "rotation": [round(float(v), 15) for v in rotation.ravel()],
+        "offset": list(placed.offset_mm) if placed else None,
+        "size": list(placed.size_mm) if placed else list(sheet.part.size_mm),
+        "build": list(sheet.machine.build_mm),
+        "limit": sheet.limit,
+        "layer": sheet.layer_mm,
+        "lift": sheet.lift_mm,
+        "resin": sheet.is_resin,
+        "raise": live.footing.raise_mm if live.footing else 0.0,
+        "layers": found["layers"] if live.findings else None,
+        "supports": found.get("supports") if live.supports else None,
+        "footing": found.get("footing") if live.footing else None,
+        "footingLayers": live.footing.layers if live.footing else 0,
+        "split": found.get("split") if live.split else None,
+        "wantsSupports": sheet.supports is not None,
+        "wantsFooting": sheet.footing.kind is not FootingKind.NONE,
+        "wantsSplit": sheet.grid is not None,
+        "islands": [
+            {"n": i.number, "z": i.z_mm, "x": i.x_mm, "y": i.y_mm, "layer": i.layer}
+            for i in (live.findings.islands[:400] if live.findings else ())
+        ],
+    }

@@ -1,0 +1,117 @@
+"""The JSON API: the same models as the pages."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import JSONResponse, Response
+from pydantic import BaseModel
+from starlette.concurrency import run_in_threadpool
+
+from ...core.errors import TooLarge
+from ...core.machines import MATERIALS, PRINTERS
+from ...sheet.changes import AnyChange
+from ...sheet.models import JobSheet
+from ...store.store import Job
+from ...work.intake import clean_name, job_name, new_sheet
+from ..dependencies import Services, Use
+
+router = APIRouter(prefix="/api", tags=["api"])
+
+
+class JobAnswer(BaseModel):
+    """A job as the API shows it."""
+
+    id: str
+    url: str
+    step: int
+    can_undo: bool
+    can_redo: bool
+    sheet: JobSheet
+
+
+def _answer(request: Request, job: Job) -> JobAnswer:
+    return JobAnswer(
+        id=job.id,
+        url=str(request.url_for("job", job_id=job.id)),
+        step=job.step,
+        can_undo=job.can_undo,
+        can_redo=job.can_redo,
+        sheet=job.sheet,
+    )
+
+
+@router.get("/printers")
+def printers() -> list[dict[str, Any]]:
+    """The printers of the shop."""
+    return [{"name": p.name, "technology": p.technology, "build_mm": p.build_mm} for p in PRINTERS]
+
+
+@router.get("/materials")
+def materials() -> list[dict[str, Any]]:
+    """The materials of the shop."""
+    return [{"name": m.name, "technology": m.technology, "limit_deg": m.limit_deg} for m in MATERIALS]
+
+
+@router.get("/jobs")
+def jobs(request: Request, use: Use) -> list[JobAnswer]:
+    """All jobs."""
+    return [_answer(request, job) for job in use.store.jobs()]
+
+
+@router.get("/jobs/{job_id}")
+def job(request: Request, job_id: str, use: Use) -> JobAnswer:
+    """One job."""
+    return _answer(request, use.store.job(job_id))
+
+
+@router.post("/jobs/{job_id}/changes")
+def change(request: Request, job_id: str, body: AnyChange, use: Use) -> JobAnswer:
+    """Apply a change."""
+    return _answer(request, use.store.apply(job_id, body))
+
+
+@router.get("/jobs/{job_id}/task")
+def task(job_id: str, use: Use) -> dict[str, Any]:
+    """Start what is missing and tell where it stands; ``null`` when everything is there."""
+    found = use.store.job(job_id)
+    running = use.work.ensure(job_id, found.sheet)
+    return {"step": found.step, "task": running.event() if running else None}
+
+
+@router.post("/jobs", status_code=201)
+async def take_in(
+    request: Request, use: Use, name: Annotated[str, Query(max_length=400)] = "part.stl"
+) -> Response:
+    """Take in one file: its bytes are the body of the request, its name is in the address.
+
+    The body is counted as it streams in and refused as soon as it is over the limit.
+    """
+    with tempfile.TemporaryDirectory(prefix="heron-") as folder:
+        path = Path(folder) / "upload"
+        await _spool(request, path, use)
+        part = await use.work.intake(path, clean_name(name))
+    sheet = new_sheet(part, job_name(name))
+    made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
+    return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+
+
+async def _spool(request: Request, path: Path, use: Services) -> None:
+    most = use.settings.upload_mb * 1_000_000
+    too_large = TooLarge(
+        f"The file is larger than {use.settings.upload_mb} MB, which is the limit of this server.",
+        "Export it with fewer facets, or ask whoever runs the server to raise the limit.",
+    )
+    declared = request.headers.get("content-length", "")
+    if declared.isdigit() and int(declared) > most:
+        raise too_large
+    held = 0
+    with path.open("wb") as file:
+        async for chunk in request.stream():
+            held += len(chunk)
+            if held > most:
+                raise too_large
+            file.write(chunk)

@@ -1,0 +1,49 @@
+"""Changes to a job sheet: each form is one change, each change one step."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+from starlette.concurrency import run_in_threadpool
+
+from ...core.errors import BadValue
+from ...sheet.changes import CHANGES
+from ..dependencies import Use
+from .job import Section, render
+
+router = APIRouter(prefix="/jobs/{job_id}")
+
+
+@router.post("/changes/{kind}", name="change")
+async def change(request: Request, job_id: str, kind: str, use: Use, open: Section = 1) -> Response:
+    """Apply a change from a form and answer with the new sheet."""
+    form = await request.form()
+    fields: dict[str, Any] = {}
+    for name, value in form.items():
+        if name == "open" or not isinstance(value, str) or value == "":
+            continue
+        if value.startswith("["):
+            try:
+                fields[name] = json.loads(value)
+            except json.JSONDecodeError as error:
+                raise BadValue(f"The {name} could not be read.", "Reload the page and try again.") from error
+        else:
+            fields[name] = value
+    wanted = CHANGES.validate_python({"kind": kind, **fields})
+    job = await run_in_threadpool(use.store.apply, job_id, wanted)
+    return await run_in_threadpool(lambda: render(request, use, use.pages.job_page(job, open), "swap.html"))
+
+
+@router.post("/undo", name="undo")
+def undo(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+    """Walk one step back."""
+    return render(request, use, use.pages.job_page(use.store.undo(job_id), open), "swap.html")
+
+
+@router.post("/redo", name="redo")
+def redo(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+    """Walk one step forward."""
+    return render(request, use, use.pages.job_page(use.store.redo(job_id), open), "swap.html")

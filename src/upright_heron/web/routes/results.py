@@ -1,0 +1,79 @@
+"""Heavy arrays for the view, under keys that name their content: a browser may keep them for good."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+
+from ...core.layers import LayerStack, thinned
+from ...store.store import NotFound
+from ..blocks import layer_block, mesh_block, pieces_block, section_block
+from ..dependencies import Services, Use
+
+router = APIRouter(prefix="/api/blocks", tags=["blocks"])
+# Drawn contours may be off by this much: a twentieth of a pixel of a whole plate on a screen.
+DRAWN_MM = 0.01
+
+
+def _block(data: bytes) -> Response:
+    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "max-age=31536000, immutable"})
+
+
+def _result(use: Services, key: str) -> Any:
+    value = use.pages.result(key)
+    if value is None:
+        raise NotFound("This result is no longer remembered.", "Reload the page; it is made again.")
+    return value
+
+
+@router.get("/meshes/{digest}", name="mesh_block")
+def mesh(digest: str, use: Use) -> Response:
+    """The part as it came."""
+    return _block(mesh_block(use.store.mesh(digest)))
+
+
+@router.get("/layers/{key}", name="layer_block")
+def layers(key: str, use: Use) -> Response:
+    """Layers of a part."""
+    stack: LayerStack = _result(use, key)
+    return _block(layer_block(thinned(stack, DRAWN_MM)))
+
+
+@router.get("/supports/{key}", name="support_block")
+def supports(key: str, use: Use) -> Response:
+    """Supports as shells."""
+    return _block(mesh_block(_result(use, key).view_mesh()))
+
+
+@router.get("/supports/{key}/layers", name="support_layers")
+def support_layers(key: str, use: Use) -> Response:
+    """Layers of the supports."""
+    return _block(layer_block(_result(use, key).layers))
+
+
+@router.get("/footing/{key}", name="footing_block")
+def footing(key: str, use: Use) -> Response:
+    """The footing as a solid."""
+    return _block(mesh_block(_result(use, key).mesh()))
+
+
+@router.get("/footing/{key}/layers", name="footing_layers")
+def footing_layers(key: str, use: Use) -> Response:
+    """Outline of the footing."""
+    value = _result(use, key)
+    return _block(section_block(value.outline, value.layer_mm))
+
+
+@router.get("/split/{key}", name="pieces_block")
+def pieces(key: str, use: Use) -> Response:
+    """Pieces of a split part."""
+    return _block(pieces_block(_result(use, key)))
+
+
+@router.get("/islands/{key}", name="islands")
+def islands(key: str, use: Use) -> list[dict[str, float]]:
+    """Islands of a stance, in plate coordinates."""
+    found = _result(use, key).islands
+    return [{"number": i.number, "z_mm": i.z_mm, "x_mm": i.x_mm, "y_mm": i.y_mm, "area_mm2": i.area_mm2} for i in found]

@@ -1,0 +1,80 @@
+/**
+ * Readers of the binary blocks under /api/blocks; the layouts are in docs/blocks.md.
+ */
+
+/** @typedef {{vertices: Float32Array, faces: Uint32Array}} MeshData mm, three corners a facet */
+/** @typedef {MeshData & {cells: Int32Array, faceStart: Uint32Array}} PiecesData */
+/**
+ * @typedef {object} LayersData
+ * @property {number} count
+ * @property {number} layer  height of a layer, mm
+ * @property {number} base   underside of the first layer, mm
+ * @property {Float32Array} area  mm2
+ * @property {Uint32Array} layerStart  first ring of each layer
+ * @property {Uint32Array} ringStart   first corner of each ring
+ * @property {Float32Array} points     x, y of all corners, mm
+ */
+
+/**
+ * Fetch a block.
+ * @param {string} url
+ * @param {AbortSignal} [signal]
+ * @returns {Promise<ArrayBuffer>}
+ */
+export async function fetchBlock(url, signal) {
+  const response = await fetch(url, { signal });
+  if (!response.ok) throw new Error(`blocks: ${url} answered ${response.status}`);
+  return response.arrayBuffer();
+}
+
+/** @param {DataView} view @param {string} word */
+function expect(view, word) {
+  const found = String.fromCharCode(...[0, 1, 2, 3].map((i) => view.getUint8(i)));
+  if (found !== word) throw new Error(`blocks: expected ${word}, found ${found}`);
+}
+
+/** @param {ArrayBuffer} buffer @returns {MeshData} */
+export function readMesh(buffer) {
+  const view = new DataView(buffer);
+  expect(view, 'UHM1');
+  const [v, f] = [view.getUint32(4, true), view.getUint32(8, true)];
+  return { vertices: new Float32Array(buffer, 12, 3 * v), faces: new Uint32Array(buffer, 12 + 12 * v, 3 * f) };
+}
+
+/** @param {ArrayBuffer} buffer @returns {PiecesData} */
+export function readPieces(buffer) {
+  const view = new DataView(buffer);
+  expect(view, 'UHP1');
+  const [n, v, f] = [4, 8, 12].map((at) => view.getUint32(at, true));
+  let at = 16;
+  const cells = new Int32Array(buffer, at, 3 * n);
+  at += 12 * n;
+  const faceStart = new Uint32Array(buffer, at, n + 1);
+  at += 4 * (n + 1);
+  const vertices = new Float32Array(buffer, at, 3 * v);
+  at += 12 * v;
+  return { cells, faceStart, vertices, faces: new Uint32Array(buffer, at, 3 * f) };
+}
+
+/** @param {ArrayBuffer} buffer @returns {LayersData} */
+export function readLayers(buffer) {
+  const view = new DataView(buffer);
+  expect(view, 'UHL1');
+  const [count, rings, points] = [4, 8, 12].map((at) => view.getUint32(at, true));
+  let at = 24;
+  const area = new Float32Array(buffer, at, count);
+  at += 4 * count;
+  const layerStart = new Uint32Array(buffer, at, count + 1);
+  at += 4 * (count + 1);
+  const ringStart = new Uint32Array(buffer, at, rings + 1);
+  at += 4 * (rings + 1);
+  return {
+    count,
+    layer: view.getFloat32(16, true),
+    base: view.getFloat32(20, true),
+    area,
+    layerStart,
+    ringStart,
+    points: new Float32Array(buffer, at, 2 * points),
+  };
+}

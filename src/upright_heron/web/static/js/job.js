@@ -1,0 +1,288 @@
+import { fetchBlock, readLayers, readMesh, readPieces } from './blocks.js';
+import { HeightProfile, levels } from './profile.js';
+import { View } from './view.js';
+
+/* global htmx */
+
+/** Sections in which facets past the limit are coloured. */
+const COLOURED = new Set([2, 4, 5, 6]);
+const $ = (selector) => document.querySelector(selector);
+const area = (mm2) => (mm2 >= 1000 ? `${(mm2 / 100).toFixed(1)} cm²` : `${mm2.toFixed(mm2 < 100 ? 1 : 0)} mm²`);
+
+/** The job page: follows the sheet, feeds the view and the height profile, listens to the work. */
+class JobPage {
+  constructor() {
+    this.root = $('#job');
+    this.view = new View($('#canvas'), $('#tags'));
+    this.profile = new HeightProfile($('#profile'), (index) => this.#layerMoved(index));
+    /** What is loaded now, by name: the key of its block. */
+    this.keys = {};
+    this.layers = { part: null, support: null, footing: null };
+    this.looked = false;
+    document.body.addEventListener('htmx:before:swap', () => { this.scroll = $('#sheet').scrollTop; });
+    document.body.addEventListener('htmx:after:swap', () => {
+      $('#sheet').scrollTop = this.scroll;
+      this.#follow();
+    });
+    document.addEventListener('input', (e) => this.#typed(e));
+    document.addEventListener('click', (e) => this.#clicked(e));
+    document.addEventListener('keydown', (e) => this.#key(e));
+    document.addEventListener('focusout', () => { if (this.late) this.#refresh(); });
+    $('#board').addEventListener('pointerover', (e) => this.#ghost(e.target.closest('[data-quaternion]')));
+    $('#board').addEventListener('pointerleave', () => this.#ghost(null));
+    $('#pull').addEventListener('input', (e) => {
+      $('#pull-out').textContent = `${e.target.value} %`;
+      this.view.pull(e.target.value / 100);
+    });
+    $('#layer-number').addEventListener('change', (e) => this.profile.set(Number(e.target.value) - 1));
+    this.#listen();
+    this.#follow();
+  }
+
+  get open() {
+    return Number($('#sheet .sheet-body')?.dataset.open ?? 1);
+  }
+
+  // State of the sheet ------------------------------------------------------------
+
+  /** Bring the view in line with the sheet: what is there is shown, what is missing keeps its old look. */
+  async #follow() {
+    const state = JSON.parse($('#state').textContent);
+    const turn = (this.turn = (this.turn ?? 0) + 1);
+    const before = this.state;
+    this.state = state;
+    try {
+      if (!before || String(before.build) !== String(state.build)) this.view.setMachine(state.build);
+      if (this.keys.mesh !== state.mesh) {
+        $('#view-busy').hidden = false;
+        const data = readMesh(await fetchBlock(`/api/blocks/meshes/${state.mesh}`));
+        if (turn !== this.turn) return;
+        this.view.setPart(data);
+        this.keys.mesh = state.mesh;
+      }
+      const stance = JSON.stringify([state.rotation, state.lift]);
+      const turned = this.stance !== stance;
+      const placed = JSON.stringify([stance, state.raise, state.mesh]);
+      if (this.placed !== placed) {
+        this.view.stand(state.rotation, state.lift, state.raise);
+        this.placed = placed;
+      }
+      this.stance = stance;
+      if (!this.looked || turned) this.view.look('corner');
+      this.looked = true;
+      this.#limit(state.limit);
+      // Supports of another stance would be drawn in the wrong place; those of other settings stay till the new come.
+      if ((turned || !state.wantsSupports) && state.supports !== this.keys.supports) this.#drop('supports', 'support');
+      if ((turned || !state.wantsFooting) && state.footing !== this.keys.footing) this.#drop('footing', 'footing');
+      if (!state.wantsSplit && this.keys.split) {
+        this.view.setPieces(null);
+        this.keys.split = null;
+      }
+      this.#sections();
+      await this.#load('layers', state.layers, turn, async (key) => {
+        this.layers.part = readLayers(await fetchBlock(`/api/blocks/layers/${key}`));
+      });
+      await this.#load('supports', state.supports, turn, async (key) => {
+        const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), fetchBlock(`/api/blocks/supports/${key}/layers`)]);
+        this.view.setShell('supports', readMesh(shell));
+        this.layers.support = readLayers(layers);
+      });
+      await this.#load('footing', state.footing, turn, async (key) => {
+        const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/footing/${key}`), fetchBlock(`/api/blocks/footing/${key}/layers`)]);
+        this.view.setShell('footing', readMesh(shell));
+        this.layers.footing = readLayers(layers);
+      });
+      await this.#load('split', state.split, turn, async (key) => {
+        this.view.setPieces(readPieces(await fetchBlock(`/api/blocks/split/${key}`)));
+      });
+      if (turn !== this.turn) return;
+      this.#sections();
+      this.#profile();
+      $('#view-failed').hidden = true;
+    } catch (error) {
+      $('#view-failed').textContent = 'The part could not be loaded into the view. Reload the page; the job itself is kept.';
+      $('#view-failed').hidden = false;
+      console.error(error);
+    } finally {
+      $('#view-busy').hidden = true;
+      document.body.dataset.ready = JSON.stringify({ step: state.step, layers: state.layers === this.keys.layers, supports: this.keys.supports ?? null });
+    }
+  }
+
+  /** Load a block when its key is new and still wanted. */
+  async #load(name, key, turn, read) {
+    if (!key || this.keys[name] === key || turn !== this.turn) return;
+    await read(key);
+    this.keys[name] = key;
+  }
+
+  #drop(name, layers) {
+    this.view.setShell(name, null);
+    this.layers[layers] = null;
+    this.keys[name] = null;
+  }
+
+  #profile() {
+    const { state } = this;
+    const list = levels({ part: this.layers.part, support: this.layers.support, layer: state.layer, lift: state.lift, raised: state.raise, footingLayers: this.layers.footing ? state.footingLayers : 0 });
+    this.profile.setStale(!state.layers || state.layers !== this.keys.layers);
+    this.profile.setData(list, this.layers, state.islands.map((i) => ({ n: i.n, z: i.z + state.raise })));
+    $('#layer-of').textContent = list.length ? `of ${list.length}` : '';
+    $('#layer-number').max = String(list.length);
+    this.#layerMoved(this.profile.index);
+  }
+
+  /** Show in the view what belongs to the open section. */
+  #sections() {
+    const { open } = this;
+    const pieces = open === 3 && Boolean(this.keys.split) && this.state.split === this.keys.split;
+    $('#board').hidden = open !== 4;
+    $('#pull-slip').hidden = !pieces;
+    this.view.showPieces(pieces);
+    const coloured = COLOURED.has(open) && !pieces;
+    $('#legend').hidden = !coloured;
+    this.view.showOverhangs(coloured);
+    if (open !== 4) this.#pick(false);
+    if (pieces) {
+      this.view.setTags(this.view.pieces.children.slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body })));
+    } else if (open === 5 || open === 6) {
+      const { raise } = this.state;
+      this.view.setTags(this.state.islands.slice(0, 60).map((i) => ({ text: `island ${i.n}`, at: [i.x, i.y, i.z + raise] })));
+    } else {
+      this.view.setTags([]);
+    }
+  }
+
+  // Limit and layers ------------------------------------------------------------------
+
+  #limit(degrees) {
+    this.view.setLimit(degrees);
+    $('#legend-limit').textContent = `${Math.round(degrees * 10) / 10}°`;
+    $('#legend-from').textContent = `${Math.round(degrees * 10) / 10}°`;
+    const out = $('#live-area');
+    if (out && this.view.part) out.textContent = area(this.view.part.areaPast(degrees));
+  }
+
+  #typed(event) {
+    if (!event.target.matches('[data-limit]')) return;
+    const value = Number(event.target.value);
+    if (!(value >= 0 && value <= 90)) return;
+    for (const other of document.querySelectorAll('[data-limit]')) if (other !== event.target) other.value = event.target.value;
+    this.#limit(value);
+  }
+
+  #layerMoved(index) {
+    const level = index === null ? null : this.profile.levels[index];
+    if (level && this.view.pieces.visible) this.view.showPieces(false);
+    this.view.cutAt(level ?? null, this.layers);
+    if (document.activeElement !== $('#layer-number')) $('#layer-number').value = String((index ?? this.profile.levels.length - 1) + 1);
+  }
+
+  // Pointing and keys --------------------------------------------------------------------
+
+  #pick(on) {
+    $('#pick-slip').hidden = !on;
+    this.view.setPicking(on ? (normal) => {
+      this.#pick(false);
+      htmx.ajax('POST', `${this.root.dataset.standUrl}?open=4`, { target: '#sheet', values: { normal: JSON.stringify(normal) } });
+    } : null);
+  }
+
+  #ghost(card) {
+    const q = card && !card.classList.contains('chosen') ? JSON.parse(card.dataset.quaternion) : null;
+    if (q !== this.ghosted) this.view.setGhost(q);
+    this.ghosted = q;
+  }
+
+  #clicked(event) {
+    const target = event.target.closest('button, [data-island]');
+    if (!target) return;
+    if (target.id === 'stand') this.#pick(true);
+    else if (target.id === 'pick-cancel') this.#pick(false);
+    else if (target.id === 'help') $('#keys').showModal();
+    else if (target.id === 'perspective') {
+      const on = target.getAttribute('aria-pressed') !== 'true';
+      target.setAttribute('aria-pressed', String(on));
+      this.view.setPerspective(on);
+    } else if (target.dataset.view) {
+      for (const b of document.querySelectorAll('[data-view]')) b.setAttribute('aria-pressed', String(b === target));
+      this.view.look(target.dataset.view);
+    } else if (target.dataset.island) {
+      const island = this.state.islands.find((i) => i.n === Number(target.dataset.island));
+      if (island) this.profile.goTo(island.z + this.state.raise);
+    } else if (target.dataset.openSection) {
+      $('#preflight').open = false;
+      if (this.open !== Number(target.dataset.openSection)) $(`#open-${target.dataset.openSection}`).click();
+    } else if ('closeNotice' in target.dataset) {
+      target.closest('.notice').remove();
+    }
+  }
+
+  #key(event) {
+    if (event.target.closest('input, textarea, select, dialog[open]')) {
+      if (event.key === 'Escape') event.target.blur?.();
+      return;
+    }
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z') {
+      event.preventDefault();
+      $(event.shiftKey ? '#redo' : '#undo').click();
+      return;
+    }
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
+    if (/^[1-9]$/.test(event.key)) {
+      if (this.open !== Number(event.key)) $(`#open-${event.key}`).click();
+    } else if (event.key === '[') this.profile.step(-1);
+    else if (event.key === ']') this.profile.step(1);
+    else if (event.key === '?') $('#keys').showModal();
+    else if (event.key === 'Escape') this.#pick(false);
+  }
+
+  // Work --------------------------------------------------------------------------------------
+
+  #listen() {
+    const source = new EventSource(this.root.dataset.eventsUrl);
+    source.onmessage = (message) => {
+      const event = JSON.parse(message.data);
+      if (event.type === 'ready') this.#refreshSoon();
+      else if (event.state !== 'running') this.#refreshSoon();
+      else this.#progress(event);
+    };
+    // After a restart of the server the stream comes back by itself; then the sheet may have moved on.
+    source.onerror = () => { this.broken = true; };
+    source.onopen = () => {
+      if (this.broken) this.#refreshSoon();
+      this.broken = false;
+    };
+    window.addEventListener('pagehide', () => source.close());
+  }
+
+  #progress({ stage, done, total }) {
+    const bar = $('#work-bar');
+    if (!bar) {
+      this.#refreshSoon();
+      return;
+    }
+    $('#work-stage').textContent = stage;
+    $('#work-count').textContent = total > 1 ? `${done} of ${total}` : '';
+    if (total > 1) bar.value = (100 * done) / total;
+    else bar.removeAttribute('value');
+  }
+
+  #refreshSoon() {
+    clearTimeout(this.soon);
+    this.soon = setTimeout(() => this.#refresh(), 120);
+  }
+
+  #refresh() {
+    // Never under the hands: a field that is being typed in, or a slider that is being dragged, waits for its end.
+    const active = document.activeElement;
+    if (active?.closest('#sheet') && active.matches('input, textarea, select') && active.value !== (active.defaultValue ?? active.value)) {
+      this.late = true;
+      return;
+    }
+    this.late = false;
+    htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
+  }
+}
+
+window.heron = new JobPage();

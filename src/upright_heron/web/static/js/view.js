@@ -1,0 +1,358 @@
+import * as THREE from 'three';
+import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
+import { LayerCap } from './layer-cap.js';
+import { PartBody } from './part.js';
+
+const COLOURS = { paper: '#ebe7de', line: '#cfc8b8', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c' };
+/** Muted wheel for the pieces of a split part; the number beside each is the second cue. */
+const WHEEL = ['#8aa6b5', '#c2a878', '#9db08a', '#b596a8', '#7fa79c', '#c29a86', '#a3a0bd', '#b3b37d'];
+const DIRECTIONS = {
+  front: [0, -1, 0.12], side: [1, 0, 0.12], above: [0, -0.001, 1], below: [0.35, -0.6, -1], corner: [0.62, -1, 0.55],
+};
+
+/** The 3D view: plate, part, supports, footing, layer cut, pieces. World space is the plate: mm, Z up. */
+export class View {
+  /** @param {HTMLCanvasElement} canvas @param {HTMLElement} tags  element for the small labels */
+  constructor(canvas, tags) {
+    this.canvas = canvas;
+    this.tagsElement = tags;
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true });
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
+    this.renderer.localClippingEnabled = true;
+    this.scene = new THREE.Scene();
+    this.scene.background = new THREE.Color(COLOURS.paper);
+    this.cut = new THREE.Plane(new THREE.Vector3(0, 0, -1), 1e6);
+    this.planes = [this.cut];
+    this.scene.add(new THREE.HemisphereLight('#ffffff', '#8d8a80', 1.9));
+    this.sun = new THREE.DirectionalLight('#ffffff', 1.7);
+    this.scene.add(this.sun, this.sun.target);
+    this.plate = new THREE.Group();
+    this.scene.add(this.plate);
+    this.supports = this.#shell(COLOURS.copper);
+    this.footing = this.#shell(COLOURS.footing);
+    this.ghost = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: '#2f7d9c', transparent: true, opacity: 0.42, depthWrite: false }));
+    this.ghost.matrixAutoUpdate = false;
+    this.ghost.visible = false;
+    this.caps = { part: new LayerCap('#dbe7ec', COLOURS.heron), support: new LayerCap('#dba27f', '#7d4421'), footing: new LayerCap('#f0d5bf', '#9a6a45') };
+    this.pieces = new THREE.Group();
+    this.scene.add(this.supports, this.footing, this.ghost, this.pieces, ...Object.values(this.caps).map((c) => c.group));
+    /** @type {PartBody | null} */
+    this.part = null;
+    this.perspective = new THREE.PerspectiveCamera(32, 1, 1, 20000);
+    this.flat = new THREE.OrthographicCamera(-1, 1, 1, -1, -20000, 20000);
+    this.camera = this.perspective;
+    for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1);
+    this.controls = new OrbitControls(this.camera, canvas);
+    this.controls.addEventListener('change', () => this.redraw());
+    this.size = [100, 100, 100];
+    this.build = [200, 200, 200];
+    this.tags = [];
+    this.abort = new AbortController();
+    new ResizeObserver(() => this.#resize()).observe(canvas.parentElement);
+    this.#resize();
+    canvas.addEventListener('pointermove', (e) => this.#hover(e), { signal: this.abort.signal });
+    canvas.addEventListener('pointerdown', (e) => { this.pressed = [e.clientX, e.clientY]; }, { signal: this.abort.signal });
+    canvas.addEventListener('click', (e) => this.#click(e), { signal: this.abort.signal });
+    this.frames = 0;
+  }
+
+  #shell(colour) {
+    const mesh = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: colour, emissive: colour, emissiveIntensity: 0.22, side: THREE.DoubleSide, flatShading: true, clippingPlanes: this.planes }));
+    mesh.visible = false;
+    return mesh;
+  }
+
+  /** Draw at the next frame. */
+  redraw() {
+    if (this.pending) return;
+    this.pending = requestAnimationFrame(() => {
+      this.pending = 0;
+      this.#draw();
+    });
+  }
+
+  #draw() {
+    this.frames += 1;
+    this.sun.position.copy(this.camera.position).add(new THREE.Vector3(-60, -40, 160));
+    this.sun.target.position.copy(this.controls.target);
+    this.renderer.render(this.scene, this.camera);
+    this.#placeTags();
+  }
+
+  /** PNG of the view as a data address, drawn now. */
+  snapshot() {
+    this.#draw();
+    return this.canvas.toDataURL('image/png');
+  }
+
+  #resize() {
+    const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
+    if (!w || !h) return;
+    this.renderer.setSize(w, h, false);
+    this.perspective.aspect = w / h;
+    this.perspective.updateProjectionMatrix();
+    const half = (this.flat.top - this.flat.bottom) / 2;
+    this.flat.left = (-half * w) / h;
+    this.flat.right = (half * w) / h;
+    this.flat.updateProjectionMatrix();
+    this.redraw();
+  }
+
+  // Plate ---------------------------------------------------------------------
+
+  /** @param {number[]} build  x, y, z of the build volume, mm */
+  setMachine(build) {
+    this.build = build;
+    for (const child of this.plate.children) child.geometry.dispose();
+    this.plate.clear();
+    const [x, y] = [build[0] / 2, build[1] / 2];
+    const step = Math.max(build[0], build[1]) > 400 ? 50 : 10;
+    const thin = [], thick = [];
+    for (let i = -Math.floor(x / step); i <= x / step; i++) (i % 5 ? thin : thick).push(i * step, -y, 0, i * step, y, 0);
+    for (let j = -Math.floor(y / step); j <= y / step; j++) (j % 5 ? thin : thick).push(-x, j * step, 0, x, j * step, 0);
+    const frame = [];
+    const corners = [[-x, -y], [x, -y], [x, y], [-x, y]];
+    corners.forEach((a, k) => {
+      const b = corners[(k + 1) % 4];
+      frame.push(...a, 0, ...b, 0, ...a, build[2], ...b, build[2], ...a, 0, ...a, build[2]);
+    });
+    const lines = (position, colour, opacity) => {
+      const g = new THREE.BufferGeometry();
+      g.setAttribute('position', new THREE.Float32BufferAttribute(position, 3));
+      return new THREE.LineSegments(g, new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity }));
+    };
+    const floor = new THREE.Mesh(new THREE.PlaneGeometry(build[0], build[1]), new THREE.MeshBasicMaterial({ color: '#f3eee3', side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: 4, polygonOffsetUnits: 4, transparent: true, opacity: 0.75, depthWrite: false }));
+    this.plate.add(floor, lines(thin, COLOURS.line, 0.55), lines(thick, '#a9a294', 0.75), lines(frame, '#8f9aa0', 0.45));
+    this.redraw();
+  }
+
+  // Part ------------------------------------------------------------------------
+
+  /** @param {import('./blocks.js').MeshData} data */
+  setPart(data) {
+    if (this.part) {
+      this.scene.remove(this.part.mesh);
+      this.part.dispose();
+    }
+    this.part = new PartBody(data, this.planes);
+    this.scene.add(this.part.mesh);
+    this.ghost.geometry = this.part.geometry;
+  }
+
+  /**
+   * Stand the part as the sheet says.
+   * @param {number[]} rotation  nine numbers, row by row
+   * @param {number} lift @param {number} raised  mm
+   */
+  stand(rotation, lift, raised) {
+    this.lift = lift;
+    this.raised = raised;
+    this.part.stand(new THREE.Matrix3().set(...rotation), lift, raised);
+    this.supports.position.z = raised;
+    const box = new THREE.Box3().setFromBufferAttribute(this.part.geometry.getAttribute('position')).applyMatrix4(this.part.mesh.matrix);
+    this.size = [box.max.x - box.min.x, box.max.y - box.min.y, lift + raised + this.part.height];
+    this.redraw();
+  }
+
+  /** Look at the whole part from a side. @param {string} name  front, side, above, below, corner */
+  look(name) {
+    const span = Math.hypot(...this.size);
+    const target = new THREE.Vector3(0, 0, this.size[2] / 2);
+    const away = new THREE.Vector3(...DIRECTIONS[name]).normalize();
+    const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
+    const fit = Math.min(1, w / Math.max(h, 1));
+    const distance = (0.56 * span) / Math.tan((this.perspective.fov * Math.PI) / 360) / fit;
+    for (const camera of [this.perspective, this.flat]) camera.position.copy(target).addScaledVector(away, distance);
+    const half = (0.56 * span) / fit;
+    this.flat.top = half;
+    this.flat.bottom = -half;
+    this.flat.zoom = 1;
+    this.perspective.near = Math.max(0.5, distance / 200);
+    this.perspective.far = distance * 20 + 4000;
+    this.controls.target.copy(target);
+    this.controls.update();
+    this.#resize();
+  }
+
+  /** @param {boolean} on */
+  setPerspective(on) {
+    const next = on ? this.perspective : this.flat;
+    next.position.copy(this.camera.position);
+    this.camera = next;
+    this.controls.object = next;
+    this.controls.update();
+    this.#resize();
+  }
+
+  /** @param {number} limit  degrees from vertical; draws only, asks nothing of the server */
+  setLimit(limit) {
+    this.part?.setLimit(limit);
+    this.redraw();
+  }
+
+  /** @param {boolean} shown */
+  showOverhangs(shown) {
+    this.part?.showOverhangs(shown);
+    this.redraw();
+  }
+
+  /** Show a stance before it is chosen. @param {number[] | null} q  quaternion w, x, y, z */
+  setGhost(q) {
+    this.ghost.visible = Boolean(q && this.part);
+    if (q && this.part) {
+      const turn = new THREE.Matrix4().makeRotationFromQuaternion(new THREE.Quaternion(q[1], q[2], q[3], q[0]));
+      this.ghost.matrix.copy(this.part.placing(new THREE.Matrix3().setFromMatrix4(turn), this.lift).matrix);
+    }
+    this.redraw();
+  }
+
+  // Supports, footing, pieces -----------------------------------------------------
+
+  /** @param {'supports' | 'footing'} which @param {import('./blocks.js').MeshData | null} data */
+  setShell(which, data) {
+    const mesh = this[which];
+    mesh.geometry.dispose();
+    mesh.geometry = new THREE.BufferGeometry();
+    if (data && data.faces.length) {
+      mesh.geometry.setAttribute('position', new THREE.BufferAttribute(data.vertices, 3));
+      mesh.geometry.setIndex(new THREE.BufferAttribute(data.faces, 1));
+    }
+    mesh.visible = Boolean(data && data.faces.length);
+    this.redraw();
+  }
+
+  /** @param {import('./blocks.js').PiecesData | null} data */
+  setPieces(data) {
+    for (const child of this.pieces.children) child.geometry.dispose();
+    this.pieces.clear();
+    this.pieceData = data;
+    if (!data) return;
+    const all = new THREE.BufferAttribute(data.vertices, 3);
+    for (let n = 0; n + 1 < data.faceStart.length; n++) {
+      const geometry = new THREE.BufferGeometry();
+      geometry.setAttribute('position', all);
+      geometry.setIndex(new THREE.BufferAttribute(data.faces.slice(3 * data.faceStart[n], 3 * data.faceStart[n + 1]), 1));
+      const body = new THREE.Mesh(geometry, new THREE.MeshLambertMaterial({ color: WHEEL[n % WHEEL.length], side: THREE.DoubleSide, flatShading: true }));
+      const first = 3 * data.faces[3 * data.faceStart[n]];
+      const box = new THREE.Box3();
+      for (let i = 3 * data.faceStart[n]; i < 3 * data.faceStart[n + 1]; i++) {
+        const v = 3 * data.faces[i];
+        box.expandByPoint(_point.set(data.vertices[v], data.vertices[v + 1], data.vertices[v + 2]));
+      }
+      body.userData = { cell: [...data.cells.slice(3 * n, 3 * n + 3)], number: n + 1, middle: box.getCenter(new THREE.Vector3()), first };
+      this.pieces.add(body);
+    }
+    this.pull(this.pulled ?? 0.35);
+  }
+
+  /** Spread the pieces. @param {number} share  0 together, 1 half a piece apart */
+  pull(share) {
+    this.pulled = share;
+    const bodies = this.pieces.children;
+    if (!bodies.length) return;
+    const box = new THREE.Box3();
+    for (let i = 0; i < this.pieceData.vertices.length; i += 3) box.expandByPoint(_point.fromArray(this.pieceData.vertices, i));
+    const counts = [0, 1, 2].map((k) => 1 + Math.max(...bodies.map((b) => b.userData.cell[k])));
+    const size = box.getSize(new THREE.Vector3()).toArray();
+    const middle = box.getCenter(new THREE.Vector3());
+    for (const body of bodies) {
+      const away = body.userData.cell.map((c, k) => (c - (counts[k] - 1) / 2) * (size[k] / counts[k]) * 0.5 * share);
+      body.position.set(away[0] - middle.x, away[1] - middle.y, away[2] - box.min.z);
+    }
+    this.redraw();
+  }
+
+  /** Show the pieces instead of the part. @param {boolean} shown */
+  showPieces(shown) {
+    this.pieces.visible = shown;
+    if (this.part) this.part.mesh.visible = !shown;
+    this.supports.visible = !shown && this.supports.geometry.index !== null;
+    this.footing.visible = !shown && this.footing.geometry.index !== null;
+    this.redraw();
+  }
+
+  // Layers --------------------------------------------------------------------------
+
+  /**
+   * Cut everything at a level and draw what the machine draws there.
+   * @param {{z: number, part: number, support: number, footing: number} | null} level  null shows all
+   * @param {{part: any, support: any, footing: any}} layers  LayersData or null each
+   */
+  cutAt(level, layers) {
+    this.cut.constant = level ? level.z : 1e6;
+    for (const name of ['part', 'support', 'footing']) {
+      this.caps[name].show(level ? layers[name] : null, level ? level[name] : -1, level ? level.z : 0);
+    }
+    this.redraw();
+  }
+
+  // Tags ------------------------------------------------------------------------------
+
+  /** @param {{text: string, at: number[] | THREE.Vector3, kind?: string, body?: THREE.Object3D}[]} tags */
+  setTags(tags) {
+    this.tagsElement.replaceChildren();
+    this.tags = tags.map((tag) => {
+      const element = document.createElement('span');
+      element.textContent = tag.text;
+      if (tag.kind) element.className = tag.kind;
+      this.tagsElement.append(element);
+      return { ...tag, element };
+    });
+    this.redraw();
+  }
+
+  #placeTags() {
+    const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
+    for (const tag of this.tags) {
+      _point.set(...(tag.at.isVector3 ? tag.at.toArray() : tag.at));
+      if (tag.body) _point.add(tag.body.position);
+      const hidden = _point.z > this.cut.constant + 1e-6;
+      _point.project(this.camera);
+      tag.element.hidden = hidden || _point.z > 1;
+      tag.element.style.transform = `translate(${((_point.x + 1) / 2) * w}px, ${((1 - _point.y) / 2) * h}px) translate(-50%, 25%)`;
+    }
+  }
+
+  // Picking -----------------------------------------------------------------------------
+
+  /** Start or end picking a face. @param {((normal: number[]) => void) | null} chosen */
+  setPicking(chosen) {
+    this.chosen = chosen;
+    this.canvas.classList.toggle('picking', Boolean(chosen));
+    if (!chosen) this.part?.unpick();
+    this.redraw();
+  }
+
+  #ray(event) {
+    const box = this.canvas.getBoundingClientRect();
+    _pointer.set(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2);
+    _ray.setFromCamera(_pointer, this.camera);
+    return _ray;
+  }
+
+  #hover(event) {
+    if (!this.chosen || !this.part || event.buttons) return;
+    this.part.pick(this.#ray(event));
+    this.redraw();
+  }
+
+  #click(event) {
+    if (!this.chosen || !this.part) return;
+    // The end of a drag is not a click on a face.
+    if (this.pressed && Math.hypot(event.clientX - this.pressed[0], event.clientY - this.pressed[1]) > 4) return;
+    const normal = this.part.pick(this.#ray(event));
+    if (normal) this.chosen(normal.toArray());
+  }
+
+  dispose() {
+    this.abort.abort();
+    this.controls.dispose();
+    this.part?.dispose();
+    for (const cap of Object.values(this.caps)) cap.dispose();
+    this.renderer.dispose();
+  }
+}
+
+const _point = new THREE.Vector3();
+const _pointer = new THREE.Vector2();
+const _ray = new THREE.Raycaster();

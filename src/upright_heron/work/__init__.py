@@ -1,0 +1,1 @@
+"""Long computations: what a sheet asks for, worker processes, progress, cancelling, remembering."""

@@ -1,0 +1,426 @@
+"""What can be computed from a job sheet: names, keys and recipes.
+
+A key is the digest of the name of a result, the version of its recipe, and everything that goes into it.
+Raise the version of a recipe whenever it gives other figures for the same input.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from ..core.errors import NotClosed
+from ..core.estimate import Estimate, estimate
+from ..core.fit import Fit, fit
+from ..core.footing import Footing, FootingKind, footprint, make_footing
+from ..core.handoff.threemf import Item, write_3mf
+from ..core.islands import Island, find_islands
+from ..core.layers import LayerStack, cut
+from ..core.mesh import Mesh, facts
+from ..core.overhangs import overhangs
+from ..core.picture import picture
+from ..core.preflight import Finding, preflight
+from ..core.progress import Progress, silent
+from ..core.solid import Solid
+from ..core.split.grid import Split, box_for, split_into_grid
+from ..core.stance.pose import Placement, from_quaternion, place
+from ..core.stance.resting import RestingFace, resting_faces
+from ..core.supports.columns import make_columns
+from ..core.supports.model import SupportSet
+from ..core.supports.stilts import make_stilts
+from ..sheet.models import JobSheet
+from ..store.codec import register
+from ..store.store import Store
+
+T = TypeVar("T")
+
+# Names in the order they are made: what the eye waits for comes first.
+NAMES = ("placed", "picture", "findings", "supports", "footing", "split", "resting")
+VERSIONS = {
+    "placed": 1,
+    "picture": 1,
+    "layers": 1,
+    "findings": 1,
+    "supports": 1,
+    "footing": 1,
+    "split": 1,
+    "resting": 1,
+    "handoff": 1,
+}
+
+
+@register
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """Where the part stands: size in its stance and the offset (x, y, z) after turning, mm."""
+
+    size_mm: tuple[float, float, float]
+    offset_mm: tuple[float, float, float]
+
+
+@register
+@dataclass(frozen=True, eq=False)
+class Findings:
+    """What hangs in a stance: figures and islands."""
+
+    overhang_area_mm2: float
+    contact_area_mm2: float
+    islands: tuple[Island, ...]
+    layer_count: int
+    largest_layer: int
+    largest_z_mm: float
+    largest_area_mm2: float
+    open_chains: int
+
+
+@register
+@dataclass(frozen=True, eq=False)
+class Picture:
+    """A PNG."""
+
+    png: bytes
+
+
+@register
+@dataclass(frozen=True, eq=False)
+class Package:
+    """A file to hand off."""
+
+    data: bytes
+
+
+def _key(name: str, *inputs: object) -> str:
+    text = json.dumps([name, VERSIONS[name], *inputs], sort_keys=True)
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+
+def keys(sheet: JobSheet) -> dict[str, str]:
+    """Keys of all results that a sheet asks for, by name, in the order they are made."""
+    mesh, stance = sheet.part.mesh, sheet.stance.quaternion
+    placed = _key("placed", mesh, stance, sheet.lift_mm)
+    layers = _key("layers", placed, sheet.layer_mm)
+    findings = _key("findings", layers, sheet.limit)
+    found = {
+        "placed": placed,
+        "picture": _key("picture", mesh, stance),
+        "layers": layers,
+        "findings": findings,
+    }
+    if sheet.supports is not None:
+        found["supports"] = _key("supports", findings, sheet.is_resin, sheet.supports.model_dump())
+    if sheet.footing.kind is not FootingKind.NONE:
+        settings = sheet.footing_settings()
+        found["footing"] = _key(
+            "footing", layers, found.get("supports"), settings.kind, settings.lines, settings.line_width_mm,
+            settings.margin_mm, settings.raft_layers, settings.gap_mm,
+        )  # fmt: skip
+    if sheet.grid is not None:
+        found["split"] = _key("split", mesh, box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
+    found["resting"] = _key("resting", mesh, sheet.limit)
+    found["handoff"] = _key("handoff", placed, sheet.name, found.get("supports"), found.get("footing"))
+    return found
+
+
+def wanted(sheet: JobSheet) -> list[tuple[str, str]]:
+    """Names and keys that the page of a job shows; the others are made when they are asked for."""
+    return [(name, key) for name, key in keys(sheet).items() if name in NAMES or name == "layers"]
+
+
+class _Recent:
+    """The last few values by key: a process keeps the solid it works on."""
+
+    def __init__(self, size: int) -> None:
+        self._size = size
+        self._values: OrderedDict[str, Any] = OrderedDict()
+
+    def get(self, key: str, make: Callable[[], T]) -> T:
+        if key not in self._values:
+            self._values[key] = make()
+            while len(self._values) > self._size:
+                self._values.popitem(last=False)
+        self._values.move_to_end(key)
+        return self._values[key]  # type: ignore[no-any-return]
+
+
+class Bench:
+    """Makes the results of sheets, each once, through the store.
+
+    Parameters
+    ----------
+    store : Store
+    progress : Progress
+    """
+
+    def __init__(self, store: Store, progress: Progress = silent) -> None:
+        self.store = store
+        self.progress = progress
+        self._meshes = _Recent(3)
+        self._solids = _Recent(3)
+        self._stacks = _Recent(3)
+
+    def make(self, sheet: JobSheet, name: str) -> Any:
+        """Make (or recall) one result of a sheet by its name."""
+        return getattr(self, name)(sheet)
+
+    def mesh(self, sheet: JobSheet) -> Mesh:
+        """The part as it came."""
+        digest = sheet.part.mesh
+        return self._meshes.get(digest, lambda: self.store.mesh(digest))
+
+    def solid(self, sheet: JobSheet) -> Solid | None:
+        """The part as a solid, or ``None`` for an open one."""
+        if not sheet.part.closed:
+            return None
+        self.progress("Building the solid", 0, 1)
+        try:
+            return self._solids.get(sheet.part.mesh, lambda: Solid.from_mesh(self.mesh(sheet)))
+        except NotClosed:
+            return None
+
+    def placement(self, sheet: JobSheet) -> Placement:
+        """Turn and offset of the stance."""
+        return place(self.mesh(sheet), from_quaternion(sheet.stance.quaternion), sheet.lift_mm)
+
+    def placed_mesh(self, sheet: JobSheet) -> Mesh:
+        """The part in its stance."""
+        return self.placement(sheet).apply(self.mesh(sheet))
+
+    def placed_solid(self, sheet: JobSheet) -> Solid | None:
+        """The part in its stance as a solid, or ``None``."""
+        solid, where = self.solid(sheet), self.placement(sheet)
+        return None if solid is None else solid.transformed(where.rotation, where.offset_mm)
+
+    def placed(self, sheet: JobSheet) -> Placed:
+        """Size in the stance."""
+
+        def make() -> Placed:
+            where = self.placement(sheet)
+            x, y, z = (float(v) for v in where.apply(self.mesh(sheet)).size_mm)
+            ox, oy, oz = (float(v) for v in where.offset_mm)
+            return Placed((x, y, z), (ox, oy, oz))
+
+        return self.store.recall(keys(sheet)["placed"], make)
+
+    def picture(self, sheet: JobSheet) -> Picture:
+        """Card picture in the stance."""
+        return self.store.recall(keys(sheet)["picture"], lambda: Picture(picture(self.placed_mesh(sheet))))
+
+    def layers(self, sheet: JobSheet) -> LayerStack:
+        """Layers of the part."""
+
+        def make() -> LayerStack:
+            solid = self.placed_solid(sheet)
+            return cut(self.placed_mesh(sheet), solid, sheet.layer_mm, progress=self.progress)
+
+        key = keys(sheet)["layers"]
+        return self._stacks.get(key, lambda: self.store.recall(key, make))
+
+    def findings(self, sheet: JobSheet) -> Findings:
+        """Overhangs and islands."""
+
+        def make() -> Findings:
+            stack = self.layers(sheet)
+            self.progress("Looking for islands", 0, 1)
+            lifted = sheet.lift_mm > 0
+            found, _ = find_islands(stack, on_plate=not lifted)
+            area = overhangs(self.placed_mesh(sheet), sheet.limit, plate_mm=None if lifted else 0.0)
+            largest = stack.largest
+            return Findings(
+                area.overhang_area_mm2,
+                area.contact_area_mm2,
+                tuple(found),
+                len(stack),
+                largest,
+                float(stack.z_mm[largest]) if largest >= 0 else 0.0,
+                float(stack.area_mm2[largest]) if largest >= 0 else 0.0,
+                stack.open_chains,
+            )
+
+        return self.store.recall(keys(sheet)["findings"], make)
+
+    def supports(self, sheet: JobSheet) -> SupportSet:
+        """Supports: columns on a filament machine, stilts on a resin one."""
+
+        def make() -> SupportSet:
+            assert sheet.supports is not None
+            stack = self.layers(sheet)
+            found, found_pieces = find_islands(stack, on_plate=sheet.lift_mm == 0)
+            settings = sheet.supports.settings()
+            if not sheet.is_resin:
+                return make_columns(stack, sheet.limit, found, found_pieces, settings, progress=self.progress)
+            solid = self.placed_solid(sheet)
+            if solid is None:
+                raise NotClosed(
+                    "Stilts need a closed part, and this surface is open.",
+                    "Export a closed part, or pick a filament printer: its columns only need the layers.",
+                )
+            return make_stilts(
+                self.placed_mesh(sheet), solid, stack, sheet.limit, found, settings, progress=self.progress
+            )
+
+        return self.store.recall(keys(sheet)["supports"], make)
+
+    def footing(self, sheet: JobSheet) -> Footing:
+        """Skirt, brim or raft."""
+
+        def make() -> Footing:
+            supports = self.supports(sheet).layers if sheet.supports is not None else None
+            plan = footprint(self.layers(sheet), supports, lifted=sheet.lift_mm > 0)
+            return make_footing(plan, sheet.footing_settings(), sheet.layer_mm)
+
+        return self.store.recall(keys(sheet)["footing"], make)
+
+    def split(self, sheet: JobSheet) -> Split:
+        """Pieces of the part, cut as it came."""
+
+        def make() -> Split:
+            assert sheet.grid is not None
+            solid = self.solid(sheet)
+            if solid is None:
+                raise NotClosed(
+                    "Only a closed part can be cut, and this surface is open.",
+                    "Export a closed part from the program that made it.",
+                )
+            box = box_for(sheet.machine.build_mm, sheet.grid.margin_mm)
+            return split_into_grid(solid, box, progress=self.progress)
+
+        return self.store.recall(keys(sheet)["split"], make)
+
+    def resting(self, sheet: JobSheet) -> tuple[RestingFace, ...]:
+        """Resting faces, best first."""
+
+        def make() -> tuple[RestingFace, ...]:
+            self.progress("Finding resting faces", 0, 1)
+            mesh = self.mesh(sheet)
+            return tuple(resting_faces(mesh, facts(mesh), sheet.limit))
+
+        return self.store.recall(keys(sheet)["resting"], make)
+
+    def objects(self, sheet: JobSheet) -> list[Item]:
+        """Part, supports and footing where they are printed; a raft raises the first two."""
+        raised = 0.0
+        base: list[Item] = []
+        if sheet.footing.kind is not FootingKind.NONE:
+            footing = self.footing(sheet)
+            raised = footing.raise_mm
+            base = [Item(f"footing {sheet.footing.kind.value} of {sheet.name}", footing.mesh())]
+        part = Item(f"part {sheet.name}", _raised(self.placed_mesh(sheet), raised))
+        held = []
+        if sheet.supports is not None:
+            mesh = _raised(self.supports(sheet).handoff_mesh(), raised)
+            held = [Item(f"support of {sheet.name}", mesh, "support")]
+        return [part, *held, *base]
+
+    def handoff(self, sheet: JobSheet) -> Package:
+        """The 3MF file of the job."""
+
+        def make() -> Package:
+            self.progress("Writing 3MF", 0, 1)
+            return Package(write_3mf(self.objects(sheet), sheet.name))
+
+        return self.store.recall(keys(sheet)["handoff"], make)
+
+
+def _raised(mesh: Mesh, by_mm: float) -> Mesh:
+    return Mesh(mesh.vertices + [0.0, 0.0, by_mm], mesh.faces) if len(mesh.faces) and by_mm else mesh
+
+
+def pieces_3mf(sheet: JobSheet, split: Split) -> bytes:
+    """All pieces of a split part as one 3MF, set out in rows beside each other."""
+    items = []
+    step = [b + 10.0 for b in split.box_mm]
+    across = max(1, round(len(split.pieces) ** 0.5))
+    for index, piece in enumerate(split.pieces):
+        low = piece.mesh.bounds[0]
+        at = (step[0] * (index % across), step[1] * (index // across), 0.0)
+        name = f"part {sheet.name} piece {piece.number}"
+        items.append(Item(name, Mesh(piece.mesh.vertices - low + at, piece.mesh.faces)))
+    return write_3mf(items, f"{sheet.name}, {len(items)} pieces")
+
+
+@dataclass(frozen=True, eq=False)
+class Summary:
+    """All that is known of a job right now; what is still being made is ``None``.
+
+    Attributes
+    ----------
+    sheet : JobSheet
+    placed : Placed or None
+    fit : Fit or None
+    findings : Findings or None
+    supports : SupportSet or None
+    footing : Footing or None
+    split : Split or None
+    resting : tuple of RestingFace or None
+    estimate : Estimate or None
+    preflight : list of Finding
+    """
+
+    sheet: JobSheet
+    placed: Placed | None
+    fit: Fit | None
+    findings: Findings | None
+    supports: SupportSet | None
+    footing: Footing | None
+    split: Split | None
+    resting: tuple[RestingFace, ...] | None
+    estimate: Estimate | None
+    preflight: list[Finding]
+
+
+def summary(sheet: JobSheet, store: Store) -> Summary:
+    """Gather what is remembered for a sheet, without making anything."""
+    found = keys(sheet)
+
+    def known(name: str) -> Any:
+        return store.result(found[name]) if name in found else None
+
+    placed, findings, supports = known("placed"), known("findings"), known("supports")
+    footing, split = known("footing"), known("split")
+    room = None
+    if placed is not None:
+        x, y, z = placed.size_mm
+        raised = footing.raise_mm if footing is not None else 0.0
+        room = fit((x, y, z + sheet.lift_mm + raised), sheet.machine.build_mm)
+    ready = findings is not None and (sheet.supports is None or supports is not None)
+    rough = None
+    if ready and findings is not None:
+        volume = abs(sheet.part.volume_mm3)
+        above = footing.layers if footing is not None and footing.raise_mm > 0 else 0
+        rough = estimate(
+            sheet.machine,
+            sheet.stuff,
+            volume_mm3=volume,
+            area_mm2=sheet.part.area_mm2,
+            support_mm3=supports.volume_mm3 if supports is not None else 0.0,
+            footing_mm3=footing.volume_mm3 if footing is not None else 0.0,
+            layers=findings.layer_count + round(sheet.lift_mm / sheet.layer_mm) + above,
+            layer_mm=sheet.layer_mm,
+            walls=sheet.process.walls,
+            infill=sheet.process.infill_percent / 100.0,
+        )
+    checks = (
+        preflight(
+            closed=sheet.part.closed,
+            fit=room,
+            is_split=sheet.grid is not None,
+            technology=sheet.machine.technology,
+            contact_area_mm2=findings.contact_area_mm2 if findings is not None else None,
+            lifted=sheet.lift_mm > 0,
+            islands=len(findings.islands) if findings is not None else None,
+            overhang_area_mm2=findings.overhang_area_mm2 if findings is not None else None,
+            has_supports=sheet.supports is not None,
+            unheld_islands=len(supports.unheld_islands) if supports is not None else 0,
+            has_footing=sheet.footing.kind in (FootingKind.BRIM, FootingKind.RAFT),
+        )
+        if room is not None
+        else []
+    )
+    return Summary(
+        sheet, placed, room, findings, supports, footing, split, known("resting"), rough, checks
+    )
+

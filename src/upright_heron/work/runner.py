@@ -1,0 +1,280 @@
+"""The server's side of the work: one task a job, progress to whoever listens, cancelling, failures kept."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import logging
+import multiprocessing
+import threading
+from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import HeronError
+from ..sheet.models import JobSheet, Part
+from ..store.store import Store
+from . import worker
+from .results import keys, wanted
+
+log = logging.getLogger(__name__)
+
+SLOTS = 256
+Event = dict[str, Any]
+
+
+@dataclass
+class Task:
+    """One run for one job.
+
+    Attributes
+    ----------
+    id, slot : int
+    job_id : str
+    keys : tuple of str
+        What is being made.
+    stage, done, total
+        Where it stands.
+    state : str
+        ``running``, ``done``, ``stopped`` or ``failed``.
+    message, advice : str
+        Of a failure.
+    """
+
+    id: int
+    slot: int
+    job_id: str
+    keys: tuple[str, ...]
+    stage: str = "Waiting"
+    done: int = 0
+    total: int = 1
+    state: str = "running"
+    message: str = ""
+    advice: str = ""
+    future: Future[str] | None = field(default=None, repr=False)
+
+    def event(self) -> Event:
+        """What listeners are told."""
+        names = ("state", "stage", "done", "total", "message", "advice")
+        return {"type": "task", **{name: getattr(self, name) for name in names}}
+
+
+class Work:
+    """Runs computations in worker processes.
+
+    Parameters
+    ----------
+    store : Store
+    workers : int
+        Processes.
+    """
+
+    def __init__(self, store: Store, workers: int = 2) -> None:
+        self._store = store
+        self._workers = workers
+        context = multiprocessing.get_context("spawn")
+        self._context = context
+        self._events = context.Queue()
+        self._flags = context.Array("b", SLOTS, lock=False)
+        self._ids = itertools.count(1)
+        self._tasks: dict[str, Task] = {}
+        self._by_id: dict[int, Task] = {}
+        self._listeners: dict[str, set[tuple[asyncio.AbstractEventLoop, asyncio.Queue[Event]]]] = {}
+        self._lock = threading.RLock()
+        self._executor: Executor = self._new_executor()
+        self._closing = False
+        self._drain = threading.Thread(target=self._listen, name="work-events", daemon=True)
+        self._drain.start()
+
+    def _new_executor(self) -> Executor:
+        return ProcessPoolExecutor(
+            self._workers,
+            mp_context=self._context,
+            initializer=worker.start,
+            initargs=(str(Path(self._store.path)), self._events, self._flags),
+        )
+
+    def warm_up(self) -> None:
+        """Start the processes now instead of at the first request."""
+        for _ in range(self._workers):
+            self._executor.submit(worker.ready)
+
+    def close(self) -> None:
+        """Stop all tasks and processes."""
+        with self._lock:
+            self._closing = True
+            for task in self._tasks.values():
+                self._flags[task.slot] = 1
+        self._executor.shutdown(wait=True, cancel_futures=True)
+        self._events.put(None)
+        self._drain.join(timeout=5)
+        self._events.close()
+
+    # Tasks ------------------------------------------------------------------
+
+    def task(self, job_id: str) -> Task | None:
+        """The last task of a job, running or ended."""
+        return self._tasks.get(job_id)
+
+    def ensure(self, job_id: str, sheet: JobSheet, *, again: bool = False) -> Task | None:
+        """Start making whatever the sheet asks for and is not remembered; newer input stops older work.
+
+        Parameters
+        ----------
+        job_id : str
+        sheet : JobSheet
+        again : bool
+            Also after a failure or a stop of the very same work.
+
+        Returns
+        -------
+        Task or None
+            ``None`` when everything is there.
+        """
+        missing = [(name, key) for name, key in wanted(sheet) if not self._store.has_result(key)]
+        with self._lock:
+            current = self._tasks.get(job_id)
+            running = current is not None and current.state == "running"
+            if not missing:
+                if running:
+                    self.cancel(job_id)
+                self._tasks.pop(job_id, None)
+                return None
+            asked = tuple(key for _, key in wanted(sheet))
+            if current is not None and current.keys == asked and (running or not again) and current.state != "done":
+                return current
+            if running:
+                self.cancel(job_id)
+            number = next(self._ids)
+            task = Task(number, self._free_slot(), job_id, asked)
+            self._flags[task.slot] = 0
+            self._tasks[job_id] = task
+            self._by_id[number] = task
+            self._start(task, sheet, [name for name, _ in missing])
+            return task
+
+    def _free_slot(self) -> int:
+        used = {t.slot for t in self._by_id.values() if t.state == "running" or not (t.future and t.future.done())}
+        return next(slot for slot in range(SLOTS) if slot not in used)
+
+    def _start(self, task: Task, sheet: JobSheet, names: list[str]) -> None:
+        arguments = (task.id, task.slot, sheet.model_dump_json(), names)
+        try:
+            task.future = self._executor.submit(worker.compute, *arguments)
+        except BrokenExecutor:
+            # A killed worker breaks the whole pool; a new one takes over.
+            self._executor = self._new_executor()
+            task.future = self._executor.submit(worker.compute, *arguments)
+        task.future.add_done_callback(lambda future: self._ended(task, future))
+
+    def cancel(self, job_id: str) -> None:
+        """Ask the running task of a job to stop; what it has finished stays."""
+        with self._lock:
+            task = self._tasks.get(job_id)
+            if task is not None and task.state == "running":
+                self._flags[task.slot] = 1
+                task.state = "stopped"
+                if task.future is not None:
+                    task.future.cancel()
+                self._tell(job_id, task.event())
+
+    def _ended(self, task: Task, future: Future[str]) -> None:
+        with self._lock:
+            self._by_id.pop(task.id, None)
+            if task.state != "running":
+                return
+            if future.cancelled():
+                task.state = "stopped"
+            else:
+                error = future.exception()
+                if error is None:
+                    task.state = future.result()
+                else:
+                    task.state = "failed"
+                    task.message, task.advice = _explain(error)
+            self._tell(task.job_id, task.event())
+
+    # Other work --------------------------------------------------------------
+
+    async def intake(self, path: Path, file_name: str) -> Part:
+        """Read an uploaded file in a worker.
+
+        Raises
+        ------
+        BadFile
+            From ``work.intake.take_in``.
+        """
+        try:
+            future = self._executor.submit(worker.intake, str(path), file_name)
+        except BrokenExecutor:
+            self._executor = self._new_executor()
+            future = self._executor.submit(worker.intake, str(path), file_name)
+        return await asyncio.wrap_future(future)
+
+    def run(self, sheet: JobSheet, names: list[str]) -> None:
+        """Make results and wait for them; for hand-off, where the answer is the file itself."""
+        missing = [name for name in names if not self._store.has_result(keys(sheet)[name])]
+        if missing:
+            with self._lock:
+                slot = self._free_slot()
+                self._flags[slot] = 0
+                number = next(self._ids)
+                task = Task(number, slot, "", ())
+                self._by_id[number] = task
+            try:
+                self._executor.submit(
+                    worker.compute, number, slot, sheet.model_dump_json(), missing
+                ).result()
+            finally:
+                self._by_id.pop(number, None)
+
+    # Listeners -----------------------------------------------------------------
+
+    def listen(self, job_id: str) -> asyncio.Queue[Event]:
+        """Queue of the events of a job, for the running event loop."""
+        queue: asyncio.Queue[Event] = asyncio.Queue()
+        with self._lock:
+            self._listeners.setdefault(job_id, set()).add((asyncio.get_running_loop(), queue))
+        return queue
+
+    def unlisten(self, job_id: str, queue: asyncio.Queue[Event]) -> None:
+        """End a queue of ``listen``."""
+        with self._lock:
+            known = self._listeners.get(job_id, set())
+            known.difference_update({entry for entry in known if entry[1] is queue})
+            if not known:
+                self._listeners.pop(job_id, None)
+
+    def _tell(self, job_id: str, event: Event) -> None:
+        for loop, queue in list(self._listeners.get(job_id, ())):
+            if not loop.is_closed():
+                loop.call_soon_threadsafe(queue.put_nowait, event)
+
+    def _listen(self) -> None:
+        while True:
+            message = self._events.get()
+            if message is None:
+                return
+            kind, number, text, done, total = message
+            with self._lock:
+                task = self._by_id.get(number)
+                if task is None or task.state != "running":
+                    continue
+                if kind == "ready":
+                    self._tell(task.job_id, {"type": "ready", "name": text})
+                else:
+                    task.stage, task.done, task.total = text, done, total
+                    self._tell(task.job_id, task.event())
+
+
+def _explain(error: BaseException) -> tuple[str, str]:
+    if isinstance(error, HeronError):
+        return str(error), error.advice
+    if isinstance(error, BrokenExecutor):
+        return "The computation ended without an answer.", "Try again; if it happens again, use a coarser part."
+    log.error("A computation failed", exc_info=error)
+    return (
+        "The computation failed for a reason that we did not foresee.",
+        "The job is untouched. Try again, or try another stance or layer height.",
+    )
