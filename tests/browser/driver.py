@@ -1,0 +1,191 @@
+"""A server of our own and one headless Chromium, for browser tests and for the pictures of the documentation."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.by import By
+from selenium.webdriver.remote.webelement import WebElement
+from selenium.webdriver.support.ui import WebDriverWait
+
+FLAGS = (
+    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking"
+    " --disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader"
+    " --hide-scrollbars --disable-dev-shm-usage"
+).split()
+WAIT_S = 60
+
+
+class Server:
+    """The application in a process of its own, on a port of its own, with a database under a temporary folder."""
+
+    def __init__(self, *, demo: bool = False, upload_mb: int = 256) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="heron-test-"))
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        self.url = f"http://127.0.0.1:{self.port}"
+        self._environment = os.environ | {
+            "UPRIGHT_HERON_DATABASE": str(self.folder / "heron.sqlite3"),
+            "UPRIGHT_HERON_DEMO": str(int(demo)),
+            "UPRIGHT_HERON_UPLOAD_MB": str(upload_mb),
+        }
+        self.start()
+
+    def start(self) -> None:
+        """Start the process and wait until it answers."""
+        command = [
+            sys.executable, "-m", "uvicorn", "--factory", "upright_heron.web.app:create_app",
+            "--port", str(self.port), "--log-level", "warning", "--timeout-graceful-shutdown", "1",
+        ]  # fmt: skip
+        log = (self.folder / "server.log").open("ab")
+        self.process = subprocess.Popen(
+            command, env=self._environment, stdout=log, stderr=log, start_new_session=True
+        )
+        log.close()
+        until = time.monotonic() + 120
+        while True:
+            try:
+                self.get("/api/printers")
+                return
+            except OSError:
+                if self.process.poll() is not None or time.monotonic() > until:
+                    raise RuntimeError((self.folder / "server.log").read_text()) from None
+                time.sleep(0.1)
+
+    def get(self, path: str) -> Any:
+        """JSON of an address."""
+        with urllib.request.urlopen(self.url + path, timeout=60) as answer:
+            return json.load(answer)
+
+    def upload(self, name: str, data: bytes) -> str:
+        """Take a file in and return the identifier of its job."""
+        request = urllib.request.Request(f"{self.url}/api/jobs?name={name}", data, method="POST")
+        with urllib.request.urlopen(request, timeout=120) as answer:
+            return str(json.load(answer)["id"])
+
+    def settle(self, job_id: str) -> None:
+        """Wait until everything that a job shows is made."""
+        until = time.monotonic() + 180
+        while (task := self.get(f"/api/jobs/{job_id}/task")["task"]) is not None:
+            if task["state"] == "failed" or time.monotonic() > until:
+                raise RuntimeError(str(task))
+            time.sleep(0.2)
+
+    def kill(self) -> None:
+        """End the server and its workers at once, as a power cut would."""
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+    def close(self) -> None:
+        """End the server and throw its folder away."""
+        self.process.terminate()
+        try:
+            self.process.wait(timeout=10)
+        except subprocess.TimeoutExpired:
+            self.kill()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class Browser:
+    """Headless Chromium at 1280 x 800, with waits for conditions."""
+
+    def __init__(self, downloads: Path | None = None) -> None:
+        options = webdriver.ChromeOptions()
+        options.binary_location = "/usr/bin/chromium"
+        self.profile = tempfile.mkdtemp(prefix="heron-chromium-")
+        for flag in [*FLAGS, f"--user-data-dir={self.profile}"]:
+            options.add_argument(flag)
+        if downloads is not None:
+            options.add_experimental_option("prefs", {"download.default_directory": str(downloads)})
+        options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+        self.driver = webdriver.Chrome(service=Service("/usr/bin/chromedriver"), options=options)
+        self.size(1280, 800)
+
+    def size(self, width: int, height: int) -> None:
+        """Set the size of the page."""
+        metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", metrics)
+
+    def close(self) -> None:
+        """End the browser."""
+        self.driver.quit()
+        shutil.rmtree(self.profile, ignore_errors=True)
+
+    def open(self, url: str) -> None:
+        """Go to an address."""
+        self.driver.get(url)
+
+    def run(self, script: str, *arguments: Any) -> Any:
+        """Run a script in the page."""
+        return self.driver.execute_script(script, *arguments)
+
+    def wait(self, condition: Any, message: str = "") -> Any:
+        """Wait until a function of the page is true."""
+        ignored = [StaleElementReferenceException]
+        return WebDriverWait(self.driver, WAIT_S, 0.05, ignored).until(lambda _: condition(), message)
+
+    def find(self, selector: str) -> WebElement:
+        """Wait for an element."""
+        found = self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, selector), f"no {selector}")
+        return found[0]
+
+    def all(self, selector: str) -> list[WebElement]:
+        """All elements there are now."""
+        return self.driver.find_elements(By.CSS_SELECTOR, selector)
+
+    def click(self, selector: str) -> None:
+        """Wait for an element and click it."""
+        self.wait(lambda: self._clicked(selector), f"cannot click {selector}")
+
+    def _clicked(self, selector: str) -> bool:
+        found = self.driver.find_elements(By.CSS_SELECTOR, selector)
+        if not found or not found[0].is_displayed() or not found[0].is_enabled():
+            return False
+        found[0].click()
+        return True
+
+    def text(self, selector: str) -> str:
+        """Text of an element."""
+        self.find(selector)
+        return str(self.wait(lambda: self.all(selector)[0].text.strip() or " ")).strip()
+
+    def ready(self, *, supports: bool | None = None) -> dict[str, Any]:
+        """Wait until the view shows the layers (and supports or none) of the step on the page."""
+
+        def check() -> dict[str, Any] | None:
+            state = self.run("return document.body.dataset.ready")
+            shown = json.loads(state) if state else None
+            if not shown or not shown["layers"] or self.all("#work"):
+                return None
+            if supports is not None and bool(shown["supports"]) != supports:
+                return None
+            return dict(shown)
+
+        found: dict[str, Any] = self.wait(check, "the view did not become ready")
+        return found
+
+    def problems(self) -> list[str]:
+        """Errors and warnings of the browser's console since the last call."""
+        known = ("GPU stall", "GroupMarkerNotSet", "swiftshader")
+        return [
+            entry["message"]
+            for entry in self.driver.get_log("browser")
+            if entry["level"] in ("SEVERE", "WARNING") and not any(k in entry["message"] for k in known)
+        ]

@@ -1,0 +1,89 @@
+"""Pictures of the main views for the documentation, from the demo data (``make shots``)."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT))
+
+from tests.browser.driver import Browser, Server  # noqa: E402
+
+TARGET = ROOT / "docs/screenshots"
+
+
+def job(name: str, section: int) -> str:
+    """Address of a section of a demo job."""
+    return f"/jobs/demo-{name}?open={section}"
+
+
+def layer(index: int) -> Callable[[Browser], None]:
+    """Go to a layer of the print."""
+    return lambda b: b.run("window.heron.profile.set(arguments[0])", index)
+
+
+def look(side: str) -> Callable[[Browser], None]:
+    """Look from a side."""
+    return lambda b: b.click(f'[data-view="{side}"]')
+
+
+def hover_face(b: Browser) -> None:
+    """Point at the ring of the bracket while picking a face."""
+    from selenium.webdriver.common.action_chains import ActionChains
+
+    b.click("#stand")
+    ActionChains(b.driver).move_to_element_with_offset(b.find("#canvas"), 120, 60).perform()
+
+
+VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
+    "yard": ("/", []),
+    "part": (job("heron-figurine", 1), []),
+    "printer": (job("tide-gauge-housing", 2), []),
+    "split": (job("dragonfly", 3), []),
+    "stance": (job("telescope-bracket", 4), [hover_face]),
+    "overhangs": (job("heron-figurine", 5), [lambda b: b.click('[data-island="3"]')]),
+    "supports-filament": (job("telescope-bracket", 6), []),
+    "supports-resin": (job("heron-figurine", 6), []),
+    "footing": (job("telescope-bracket", 7), [look("above")]),
+    "layers": (job("telescope-bracket", 8), [layer(380)]),
+    "hand-off": (job("tide-gauge-housing", 9), []),
+    "traveller": ("/jobs/demo-heron-figurine/traveller", []),
+}
+
+
+def main(wanted: list[str]) -> None:
+    """Take all pictures, or those named on the command line."""
+    TARGET.mkdir(parents=True, exist_ok=True)
+    server = Server(demo=True)
+    browser = Browser()
+    try:
+        for entry in server.get("/api/jobs"):
+            server.settle(entry["id"])
+        for name, (path, steps) in VIEWS.items():
+            if wanted and name not in wanted:
+                continue
+            browser.open(server.url + path)
+            if "open=" in path:
+                browser.ready()
+            for step in steps:
+                step(browser)
+            browser.wait(
+                lambda: browser.run(
+                    "return [...document.images].every(i => i.complete) && document.fonts.status === 'loaded'"
+                    " && !(window.heron && window.heron.view.pending)"
+                )
+            )
+            browser.run("return new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)))")
+            browser.driver.save_screenshot(str(TARGET / f"{name}.png"))
+            for problem in browser.problems():
+                print(f"{name}: {problem}")
+            print(TARGET / f"{name}.png")
+    finally:
+        browser.close()
+        server.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
