@@ -43,7 +43,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "printer": (job("tide-gauge-housing", 2), []),
     "split": (job("dragonfly", 3), []),
     "stance": (job("telescope-bracket", 4), [hover_face]),
-    "overhangs": (job("heron-figurine", 5), [lambda b: b.click('[data-island="3"]')]),
+    "overhangs": (job("heron-figurine", 5), [look("below")]),
     "supports-filament": (job("telescope-bracket", 6), []),
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),

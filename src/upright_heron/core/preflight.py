@@ -90,6 +90,14 @@ def preflight(
         side, over = fit.over[0]
         mend = "Turn it: another stance would fit." if fit.turned else "Cut it into pieces, or pick a larger printer."
         note(Weight.WRONG, f"Too long by {over:.1f} mm along {side}.", mend, 3)
+    if is_split:
+        note(
+            Weight.DOUBTFUL,
+            "The part is cut; its pieces have no stance and supports of their own yet.",
+            "Make a job of each piece.",
+            3,
+        )
+        return found
     if islands and not has_supports:
         things = "1 island starts" if islands == 1 else f"{islands} islands start"
         note(Weight.WRONG, f"{things} in mid-air.", "Make supports, or choose another stance.", 6)

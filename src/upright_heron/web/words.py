@@ -21,6 +21,8 @@ def area(mm2: float) -> str:
     """Square millimetres, or square centimetres from 1000 mm² on."""
     if mm2 >= 1000:
         return f"{mm2 / 100:,.1f} cm²".replace(",", THIN)
+    if 0 < mm2 < 1:
+        return f"{mm2:.2f} mm²" if mm2 >= 0.005 else "under 0.01 mm²"
     return f"{mm2:.1f} mm²" if 0 < mm2 < 100 else f"{mm2:.0f} mm²"
 
 

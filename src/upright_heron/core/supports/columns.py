@@ -210,7 +210,7 @@ def _assemble(
     )
     unheld = _unheld_islands(layers, islands, island_pieces, lift, gap)
     notes = (
-        (f"{len(unheld)} of {len(islands)} islands have no room for a column below them.",) if unheld else ()
+        (f"Islands with no room for a column below them: {len(unheld)} of {len(islands)}.",) if unheld else ()
     )
     return SupportSet(tuple(columns), layers, held_area, tuple(unheld), notes)
 

@@ -186,9 +186,9 @@ def make_stilts(
         )
     notes = []
     if unheld:
-        notes.append(f"{len(unheld)} islands have no room for a stilt below them.")
+        notes.append(f"Islands with no room for a stilt below them: {len(unheld)}.")
     if blocked:
-        notes.append(f"{blocked} places under overhangs have no room for a stilt.")
+        notes.append(f"Places under overhangs with no room for a stilt: {blocked}.")
     layers = _stilt_layers(stilts, stack, progress)
     return SupportSet(
         tuple(stilts), layers, _held(mesh, stilts, limit_deg, stack.base_mm, settings), tuple(unheld), tuple(notes)

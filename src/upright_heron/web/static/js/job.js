@@ -147,7 +147,8 @@ class JobPage {
       this.view.setTags(this.view.pieces.children.slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body })));
     } else if (open === 5 || open === 6) {
       const { raise } = this.state;
-      this.view.setTags(this.state.islands.slice(0, 60).map((i) => ({ text: `island ${i.n}`, at: [i.x, i.y, i.z + raise] })));
+      const few = this.state.islands.length <= 6;
+      this.view.setTags(this.state.islands.slice(0, 100).map((i) => ({ text: few ? `island ${i.n}` : String(i.n), at: [i.x, i.y, i.z + raise] })));
     } else {
       this.view.setTags([]);
     }

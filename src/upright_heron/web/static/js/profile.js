@@ -172,17 +172,18 @@ export class HeightProfile {
     c.stroke();
     let last = Infinity;
     c.textAlign = 'center';
+    c.font = '600 10px "Atkinson Hyperlegible Next", sans-serif';
     for (const island of this.islands) {
       const at = y(island.z);
-      const room = last - at > 15;
+      // Islands close together share one number; each keeps a dot of its own beside it.
+      const room = last - at > 17;
       c.beginPath();
-      c.arc(f.w - 11, at, room ? 8 : 3, 0, 7);
+      c.arc(room ? f.w - 9 : f.w - 21, at, room ? 8 : 2.5, 0, 7);
       c.fillStyle = ISLAND;
       c.fill();
       if (room) {
         c.fillStyle = '#fff';
-        c.font = '600 10px "Atkinson Hyperlegible Next", sans-serif';
-        c.fillText(String(island.n), f.w - 11, at + 0.5);
+        c.fillText(String(island.n), f.w - 9, at + 0.5);
         last = at;
       }
     }

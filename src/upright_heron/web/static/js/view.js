@@ -23,8 +23,8 @@ export class View {
     this.scene.background = new THREE.Color(COLOURS.paper);
     this.cut = new THREE.Plane(new THREE.Vector3(0, 0, -1), 1e6);
     this.planes = [this.cut];
-    this.scene.add(new THREE.HemisphereLight('#ffffff', '#8d8a80', 1.9));
-    this.sun = new THREE.DirectionalLight('#ffffff', 1.7);
+    this.scene.add(new THREE.HemisphereLight('#ffffff', '#6f7478', 1.35));
+    this.sun = new THREE.DirectionalLight('#fffaf0', 2.3);
     this.scene.add(this.sun, this.sun.target);
     this.plate = new THREE.Group();
     this.scene.add(this.plate);
@@ -73,7 +73,11 @@ export class View {
 
   #draw() {
     this.frames += 1;
-    this.sun.position.copy(this.camera.position).add(new THREE.Vector3(-60, -40, 160));
+    // The lamp stands to the left of the eye and above it, so that faces at an angle differ in tone.
+    const away = this.camera.position.distanceTo(this.controls.target);
+    _point.setFromMatrixColumn(this.camera.matrixWorld, 0).multiplyScalar(-0.75 * away);
+    this.sun.position.copy(this.camera.position).add(_point);
+    this.sun.position.z += 0.5 * away;
     this.sun.target.position.copy(this.controls.target);
     this.renderer.render(this.scene, this.camera);
     this.#placeTags();

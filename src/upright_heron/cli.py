@@ -1,0 +1,333 @@
+"""The shell command: the same core on files. With ``--json`` one JSON object goes out and nothing else.
+
+Errors go to standard error; the exit status is 2 for bad input.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from .core import machines
+from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
+from .core.formats.stl import read_stl
+from .core.handoff.stl import write_stl
+from .core.handoff.threemf import Item, write_3mf
+from .core.islands import find_islands
+from .core.layers import LayerStack, cut
+from .core.mesh import Mesh, facts
+from .core.overhangs import overhangs as find_overhangs
+from .core.solid import Solid
+from .core.split.grid import split_into_grid
+from .core.stance.pose import place
+from .core.stance.resting import resting_faces
+from .core.supports.columns import make_columns
+from .core.supports.model import SupportSet, SupportSettings
+from .core.supports.stilts import make_stilts
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
+
+File = Annotated[Path, typer.Argument(help="A binary or ASCII STL file, in millimetres.")]
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
+Limit = Annotated[float, typer.Option(help="Self-supporting limit, degrees from vertical.")]
+Layer = Annotated[float, typer.Option(help="Layer height, mm.")]
+PrinterName = Annotated[str, typer.Option("--printer", help="Name of a printer of the demo workshop.")]
+
+
+def _read(path: Path) -> Mesh:
+    """The part as it stands in the file, its lowest point put at z = 0."""
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise NotAMesh(f"{path} cannot be read: {error.strerror or error}.", "Check the path.") from error
+    if not data:
+        raise EmptyFile(f"{path} is empty.", "Export it again.")
+    mesh = read_stl(data).mesh
+    return place(mesh, _as_it_came(), centred=False).apply(mesh)
+
+
+def _as_it_came() -> Any:
+    import numpy as np
+
+    return np.eye(3)
+
+
+def _solid(mesh: Mesh) -> Solid | None:
+    try:
+        return Solid.from_mesh(mesh)
+    except NotClosed:
+        return None
+
+
+def _checked(limit: float) -> float:
+    if not 0 <= limit <= 90:
+        raise BadValue(f"A limit of {limit:g} degrees makes no sense.", "Use 0 to 90, from vertical.")
+    return limit
+
+
+def _tell(result: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        typer.echo(json.dumps(result))
+        return
+    for key, value in result.items():
+        if isinstance(value, list) and value and isinstance(value[0], dict):
+            typer.echo(f"{key.replace('_', ' ')}:")
+            for row in value:
+                typer.echo("  " + ", ".join(f"{k} {_short(v)}" for k, v in row.items()))
+        else:
+            typer.echo(f"{key.replace('_', ' ')}: {_short(value)}")
+
+
+def _short(value: Any) -> str:
+    if isinstance(value, float):
+        return f"{value:.6g}"
+    if isinstance(value, list):
+        return "[" + ", ".join(_short(v) for v in value) + "]"
+    if isinstance(value, dict):
+        return ", ".join(f"{k} {_short(v)}" for k, v in value.items())
+    return str(value)
+
+
+@app.command()
+def inspect(file: File, as_json: Json = False) -> None:
+    """Size, volume, area, closedness and bodies of a part."""
+    found = facts(_read(file))
+    _tell(
+        {
+            "facets": found.facets,
+            "vertices": found.vertices,
+            "size_mm": list(found.size_mm),
+            "volume_mm3": found.volume_mm3,
+            "area_mm2": found.area_mm2,
+            "closed": found.closed,
+            "shells": found.shells,
+        },
+        as_json,
+    )
+
+
+def _largest(stack: LayerStack) -> dict[str, float]:
+    index = stack.largest
+    return {"z_mm": float(stack.z_mm[index]), "area_mm2": float(stack.area_mm2[index])} if len(stack) else {}
+
+
+@app.command()
+def overhangs(file: File, limit: Limit = 45.0, layer: Layer = 0.2, as_json: Json = False) -> None:
+    """Overhang area, contact area and islands of a part as it stands."""
+    mesh = _read(file)
+    stack = cut(mesh, _solid(mesh), layer)
+    area = find_overhangs(mesh, _checked(limit))
+    islands, _ = find_islands(stack)
+    _tell(
+        {
+            "overhang_area_mm2": area.overhang_area_mm2,
+            "contact_area_mm2": area.contact_area_mm2,
+            "islands": [
+                {"z_mm": i.z_mm, "area_mm2": i.area_mm2, "x_mm": i.x_mm, "y_mm": i.y_mm} for i in islands
+            ],
+            "layer_count": len(stack),
+            "largest_layer": _largest(stack),
+        },
+        as_json,
+    )
+
+
+@app.command()
+def layers(file: File, layer: Layer = 0.2, as_json: Json = False) -> None:
+    """Area of each layer at its middle height."""
+    mesh = _read(file)
+    stack = cut(mesh, _solid(mesh), layer)
+    _tell({"z_mm": stack.z_mm.tolist(), "area_mm2": stack.area_mm2.tolist()}, as_json)
+
+
+@app.command()
+def stances(file: File, limit: Limit = 45.0, as_json: Json = False) -> None:
+    """Resting faces of a part, best first."""
+    mesh = _read(file)
+    found = resting_faces(mesh, facts(mesh), _checked(limit))
+    _tell(
+        {
+            "stances": [
+                {
+                    "letter": f.letter,
+                    "down": f.down.tolist(),
+                    "overhang_area_mm2": f.overhang_area_mm2,
+                    "contact_area_mm2": f.contact_area_mm2,
+                    "height_mm": f.height_mm,
+                }
+                for f in found
+            ]
+        },
+        as_json,
+    )
+
+
+def _supports(mesh: Mesh, machine: machines.Printer, layer: float, limit: float) -> SupportSet:
+    solid = _solid(mesh)
+    stack = cut(mesh, solid, layer)
+    islands, island_pieces = find_islands(stack)
+    settings = SupportSettings()
+    if machine.technology is machines.Technology.FILAMENT:
+        return make_columns(stack, limit, islands, island_pieces, settings)
+    if solid is None:
+        raise NotClosed("Stilts need a closed part, and this surface is open.", "Export a closed part.")
+    return make_stilts(mesh, solid, stack, limit, islands, settings)
+
+
+@app.command()
+def supports(
+    file: File,
+    printer: PrinterName = "Sedge 300",
+    layer: Annotated[float | None, typer.Option(help="Layer height, mm; the printer's when not given.")] = None,
+    limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
+    out: Annotated[Path | None, typer.Option(help="Write part and supports as 3MF here.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Make supports under a part as it stands."""
+    mesh = _read(file)
+    machine, layer, limit = _machine(printer, layer, limit)
+    made = _supports(mesh, machine, layer, limit)
+    if out is not None:
+        _write(out, _package(file, mesh, made))
+    _tell(
+        {
+            "count": len(made.supports),
+            "volume_mm3": made.volume_mm3,
+            "held_area_mm2": made.held_area_mm2,
+            "unheld_islands": len(made.unheld_islands),
+        },
+        as_json,
+    )
+
+
+def _machine(name: str, layer: float | None, limit: float | None) -> tuple[machines.Printer, float, float]:
+    machine = machines.printer(name)
+    usual = machines.limit_for(machine, machines.materials_for(machine)[0])
+    return machine, machine.layer_mm if layer is None else layer, usual if limit is None else _checked(limit)
+
+
+def _package(file: Path, mesh: Mesh, made: SupportSet | None) -> bytes:
+    items = [Item(f"part {file.stem}", mesh)]
+    if made is not None:
+        items.append(Item(f"support of {file.stem}", made.handoff_mesh(), "support"))
+    return write_3mf(items, file.stem)
+
+
+def _write(path: Path, data: bytes) -> None:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+    except OSError as error:
+        raise BadValue(f"{path} cannot be written: {error.strerror or error}.", "Check the path.") from error
+
+
+@app.command()
+def split(
+    file: File,
+    box: Annotated[str, typer.Option(help="Largest size of a piece, mm: X,Y,Z.")],
+    out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Cut a part into a grid of boxes."""
+    try:
+        x, y, z = (float(v) for v in box.split(","))
+    except ValueError as error:
+        raise BadValue(f"“{box}” is not a box.", "Write three numbers with commas: 200,200,180.") from error
+    mesh = _read(file)
+    cuts = split_into_grid(Solid.from_mesh(mesh), (x, y, z))
+    if out is not None:
+        for piece in cuts.pieces:
+            _write(out / f"{file.stem}-piece-{piece.number:03d}.stl", write_stl(piece.mesh))
+    _tell(
+        {
+            "pieces": [
+                {
+                    "number": p.number,
+                    "size_mm": list(p.size_mm),
+                    "volume_mm3": p.volume_mm3,
+                    "cell": list(p.cell),
+                }
+                for p in cuts.pieces
+            ]
+        },
+        as_json,
+    )
+
+
+@app.command()
+def handoff(
+    file: File,
+    out: Annotated[Path, typer.Option(help="The 3MF file to write.")],
+    printer: PrinterName = "Sedge 300",
+    layer: Annotated[float | None, typer.Option(help="Layer height, mm; the printer's when not given.")] = None,
+    limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Write a part with its supports as 3MF."""
+    mesh = _read(file)
+    machine, layer, limit = _machine(printer, layer, limit)
+    made = _supports(mesh, machine, layer, limit)
+    data = _package(file, mesh, made)
+    _write(out, data)
+    _tell(
+        {
+            "file": str(out),
+            "bytes": len(data),
+            "printer": machine.name,
+            "objects": ["part", "support"] if made.supports else ["part"],
+            "supports": len(made.supports),
+            "unheld_islands": len(made.unheld_islands),
+        },
+        as_json,
+    )
+
+
+@app.command()
+def serve(
+    host: Annotated[str | None, typer.Option(help="Address to listen at.")] = None,
+    port: Annotated[int | None, typer.Option(help="Port to listen at.")] = None,
+    database: Annotated[Path | None, typer.Option(help="Database file.")] = None,
+) -> None:
+    """Run the web application."""
+    _serve(host, port, database, demo=False)
+
+
+@app.command()
+def demo(
+    host: Annotated[str | None, typer.Option(help="Address to listen at.")] = None,
+    port: Annotated[int | None, typer.Option(help="Port to listen at.")] = None,
+    database: Annotated[Path | None, typer.Option(help="Database file.")] = None,
+) -> None:
+    """Run the web application with the jobs of the demo workshop."""
+    _serve(host, port, database, demo=True)
+
+
+def _serve(host: str | None, port: int | None, database: Path | None, *, demo: bool) -> None:
+    import uvicorn
+
+    from .settings import Settings
+    from .web.app import create_app
+
+    given = {"host": host, "port": port, "database": database}
+    settings = Settings(**{k: v for k, v in given.items() if v is not None}, demo=demo)  # type: ignore[arg-type]
+    typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
+    if demo:
+        typer.echo("The first start makes the demo jobs; this takes up to a minute.")
+    uvicorn.run(create_app(settings), host=settings.host, port=settings.port, log_level="warning", timeout_graceful_shutdown=3)
+
+
+def main() -> None:
+    """Run the command; expected errors become one line on standard error and exit status 2."""
+    try:
+        app()
+    except HeronError as error:
+        sys.stderr.write(f"upright-heron: {error} {error.advice}\n".replace("  ", " "))
+        sys.exit(2)
+
+
+if __name__ == "__main__":
+    main()
