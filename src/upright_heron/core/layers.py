@@ -78,7 +78,7 @@ class LayerStack:
         return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
 
     def same_as_below(self, layer: int) -> bool:
-        """Whether a layer has exactly the contours of the layer below it (upright walls)."""
+        """Whether a layer has the contours of the layer below it, to a nanometre (upright walls)."""
         if layer <= 0:
             return False
         a, b, c = self.layer_start[layer - 1], self.layer_start[layer], self.layer_start[layer + 1]
@@ -89,7 +89,7 @@ class LayerStack:
             self.ring_start[b : c + 1] - q, self.ring_start[a : b + 1] - p
         ):
             return False
-        return bool(np.array_equal(self.points[q:r], self.points[p:q]))
+        return r == q or float(np.abs(self.points[q:r] - self.points[p:q]).max()) < 1e-6
 
     @property
     def largest(self) -> int:
@@ -167,54 +167,74 @@ def thinned(stack: LayerStack, tolerance_mm: float) -> LayerStack:
     """
     if tolerance_mm <= 0 or not len(stack.points):
         return stack
-    keep = _thin_kernel(stack.points, stack.ring_start, tolerance_mm)
-    kept_before = np.concatenate([[0], np.cumsum(keep)])
-    return replace(stack, points=stack.points[keep], ring_start=kept_before[stack.ring_start].astype(np.int64))
+    order, ring_start = _thin_kernel(stack.points, stack.ring_start, tolerance_mm)
+    return replace(stack, points=stack.points[order], ring_start=ring_start)
 
 
 @njit(cache=True)
 def _thin_kernel(points, ring_start, tolerance):  # type: ignore[no-untyped-def]
+    rings = ring_start.shape[0] - 1
+    order = np.empty(points.shape[0], np.int64)
+    starts = np.zeros(rings + 1, np.int64)
     keep = np.zeros(points.shape[0], np.bool_)
     todo = np.empty((points.shape[0] + 2, 2), np.int64)
-    for r in range(ring_start.shape[0] - 1):
+    out = 0
+    for r in range(rings):
         lo, n = ring_start[r], ring_start[r + 1] - ring_start[r]
-        if n <= 4:
-            keep[lo : lo + n] = True
-            continue
-        # A ring has no ends: it is cut at its first corner and at the corner farthest from that.
-        far, best = 0, -1.0
-        for i in range(1, n):
-            d = (points[lo + i, 0] - points[lo, 0]) ** 2 + (points[lo + i, 1] - points[lo, 1]) ** 2
-            if d > best:
-                far, best = i, d
-        keep[lo] = keep[lo + far] = True
-        todo[0, 0], todo[0, 1] = 0, far
-        todo[1, 0], todo[1, 1] = far, n
-        top = 2
-        kept = 2
-        while top > 0:
-            top -= 1
-            a, b = todo[top, 0], todo[top, 1]
-            ax, ay = points[lo + a, 0], points[lo + a, 1]
-            bx, by = points[lo + b % n, 0] - ax, points[lo + b % n, 1] - ay
-            length2 = bx * bx + by * by
-            worst, at = tolerance * tolerance, -1
-            for i in range(a + 1, b):
-                px, py = points[lo + i, 0] - ax, points[lo + i, 1] - ay
-                t = 0.0 if length2 == 0.0 else min(1.0, max(0.0, (px * bx + py * by) / length2))
-                d = (px - t * bx) ** 2 + (py - t * by) ** 2
-                if d > worst:
-                    worst, at = d, i
-            if at >= 0:
-                keep[lo + at] = True
-                kept += 1
-                todo[top, 0], todo[top, 1] = a, at
-                todo[top + 1, 0], todo[top + 1, 1] = at, b
-                top += 2
-        if kept < 3:
-            # Thinner than the tolerance: thinning would make a line of it.
-            keep[lo : lo + n] = True
-    return keep
+        # A ring has no ends. It is begun at its lowest corner of the leftmost, which is a corner of its
+        # hull and so always kept; and rings of equal layers then begin alike.
+        left = np.inf
+        for i in range(n):
+            left = min(left, points[lo + i, 0])
+        begin = -1
+        for i in range(n):
+            if points[lo + i, 0] <= left + 1e-6 and (begin < 0 or points[lo + i, 1] < points[lo + begin, 1]):
+                begin = i
+        kept = n
+        if n > 3:
+            far, best = 0, -1.0
+            for i in range(1, n):
+                p = lo + (begin + i) % n
+                d = (points[p, 0] - points[lo + begin, 0]) ** 2 + (points[p, 1] - points[lo + begin, 1]) ** 2
+                if d > best:
+                    far, best = i, d
+            for i in range(n):
+                keep[lo + i] = False
+            keep[lo + begin] = keep[lo + (begin + far) % n] = True
+            todo[0, 0], todo[0, 1] = 0, far
+            todo[1, 0], todo[1, 1] = far, n
+            top = 2
+            kept = 2
+            while top > 0:
+                top -= 1
+                a, b = todo[top, 0], todo[top, 1]
+                pa, pb = lo + (begin + a) % n, lo + (begin + b) % n
+                ax, ay = points[pa, 0], points[pa, 1]
+                bx, by = points[pb, 0] - ax, points[pb, 1] - ay
+                length2 = bx * bx + by * by
+                worst, at = tolerance * tolerance, -1
+                for i in range(a + 1, b):
+                    p = lo + (begin + i) % n
+                    px, py = points[p, 0] - ax, points[p, 1] - ay
+                    t = 0.0 if length2 == 0.0 else min(1.0, max(0.0, (px * bx + py * by) / length2))
+                    d = (px - t * bx) ** 2 + (py - t * by) ** 2
+                    if d > worst:
+                        worst, at = d, i
+                if at >= 0:
+                    keep[lo + (begin + at) % n] = True
+                    kept += 1
+                    todo[top, 0], todo[top, 1] = a, at
+                    todo[top + 1, 0], todo[top + 1, 1] = at, b
+                    top += 2
+        # Thinner than the tolerance, a ring would become a line: it stays whole.
+        whole = kept < 3 or n <= 3
+        for i in range(n):
+            p = lo + (begin + i) % n
+            if whole or keep[p]:
+                order[out] = p
+                out += 1
+        starts[r + 1] = out
+    return order[:out].copy(), starts
 
 
 def slice_solid(
