@@ -18,9 +18,9 @@ from .progress import Progress, silent, tracked
 from .solid import Solid
 from .tolerances import DEFAULT, Tolerances
 
-# Contours are thinned by no more than this before they are kept: a twentieth of the smallest resin pixel,
+# Contours are thinned by no more than this before they are kept: a fortieth of the smallest resin pixel,
 # and small against the step of a layer (0.2 mm at 45 degrees), which overhangs are judged by.
-KEPT_TOLERANCE_MM = 0.002
+KEPT_TOLERANCE_MM = 0.001
 
 
 @dataclass(frozen=True, eq=False)

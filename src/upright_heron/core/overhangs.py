@@ -20,7 +20,7 @@ from .progress import Progress, silent, tracked
 from .tolerances import DEFAULT, Tolerances, plate_tolerance_mm
 
 # Reach narrower than twice this is noise of the thinned contours, not something a bead could fall off.
-NARROW_MM = 0.002
+NARROW_MM = 0.001
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,10 +7,12 @@ from collections import OrderedDict
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from ..core import machines
 from ..core.footing import FootingKind
 from ..core.stance.pose import from_quaternion, to_quaternion
-from ..sheet.models import JobSheet
+from ..sheet.models import UPRIGHT, JobSheet
 from ..store.store import Job, Store
 from ..work.results import Summary, keys, summary
 from ..work.runner import Task, Work
@@ -26,6 +28,8 @@ SECTIONS = (
     "Layers",
     "Plates and hand-off",
 )
+# Cosine above which two ways down are the same.
+SAME = 1 - 1e-6
 # The stance board shows this many ways to stand; the rest of the list is for the shell.
 BOARD = 5
 
@@ -180,21 +184,30 @@ def _asked(sheet: JobSheet, name: str) -> bool:
 
 
 def _stances(sheet: JobSheet, now: Summary) -> list[StanceCard]:
-    chosen = from_quaternion(sheet.stance.quaternion)[2]
+    # The third row of a turn is the direction of the part that points up.
+    chosen_down = -from_quaternion(sheet.stance.quaternion)[2]
+    faces = list((now.resting or ())[:BOARD])
+    # The stance that it came in and the one that is chosen are always there, if the part rests on them.
+    for down in (np.array([0.0, 0.0, -1.0]), chosen_down):
+        same = [f for f in now.resting or () if f.down @ down > SAME]
+        if same and same[0] not in faces:
+            faces.insert(BOARD - 2, same[0])
+            faces = faces[:BOARD]
+    faces.sort(key=lambda f: (len(f.letter), f.letter))
     cards: list[StanceCard] = []
-    for face in (now.resting or ())[:BOARD]:
-        q = to_quaternion(face.rotation)
-        up = from_quaternion(q)[2]
+    for face in faces:
+        came = face.down[2] < -SAME
+        q = UPRIGHT if came else to_quaternion(face.rotation)
         cards.append(
             StanceCard(
                 face.letter,
-                f"on resting face {face.letter}",
+                "as it came" if came else f"on resting face {face.letter}",
                 json.dumps([round(v, 12) for v in q]),
                 face.overhang_area_mm2,
                 face.contact_area_mm2,
                 face.height_mm,
                 frozenset(),
-                bool(up @ chosen > 1 - 1e-6),
+                bool(face.down @ chosen_down > SAME),
             )
         )
     if not cards:
@@ -215,15 +228,12 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
     """What the view needs to draw a job; keys stand for blocks under ``/api``."""
     sheet = job.sheet
     found = keys(sheet)
-    placed = live.placed
     rotation = from_quaternion(sheet.stance.quaternion)
     return {
         "job": job.id,
         "step": job.step,
         "mesh": sheet.part.mesh,
         "rotation": [round(float(v), 15) for v in rotation.ravel()],
-        "offset": list(placed.offset_mm) if placed else None,
-        "size": list(placed.size_mm) if placed else list(sheet.part.size_mm),
         "build": list(sheet.machine.build_mm),
         "limit": sheet.limit,
         "layer": sheet.layer_mm,

@@ -56,10 +56,9 @@ VERSIONS = {
 @register
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """Where the part stands: size in its stance and the offset (x, y, z) after turning, mm."""
+    """Size (x, y, z) of the part in its stance, mm."""
 
     size_mm: tuple[float, float, float]
-    offset_mm: tuple[float, float, float]
 
 
 @register
@@ -198,10 +197,8 @@ class Bench:
         """Size in the stance."""
 
         def make() -> Placed:
-            where = self.placement(sheet)
-            x, y, z = (float(v) for v in where.apply(self.mesh(sheet)).size_mm)
-            ox, oy, oz = (float(v) for v in where.offset_mm)
-            return Placed((x, y, z), (ox, oy, oz))
+            x, y, z = (float(v) for v in self.placed_mesh(sheet).size_mm)
+            return Placed((x, y, z))
 
         return self.store.recall(keys(sheet)["placed"], make)
 

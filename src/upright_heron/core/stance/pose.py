@@ -99,7 +99,10 @@ def standing_on(normal: NDArray[np.float64]) -> Matrix:
     v = np.cross(a, down)
     k = np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]])
     # Rodrigues' formula, with (1 - cos) / sin^2 = 1 / (1 + cos).
-    result: Matrix = np.eye(3) + k + k @ k / (1.0 + cosine)
+    turn = np.eye(3) + k + k @ k / (1.0 + cosine)
+    # Near a half turn the quotient loses digits; the nearest true rotation gives them back.
+    u, _, vt = np.linalg.svd(turn)
+    result: Matrix = u @ vt
     return result
 
 

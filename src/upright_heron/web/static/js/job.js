@@ -7,7 +7,12 @@ import { View } from './view.js';
 /** Sections in which facets past the limit are coloured. */
 const COLOURED = new Set([2, 4, 5, 6]);
 const $ = (selector) => document.querySelector(selector);
-const area = (mm2) => (mm2 >= 1000 ? `${(mm2 / 100).toFixed(1)} cm²` : `${mm2.toFixed(mm2 < 100 ? 1 : 0)} mm²`);
+/** Areas as the server writes them. @param {number} mm2 */
+const area = (mm2) => {
+  if (mm2 >= 1000) return `${(mm2 / 100).toFixed(1)} cm²`;
+  if (mm2 > 0 && mm2 < 1) return mm2 >= 0.005 ? `${mm2.toFixed(2)} mm²` : 'under 0.01 mm²';
+  return `${mm2.toFixed(mm2 > 0 && mm2 < 100 ? 1 : 0)} mm²`;
+};
 
 /** The job page: follows the sheet, feeds the view and the height profile, listens to the work. */
 class JobPage {
@@ -19,15 +24,14 @@ class JobPage {
     this.keys = {};
     this.layers = { part: null, support: null, footing: null };
     this.looked = false;
+    /** What was typed and not yet sent, by the id of its field. @type {Map<string, string>} */
+    this.typed = new Map();
     document.body.addEventListener('htmx:before:swap', () => { this.scroll = $('#sheet').scrollTop; });
-    document.body.addEventListener('htmx:after:swap', () => {
-      $('#sheet').scrollTop = this.scroll;
-      this.#follow();
-    });
+    document.body.addEventListener('htmx:after:swap', () => this.#swapped());
     document.addEventListener('input', (e) => this.#typed(e));
     document.addEventListener('click', (e) => this.#clicked(e));
     document.addEventListener('keydown', (e) => this.#key(e));
-    document.addEventListener('focusout', () => { if (this.late) this.#refresh(); });
+    document.addEventListener('focusout', () => { if (this.late) this.#refreshSoon(); });
     $('#board').addEventListener('pointerover', (e) => this.#ghost(e.target.closest('[data-quaternion]')));
     $('#board').addEventListener('pointerleave', () => this.#ghost(null));
     $('#pull').addEventListener('input', (e) => {
@@ -41,6 +45,20 @@ class JobPage {
 
   get open() {
     return Number($('#sheet .sheet-body')?.dataset.open ?? 1);
+  }
+
+  /** After a new sheet has come: keep the place, and what was typed while only figures were brought up to date. */
+  #swapped() {
+    $('#sheet').scrollTop = this.scroll;
+    if (this.refreshing) {
+      for (const [id, value] of this.typed) {
+        const field = document.getElementById(id);
+        if (field) field.value = value;
+      }
+    } else {
+      this.typed.clear();
+    }
+    this.#follow();
   }
 
   // State of the sheet ------------------------------------------------------------
@@ -165,6 +183,7 @@ class JobPage {
   }
 
   #typed(event) {
+    if (event.target.id && event.target.closest('#sheet')) this.typed.set(event.target.id, event.target.value);
     if (!event.target.matches('[data-limit]')) return;
     const value = Number(event.target.value);
     if (!(value >= 0 && value <= 90)) return;
@@ -274,15 +293,20 @@ class JobPage {
     this.soon = setTimeout(() => this.#refresh(), 120);
   }
 
-  #refresh() {
+  async #refresh() {
     // Never under the hands: a field that is being typed in, or a slider that is being dragged, waits for its end.
     const active = document.activeElement;
-    if (active?.closest('#sheet') && active.matches('input, textarea, select') && active.value !== (active.defaultValue ?? active.value)) {
+    if (active?.closest('#sheet') && this.typed.has(active.id)) {
       this.late = true;
       return;
     }
     this.late = false;
-    htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
+    this.refreshing = true;
+    try {
+      await htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
+    } finally {
+      this.refreshing = false;
+    }
   }
 }
 

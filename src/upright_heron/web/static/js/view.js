@@ -125,7 +125,8 @@ export class View {
       g.setAttribute('position', new THREE.Float32BufferAttribute(position, 3));
       return new THREE.LineSegments(g, new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity }));
     };
-    const floor = new THREE.Mesh(new THREE.PlaneGeometry(build[0], build[1]), new THREE.MeshBasicMaterial({ color: '#f3eee3', side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: 4, polygonOffsetUnits: 4, transparent: true, opacity: 0.75, depthWrite: false }));
+    // Seen from above only: from below it would veil the very undersides that one looks for.
+    const floor = new THREE.Mesh(new THREE.PlaneGeometry(build[0], build[1]), new THREE.MeshBasicMaterial({ color: '#f3eee3', polygonOffset: true, polygonOffsetFactor: 4, polygonOffsetUnits: 4, transparent: true, opacity: 0.75, depthWrite: false }));
     this.plate.add(floor, lines(thin, COLOURS.line, 0.55), lines(thick, '#a9a294', 0.75), lines(frame, '#8f9aa0', 0.45));
     this.redraw();
   }

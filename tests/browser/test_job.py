@@ -1,0 +1,320 @@
+"""The real interface in headless Chromium: real pointer moves, real files, and the file that comes out."""
+
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.driver import Browser, Server
+from tests.core.test_threemf import read
+from tests.support import box, comb, stl, tee
+
+
+def setUpModule():
+    global server, browser, folder
+    folder = Path(tempfile.mkdtemp(prefix="heron-downloads-"))
+    server = Server(upload_mb=20)
+    browser = Browser(folder)
+
+
+def tearDownModule():
+    browser.close()
+    server.close()
+
+
+class BrowserCase(unittest.TestCase):
+    def setUp(self):
+        browser.problems()
+
+    def tearDown(self):
+        self.assertEqual(browser.problems(), [])
+
+    def open_job(self, body, section=1):
+        job_id = server.upload("part.stl", stl(body))
+        browser.open(f"{server.url}/jobs/{job_id}?open={section}")
+        browser.ready()
+        return job_id
+
+    def sheet(self, job_id):
+        return server.get(f"/api/jobs/{job_id}")["sheet"]
+
+    def colours(self):
+        """Count the plum, copper and all pixels of the view."""
+        return browser.run(
+            """
+            const view = window.heron.view; view.snapshot();
+            const gl = view.renderer.getContext(), w = gl.drawingBufferWidth, h = gl.drawingBufferHeight;
+            const p = new Uint8Array(4 * w * h); gl.readPixels(0, 0, w, h, gl.RGBA, gl.UNSIGNED_BYTE, p);
+            let plum = 0, copper = 0;
+            for (let i = 0; i < p.length; i += 4) {
+              if (p[i + 2] > p[i + 1] + 30 && p[i] > p[i + 1] + 8) plum++;
+              if (p[i] > p[i + 2] + 50) copper++;
+            }
+            return {plum, copper, all: p.length / 4};
+            """
+        )
+
+    def drag(self, selector, start, end):
+        """Press, move and let go inside an element; offsets from its middle."""
+        chain = ActionChains(browser.driver, duration=30)
+        chain.move_to_element_with_offset(browser.find(selector), *start).click_and_hold()
+        for k in range(1, 6):
+            chain.move_to_element_with_offset(
+                browser.find(selector), *(int(a + (b - a) * k / 5) for a, b in zip(start, end, strict=True))
+            )
+        chain.release().perform()
+
+
+class YardTest(BrowserCase):
+    def test_a_file_becomes_a_job_and_a_bad_one_says_why(self):
+        browser.open(server.url)
+        (folder / "wedge_v2.stl").write_bytes(stl(tee()))
+        (folder / "letter.stl").write_bytes(b"Not a mesh at all. " * 20)
+        browser.find("#files").send_keys(f"{folder / 'letter.stl'}\n{folder / 'wedge_v2.stl'}")
+        browser.find(".upload.done a")
+        self.assertIn("not an STL file", browser.text(".upload.failed"))
+        # The refusal is logged by the browser as a failed request; that is all there is.
+        self.assertTrue(all("422" in p for p in browser.problems()))
+        browser.click(".upload.done a")
+        browser.ready()
+        self.assertEqual(browser.text(".job-name"), "Wedge v2")
+        self.assertEqual(browser.text("#part-facets"), "28 facets")
+
+    def test_drop_takes_a_file_in(self):
+        browser.open(server.url)
+        browser.run(
+            """
+            const bytes = Uint8Array.from(atob(arguments[0]), c => c.charCodeAt(0));
+            const transfer = new DataTransfer();
+            transfer.items.add(new File([bytes], 'dropped.stl'));
+            document.dispatchEvent(new DragEvent('drop', {dataTransfer: transfer, bubbles: true, cancelable: true}));
+            """,
+            __import__("base64").b64encode(stl(box(10, 10, 10))).decode(),
+        )
+        browser.wait(lambda: "/jobs/" in browser.driver.current_url)
+        browser.ready()
+        self.assertEqual(browser.text("#part-size"), "10 × 10 × 10 mm")
+
+    def test_a_file_over_the_limit_is_not_even_sent(self):
+        browser.open(server.url)
+        (folder / "huge.stl").write_bytes(b"\0" * 20_500_000)
+        browser.find("#files").send_keys(str(folder / "huge.stl"))
+        self.assertIn("20 MB", browser.text(".upload.failed"))
+
+
+class StanceTest(BrowserCase):
+    def test_stand_on_a_face_by_pointing_at_it(self):
+        job_id = self.open_job(tee(), 4)
+        browser.click('[data-view="above"]')
+        browser.click("#stand")
+        # Seen from above, the middle of the view is the top of the bar.
+        canvas = browser.find("#canvas")
+        ActionChains(browser.driver).move_to_element(canvas).pause(0.05).move_by_offset(2, 2).click().perform()
+        browser.wait(lambda: self.sheet(job_id)["stance"]["name"] == "on a picked face")
+        browser.ready()
+        self.assertEqual(browser.text("#fit") if browser.all("#fit") else "", "")
+        q = self.sheet(job_id)["stance"]["quaternion"]
+        self.assertAlmostEqual(abs(q[1]), 1, places=5)
+        browser.click("#open-5")
+        browser.ready()
+        self.assertEqual(browser.text("#contact-area"), "400 mm²")
+        self.assertEqual(browser.text("#overhang-area"), "0 mm²")
+
+    def test_turn_by_degrees_and_choose_from_the_board(self):
+        job_id = self.open_job(tee(), 4)
+        field = browser.find("#turn-x")
+        field.clear()
+        field.send_keys("90")
+        browser.click("#turn")
+        browser.wait(lambda: browser.text("#stance-size") == "40 × 25 × 10 mm")
+        browser.ready()
+        browser.click("#as-it-came")
+        browser.wait(lambda: browser.text("#stance-size") == "40 × 10 × 25 mm")
+        browser.ready()
+        ActionChains(browser.driver).move_to_element(browser.find("#stance-A")).perform()
+        browser.wait(lambda: browser.run("return window.heron.view.ghost.visible"))
+        browser.click("#stance-A")
+        browser.wait(lambda: browser.find("#stance-A").get_attribute("aria-pressed") == "true")
+        browser.wait(lambda: self.sheet(job_id)["stance"]["name"] == "on resting face A")
+
+
+class LimitTest(BrowserCase):
+    def test_dragging_the_limit_asks_nothing_of_the_server(self):
+        job_id = self.open_job(tee(), 5)
+        browser.click('[data-view="below"]')
+        browser.run("performance.clearResourceTimings()")
+        self.assertGreater(self.colours()["plum"], 500)
+        self.assertEqual(browser.text("#live-area"), "300 mm²")
+        browser.run(
+            """
+            const s = document.querySelector('#limit-slider');
+            for (let v = 54; v <= 90; v++) { s.value = v; s.dispatchEvent(new Event('input', {bubbles: true})); }
+            """
+        )
+        self.assertEqual(browser.text("#live-area"), "0 mm²")
+        self.assertEqual(self.colours()["plum"], 0)
+        self.assertEqual(browser.run("return performance.getEntriesByType('resource').length"), 0)
+        self.assertIsNone(self.sheet(job_id)["limit_deg"])
+        # Letting go keeps it as a step.
+        browser.run("document.querySelector('#limit-slider').dispatchEvent(new Event('change', {bubbles: true}))")
+        browser.wait(lambda: "step 2" in browser.text("#kept"))
+        # The slider is not a field of the form: the typed field beside it carries the value.
+        self.assertEqual(self.sheet(job_id)["limit_deg"], 90)
+
+    def test_dragging_with_the_pointer(self):
+        job_id = self.open_job(tee(), 5)
+        self.drag("#limit-slider", (20, 0), (-60, 0))
+        browser.wait(lambda: (self.sheet(job_id)["limit_deg"] or 99) < 40)
+        browser.ready()
+        self.assertEqual(browser.text("#overhang-area"), "300 mm²")
+
+
+class SupportTest(BrowserCase):
+    def test_make_walk_and_remove(self):
+        job_id = self.open_job(comb(), 6)
+        before = self.colours()["copper"]
+        browser.click("#make-supports")
+        browser.ready(supports=True)
+        self.assertEqual(browser.text("#support-count"), "3")
+        self.assertGreater(self.colours()["copper"], before + 2000)
+        browser.click("#open-5")
+        browser.click('[data-island="2"]')
+        level = browser.run("return window.heron.profile.levels[window.heron.profile.index]")
+        self.assertAlmostEqual(level["z"], 10.1, places=5)
+        self.assertAlmostEqual(browser.run("return window.heron.view.cut.constant"), 10.1, places=5)
+        # The cap of that layer shows what is printed there: three legs of the part, and the columns.
+        corners = browser.run("return window.heron.view.caps.part.outline.geometry.getAttribute('position').count")
+        self.assertEqual(corners, 2 * 4 * 3)
+        self.assertTrue(browser.run("return window.heron.view.caps.support.group.visible"))
+        browser.click("#open-6")
+        browser.click("#remove-supports")
+        browser.ready(supports=False)
+        self.assertIsNone(self.sheet(job_id)["supports"])
+        self.assertFalse(browser.run("return window.heron.view.supports.visible"))
+
+
+class LayersTest(BrowserCase):
+    def test_walking_the_layers(self):
+        self.open_job(tee(), 8)
+        profile = browser.find("#profile")
+        self.drag("#profile", (0, -200), (0, 100))
+        index = browser.run("return window.heron.profile.index")
+        self.assertTrue(10 < index < 60, index)
+        profile.send_keys(Keys.ARROW_UP)
+        self.assertEqual(browser.run("return window.heron.profile.index"), index + 1)
+        profile.send_keys(Keys.HOME)
+        self.assertEqual(profile.get_attribute("aria-valuetext"), "layer 1 of 125, 0.10 mm")
+        ActionChains(browser.driver).send_keys("]]").perform()
+        self.assertEqual(browser.run("return window.heron.profile.index"), 2)
+        number = browser.find("#layer-number")
+        number.clear()
+        number.send_keys("110", Keys.ENTER)
+        browser.wait(lambda: browser.run("return window.heron.profile.index") == 109)
+        self.assertEqual(browser.text("#layer-count"), "125")
+
+
+class StepsTest(BrowserCase):
+    def test_undo_redo_reload_and_restart(self):
+        job_id = self.open_job(tee(), 7)
+        browser.click("#footing-brim")
+        browser.wait(lambda: "step 2" in browser.text("#kept"))
+        browser.ready()
+        browser.find("#footing-area")
+        browser.click("#undo")
+        browser.wait(lambda: "step 1" in browser.text("#kept"))
+        browser.driver.refresh()
+        browser.ready()
+        self.assertTrue(browser.find("#redo").is_enabled())
+        browser.click("#redo")
+        browser.wait(lambda: "step 2" in browser.text("#kept"))
+        browser.ready()
+        ActionChains(browser.driver).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
+        browser.wait(lambda: "step 1" in browser.text("#kept"))
+        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
+
+    def test_killing_the_server_in_the_middle_of_work_loses_no_step(self):
+        job_id = self.open_job(comb(), 2)
+        field = browser.find("#layer")
+        field.clear()
+        field.send_keys("0.006", Keys.TAB)  # thousands of layers: it is still at work when the power goes
+        browser.find("#work")
+        server.kill()
+        server.start()
+        answer = server.get(f"/api/jobs/{job_id}")
+        self.assertEqual((answer["step"], answer["sheet"]["layer_mm"]), (2, 0.006))
+        browser.open(f"{server.url}/jobs/{job_id}?open=8")
+        browser.click("#stop")
+        browser.find("#again")
+        browser.click("#undo")
+        browser.ready()
+        self.assertEqual(self.sheet(job_id)["layer_mm"], 0.2)
+        # While the server was away the browser logged the broken stream.
+        browser.problems()
+
+
+class SplitTest(BrowserCase):
+    def test_cut_and_pull_apart(self):
+        self.open_job(box(500, 40, 30), 3)
+        self.assertIn("Does not fit", browser.text("#fit"))
+        browser.click("#cut")
+        browser.wait(lambda: browser.all("#piece-count"))
+        browser.ready()
+        browser.wait(lambda: browser.run("return window.heron.view.pieces.children.length") == 2)
+        at = "return window.heron.view.pieces.children.map(b => b.position.x)"
+        near = browser.run(at)
+        browser.find("#pull").send_keys(Keys.END)
+        browser.wait(lambda: browser.run(at)[1] - browser.run(at)[0] > near[1] - near[0] + 50)
+        self.assertEqual(len(browser.all("#pieces tbody tr")), 2)
+
+
+class HandOffTest(BrowserCase):
+    def test_the_file_that_comes_out(self):
+        self.open_job(comb(), 6)
+        browser.click("#make-supports")
+        browser.ready(supports=True)
+        browser.click("#open-7")
+        browser.click("#footing-raft")
+        browser.find("#footing-area")
+        browser.ready()
+        browser.click("#open-9")
+        browser.click("#get-3mf")
+        until = time.monotonic() + 30
+        while not (found := list(folder.glob("Part-*.3mf"))):
+            self.assertLess(time.monotonic(), until, "no file came")
+            browser.run("return new Promise(done => requestAnimationFrame(done))")
+        model, objects = read(found[0].read_bytes())
+        self.assertEqual([o.GetName().split()[0] for o in objects], ["part", "support", "footing"])
+        self.assertTrue(all(o.IsManifoldAndOriented() for o in objects))
+        browser.open(browser.find("#get-traveller").get_attribute("href"))
+        self.assertIn("raft", browser.text(".traveller"))
+
+    def test_keys_open_sections_and_the_list_of_keys(self):
+        self.open_job(tee(), 1)
+        browser.find("#canvas").click()
+        ActionChains(browser.driver).send_keys("8").perform()
+        browser.wait(lambda: browser.find("#open-8").get_attribute("aria-expanded") == "true")
+        ActionChains(browser.driver).send_keys("?").perform()
+        browser.wait(lambda: browser.find("#keys").is_displayed())
+        browser.click("#keys-close")
+        browser.ready()
+
+    def test_a_refused_number_says_why_and_keeps_the_job(self):
+        job_id = self.open_job(tee(), 2)
+        field = browser.find("#layer")
+        field.clear()
+        field.send_keys("thick", Keys.TAB)
+        self.assertIn("is not a length", browser.text(".notice"))
+        self.assertEqual(self.sheet(job_id)["layer_mm"], 0.2)
+        self.assertTrue(all("422" in p for p in browser.problems()))
+
+    def test_nothing_scrolls_sideways_at_1024(self):
+        self.open_job(tee(), 4)
+        browser.size(1024, 700)
+        try:
+            wide = browser.run("return [document.documentElement.scrollWidth, document.documentElement.scrollHeight]")
+            self.assertEqual(wide, [1024, 700])
+        finally:
+            browser.size(1280, 800)

@@ -1,0 +1,157 @@
+"""Lengths as typed, fit, estimate, preflight, machines, pictures and progress."""
+
+import io
+import unittest
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from tests.support import box, mesh_of
+from upright_heron.core import machines
+from upright_heron.core.errors import BadValue, Cancelled, EmptyFile
+from upright_heron.core.estimate import estimate, filament_length_mm, printed_volume_mm3
+from upright_heron.core.fit import fit
+from upright_heron.core.picture import picture
+from upright_heron.core.preflight import Weight, preflight
+from upright_heron.core.progress import tracked
+from upright_heron.core.units import length_mm
+
+
+class LengthTest(unittest.TestCase):
+    def test_as_people_type_them(self):
+        # One inch is 25.4 mm exactly (international yard and pound agreement, 1959).
+        cases = {
+            "12": 12, " 0,2 ": 0.2, "3.5 in": 88.9, "12 cm": 120, "4 ft": 1219.2, "1/2 in": 12.7,
+            "1 1/4 in": 31.75, ".5": 0.5, "5.": 5, "-3 mm": -3, "2\"": 50.8, "50 µm": 0.05, "1 M": 1000,
+        }  # fmt: skip
+        for text, expected in cases.items():
+            with self.subTest(text):
+                self.assertAlmostEqual(length_mm(text), expected, places=9)
+        self.assertEqual(length_mm(7), 7)
+
+    def test_nonsense(self):
+        for text in ("", "abc", "1 2", "3 parsec", "1/0 in", "1e5", "--3", "9" * 400):
+            with self.subTest(text), self.assertRaises(BadValue):
+                length_mm(text)
+
+    @given(st.floats(0, 1e6))
+    def test_plain_numbers(self, value):
+        self.assertAlmostEqual(length_mm(f"{value:.6f}"), value, delta=1e-6)
+
+
+class FitTest(unittest.TestCase):
+    def test_inside_outside_and_turned(self):
+        self.assertTrue(fit((100, 100, 100), (100, 100, 100)).fits)
+        long = fit((310, 20, 400), (300, 300, 340))
+        self.assertFalse(long.fits or long.turned)
+        self.assertEqual([(n, round(v, 6)) for n, v in long.over], [("z", 60), ("x", 10)])
+        self.assertTrue(fit((320, 20, 20), (300, 300, 340)).turned)
+
+
+class EstimateTest(unittest.TestCase):
+    def test_filament_length(self):
+        # V = pi d^2 L / 4: 1 kg of PLA (1.24 g/cm3, typical data sheet) is 335.29 m of 1.75 mm and
+        # 126.42 m of 2.85 mm; 5 g of 2.85 mm are 632 mm.
+        kilogram = 1e6 / 1.24
+        self.assertAlmostEqual(filament_length_mm(kilogram, 1.75) / 1000, 335.2836, places=3)
+        self.assertAlmostEqual(filament_length_mm(kilogram, 2.85) / 1000, 126.415, places=3)
+        self.assertAlmostEqual(filament_length_mm(5000 / 1.24, 2.85), 632.0752, places=3)
+
+    def test_printed_volume(self):
+        self.assertEqual(printed_volume_mm3(1000, 600, 0, 0.2), 200)
+        self.assertEqual(printed_volume_mm3(1000, 600, 100, 0.2), 1000)
+        self.assertAlmostEqual(printed_volume_mm3(1000, 600, 1, 0), 540)
+
+    def rough(self, printer, **changes):
+        machine = machines.printer(printer)
+        stuff = machines.materials_for(machine)[0]
+        values = dict(
+            volume_mm3=24000, area_mm2=5200, support_mm3=0, footing_mm3=0, layers=100, layer_mm=0.2, walls=3, infill=0.15
+        )
+        return estimate(machine, stuff, **(values | changes))
+
+    def test_half_the_layer_about_twice_the_time(self):
+        # Common practice, warm-up aside.
+        coarse = self.rough("Sedge 300").seconds - 600
+        fine = self.rough("Sedge 300", layer_mm=0.1, layers=200).seconds - 600
+        self.assertAlmostEqual(fine / coarse, 2, delta=0.01)
+
+    def test_resin(self):
+        found = self.rough("Tarn 9", layers=400, layer_mm=0.05)
+        # 24 ml at 1.10 g/cm3 are 26.4 g; five first layers of 30 s, the rest 2.5 s, 6 s of lift each.
+        self.assertAlmostEqual(found.part_g, 26.4)
+        self.assertAlmostEqual(found.seconds, 5 * 30 + 395 * 2.5 + 400 * 6)
+        self.assertEqual(found.length_m, 0)
+
+    def test_supports_and_footing_add_up(self):
+        found = self.rough("Sedge 300", support_mm3=10000, footing_mm3=500)
+        self.assertAlmostEqual(found.support_g, 10 * 0.2 * 1.24)
+        self.assertAlmostEqual(found.mass_g, found.part_g + found.support_g + found.footing_g)
+        self.assertGreater(found.seconds, self.rough("Sedge 300").seconds)
+
+
+class MachineTest(unittest.TestCase):
+    def test_demo_machines(self):
+        self.assertEqual([p.name for p in machines.PRINTERS], ["Sedge 300", "Reed 180", "Tarn 9", "Mere 13"])
+        for machine in machines.PRINTERS:
+            stuff = machines.materials_for(machine)
+            self.assertTrue(stuff)
+            for material in stuff:
+                self.assertTrue(45 <= machines.limit_for(machine, material) <= 67)
+        with self.assertRaises(BadValue) as caught:
+            machines.printer("Heath 1")
+        self.assertIn("Reed 180", caught.exception.advice)
+        with self.assertRaises(BadValue):
+            machines.material("Cheese")
+
+
+class PreflightTest(unittest.TestCase):
+    CLEAR = dict(
+        closed=True, fit=fit((1, 1, 1), (9, 9, 9)), is_split=False, technology=machines.Technology.FILAMENT,
+        contact_area_mm2=100.0, lifted=False, islands=0, overhang_area_mm2=0.0, has_supports=False,
+        unheld_islands=0, has_footing=False,
+    )  # fmt: skip
+
+    def found(self, **changes):
+        return [(f.weight, f.section) for f in preflight(**(self.CLEAR | changes))]
+
+    def test_each_finding(self):
+        wrong, doubtful = Weight.WRONG, Weight.DOUBTFUL
+        self.assertEqual(self.found(), [])
+        self.assertEqual(self.found(closed=False), [(doubtful, 1)])
+        self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9))), [(wrong, 3)])
+        self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9)), is_split=True, islands=3), [(doubtful, 3)])
+        self.assertEqual(self.found(islands=2), [(wrong, 6)])
+        self.assertEqual(self.found(islands=2, has_supports=True), [])
+        self.assertEqual(self.found(islands=2, has_supports=True, unheld_islands=1), [(wrong, 6)])
+        self.assertEqual(self.found(overhang_area_mm2=300.0), [(doubtful, 6)])
+        self.assertEqual(self.found(contact_area_mm2=3.0), [(doubtful, 7)])
+        self.assertEqual(self.found(contact_area_mm2=3.0, has_footing=True), [])
+        self.assertEqual(self.found(lifted=True), [(wrong, 4)])
+        self.assertEqual(self.found(contact_area_mm2=None, islands=None, overhang_area_mm2=None), [])
+
+
+class PictureTest(unittest.TestCase):
+    def test_a_box_fills_the_middle_and_nothing_else(self):
+        image = np.asarray(Image.open(io.BytesIO(picture(mesh_of(box(10, 10, 10)), 80, 60))))
+        self.assertEqual(image.shape, (60, 80, 4))
+        self.assertEqual(image[30, 40, 3], 255)
+        self.assertEqual(image[0, 0, 3], 0)
+        tones = {tuple(c) for c in image[image[..., 3] == 255][:, :3]}
+        self.assertGreater(len(tones), 2, "three sides of a box have three tones")
+
+
+class ProgressTest(unittest.TestCase):
+    def test_reports_and_stops(self):
+        seen = []
+        self.assertEqual(list(tracked(range(5), "x", lambda *a: seen.append(a), every=2)), [0, 1, 2, 3, 4])
+        self.assertEqual(seen, [("x", 0, 5), ("x", 2, 5), ("x", 4, 5), ("x", 5, 5)])
+
+    def test_errors_survive_the_way_between_processes(self):
+        import pickle
+
+        for error in (EmptyFile("a", "b"), Cancelled()):
+            copy = pickle.loads(pickle.dumps(error))
+            self.assertEqual((type(copy), str(copy), copy.advice), (type(error), str(error), error.advice))

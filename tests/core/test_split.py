@@ -1,0 +1,67 @@
+"""Cutting: counts, volumes and nothing lost."""
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import box, portal, sphere
+from upright_heron.core.errors import BadValue, Cancelled
+from upright_heron.core.mesh import edges
+from upright_heron.core.solid import Solid
+from upright_heron.core.split.grid import box_for, cell_counts, split_into_grid
+
+
+class CountTest(unittest.TestCase):
+    def test_boxes_needed(self):
+        # ceil per axis; an exact multiple is not one more.
+        self.assertEqual(cell_counts((610, 300, 150), (220, 220, 250)), (3, 2, 1))
+        self.assertEqual(cell_counts((640, 300, 150), (210, 210, 240)), (4, 2, 1))
+        self.assertEqual(cell_counts((440, 1, 1), (220, 220, 250)), (2, 1, 1))
+
+    def test_nonsense_is_refused(self):
+        for size in ((0, 10, 10), (math.nan, 1, 1), (-5, 10, 10), (0.01, 0.01, 0.01)):
+            with self.subTest(size), self.assertRaises(BadValue):
+                cell_counts((100, 100, 100), size)
+        for margin in (-1, 200, math.nan):
+            with self.subTest(margin), self.assertRaises(BadValue):
+                box_for((180, 180, 180), margin)
+        self.assertEqual(box_for((300, 300, 340), 3), (294, 294, 337))
+
+
+class SplitTest(unittest.TestCase):
+    def test_sphere_cut_in_eight(self):
+        body = Solid(sphere(10, 128))
+        found = split_into_grid(body, (10, 10, 10))
+        self.assertEqual((found.cells, len(found.pieces)), ((2, 2, 2), 8))
+        self.assertAlmostEqual(sum(p.volume_mm3 for p in found.pieces), body.volume_mm3, delta=1e-6 * body.volume_mm3)
+        self.assertEqual([p.number for p in found.pieces], list(range(1, 9)))
+        self.assertEqual(found.pieces[1].cell, (1, 0, 0))
+
+    def test_what_hangs_together_by_nothing_is_two_pieces(self):
+        found = split_into_grid(Solid(portal()), (50, 50, 20))
+        # Below the lintel of the doorway stand two separate posts.
+        self.assertEqual([p.cell for p in found.pieces], [(0, 0, 0), (0, 0, 0), (0, 0, 1)])
+
+    def test_a_part_that_fits_stays_whole(self):
+        found = split_into_grid(Solid(box(10, 20, 30)), (10, 20, 30))
+        self.assertEqual((found.cells, len(found.pieces)), ((1, 1, 1), 1))
+
+    def test_cancelling(self):
+        def stop(stage, done, total):
+            raise Cancelled()
+
+        with self.assertRaises(Cancelled):
+            split_into_grid(Solid(box(10, 10, 10)), (3, 3, 3), progress=stop)
+
+    @settings(max_examples=15, deadline=None)
+    @given(st.tuples(*[st.floats(4, 40)] * 3), st.tuples(*[st.floats(0, 90)] * 3))
+    def test_pieces_make_up_the_part(self, size, turn):
+        body = Solid((sphere(12, 24) + box(30, 6, 6)).rotate(turn))
+        found = split_into_grid(body, size)
+        self.assertAlmostEqual(sum(p.volume_mm3 for p in found.pieces) / body.volume_mm3, 1, delta=1e-6)
+        for piece in found.pieces:
+            self.assertTrue((np.array(piece.size_mm) <= np.array(size) + 1e-6).all())
+            self.assertTrue(edges(piece.mesh).closed)

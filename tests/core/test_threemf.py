@@ -1,0 +1,75 @@
+"""3MF written here and read by the reference library, lib3mf of the 3MF Consortium."""
+
+import io
+import unittest
+import zipfile
+
+import lib3mf
+import numpy as np
+
+from tests.support import box, mesh_of, sphere
+from upright_heron.core.errors import BadValue
+from upright_heron.core.handoff.threemf import Item, write_3mf
+from upright_heron.core.mesh import Mesh, facts
+
+
+def read(data):
+    """Model and objects by the strict reader of the reference library."""
+    model = lib3mf.get_wrapper().CreateModel()
+    reader = model.QueryReader("3mf")
+    reader.SetStrictModeActive(True)
+    reader.ReadFromBuffer(bytearray(data))
+    if reader.GetWarningCount():
+        raise AssertionError(reader.GetWarning(0))
+    objects, found = model.GetMeshObjects(), []
+    while objects.MoveNext():
+        found.append(objects.GetCurrentMeshObject())
+    return model, found
+
+
+def volume(thing):
+    """Volume of an object of the reference library, by our own sums."""
+    vertices = np.array([list(v.Coordinates) for v in thing.GetVertices()], float)
+    faces = np.array([list(t.Indices) for t in thing.GetTriangleIndices()], np.int32)
+    return facts(Mesh(vertices, faces)).volume_mm3
+
+
+class WriteTest(unittest.TestCase):
+    def setUp(self):
+        self.part = mesh_of(sphere(10, 32).translate((5, 6, 7)))
+        self.post = mesh_of(box(2, 2, 9))
+
+    def test_read_back_by_the_reference_library(self):
+        data = write_3mf([Item("part ü & <1>", self.part), Item("support a", self.post, "support")], "Hide 3 & more")
+        model, objects = read(data)
+        self.assertEqual(model.GetUnit(), lib3mf.ModelUnit.MilliMeter)
+        self.assertEqual([o.GetName() for o in objects], ["part ü & <1>", "support a"])
+        self.assertEqual([o.GetType() for o in objects], [lib3mf.ObjectType.Model, lib3mf.ObjectType.Support])
+        self.assertTrue(all(o.IsManifoldAndOriented() for o in objects))
+        self.assertAlmostEqual(volume(objects[0]), facts(self.part).volume_mm3, delta=1e-3)
+        self.assertAlmostEqual(volume(objects[1]), 36, delta=1e-5)
+        box_of = objects[1].GetOutbox()
+        self.assertEqual(list(box_of.MaxCoordinate), [2, 2, 9])
+        items = model.GetBuildItems()
+        self.assertEqual(items.Count(), 2)
+
+    def test_package_parts(self):
+        # 3MF Core Specification 1.x: the parts of the package and their types.
+        with zipfile.ZipFile(io.BytesIO(write_3mf([Item("part", self.post)], "x"))) as package:
+            self.assertEqual(set(package.namelist()), {"[Content_Types].xml", "_rels/.rels", "3D/3dmodel.model"})
+            self.assertIn(b"3dmanufacturing-3dmodel+xml", package.read("[Content_Types].xml"))
+            self.assertIn(b'unit="millimeter"', package.read("3D/3dmodel.model"))
+
+    def test_same_input_same_bytes(self):
+        items = [Item("part", self.part)]
+        self.assertEqual(write_3mf(items, "x"), write_3mf(items, "x"))
+
+    def test_hostile_names(self):
+        _, objects = read(write_3mf([Item('part "\x00\x07\ud800\uffff" \' >', self.post)], "\x01]]>&amp;"))
+        self.assertEqual(objects[0].GetName(), "part \"\" ' >")
+
+    def test_refusals(self):
+        with self.assertRaises(BadValue):
+            write_3mf([], "x")
+        with self.assertRaises(BadValue):
+            write_3mf([Item("part", self.post, "furniture")], "x")

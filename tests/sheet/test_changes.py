@@ -1,0 +1,98 @@
+"""Changes are pure: they make a new sheet, leave the old one and refuse what makes no sense."""
+
+import unittest
+
+import numpy as np
+from pydantic import ValidationError
+
+from upright_heron.core.errors import BadValue
+from upright_heron.core.footing import FootingKind
+from upright_heron.core.stance.pose import from_quaternion
+from upright_heron.sheet.changes import CHANGES
+from upright_heron.sheet.models import JobSheet, Part
+
+PART = Part(
+    file_name="a.stl", mesh="0" * 32, facets=12, size_mm=(1, 1, 1), volume_mm3=1, area_mm2=6, closed=True, shells=1
+)
+SHEET = JobSheet(name="A", part=PART)
+
+
+def change(kind, sheet=SHEET, **fields):
+    return CHANGES.validate_python({"kind": kind, **fields}).apply(sheet)
+
+
+class ChangeTest(unittest.TestCase):
+    def test_every_change_applies_says_what_it_did_and_leaves_the_old_sheet(self):
+        cases = {
+            "rename": {"name": "  B "}, "printer": {"printer": "reed 180"}, "material": {"material": "petg"},
+            "layer": {"layer_mm": "0,3"}, "limit": {"limit_deg": "61"}, "cut": {"margin_mm": "1/2 in"},
+            "stand": {"normal": [0, 0, 1]}, "stance": {"quaternion": [2, 0, 0, 2], "name": "b"},
+            "turn": {"x_deg": "90"}, "lift": {"lift_mm": "5"}, "supports": {"gap_mm": 0.4},
+            "footing": {"footing": "brim", "lines": "8"}, "process": {"walls": 4, "infill_percent": 20},
+            "notes": {"notes": "mind the beak"},
+        }  # fmt: skip
+        before = SHEET.model_dump_json()
+        for kind, fields in cases.items():
+            with self.subTest(kind):
+                wanted = CHANGES.validate_python({"kind": kind, **fields})
+                self.assertNotEqual(wanted.apply(SHEET), SHEET)
+                self.assertTrue(wanted.label(SHEET))
+        self.assertEqual(SHEET.model_dump_json(), before)
+
+    def test_going_back(self):
+        self.assertIsNone(change("join", change("cut")).grid)
+        self.assertIsNone(change("no-supports", change("supports")).supports)
+        self.assertEqual(change("limit", change("limit", limit_deg=30)).limit, SHEET.proposed_limit_deg)
+
+    def test_the_limit_comes_from_printer_and_material(self):
+        self.assertEqual(SHEET.limit, 54)
+        self.assertEqual(change("material", material="TPU").limit, 47)
+        self.assertEqual(change("printer", change("limit", limit_deg=33), printer="Reed 180").limit, 33)
+
+    def test_another_technology_starts_with_its_usual_values(self):
+        sheet = change("footing", change("supports", change("limit", limit_deg=33)), footing="raft")
+        resin = change("printer", sheet, printer="Mere 13")
+        self.assertTrue(resin.is_resin)
+        self.assertEqual((resin.material, resin.layer_mm, resin.limit), ("Standard resin", 0.05, 60))
+        self.assertIsNone(resin.supports)
+        self.assertEqual(resin.footing.kind, FootingKind.NONE)
+
+    def test_turns_add_up(self):
+        sheet = SHEET
+        for _ in range(4):
+            sheet = change("turn", sheet, x_deg=90)
+        np.testing.assert_allclose(from_quaternion(sheet.stance.quaternion), np.eye(3), atol=1e-12)
+        down = from_quaternion(change("stand", normal=[1, 0, 0]).stance.quaternion) @ [1, 0, 0]
+        np.testing.assert_allclose(down, [0, 0, -1], atol=1e-12)
+
+    def test_lift_is_whole_layers_and_survives_turning(self):
+        sheet = change("turn", change("lift", lift_mm="5.07"), y_deg=12)
+        self.assertEqual(sheet.stance.lift_mm, 5.07)
+        self.assertAlmostEqual(sheet.lift_mm, 5.0)
+
+    def test_resin_rafts_have_no_gap(self):
+        raft = change("footing", footing="raft", gap_mm=0.3)
+        self.assertEqual(raft.footing_settings().gap_mm, 0.3)
+        resin = change("footing", change("printer", printer="Tarn 9"), footing="raft", gap_mm=0.3)
+        self.assertEqual(resin.footing_settings().gap_mm, 0.0)
+
+    def test_nonsense_is_refused(self):
+        cases = [
+            ("rename", {"name": ""}), ("layer", {"layer_mm": 0}), ("layer", {"layer_mm": "nan"}),
+            ("layer", {"layer_mm": "thick"}), ("limit", {"limit_deg": 91}), ("limit", {"limit_deg": -1}),
+            ("cut", {"margin_mm": 400}), ("stand", {"normal": [0, 0, 0]}), ("stand", {"normal": [1, 2]}),
+            ("stance", {"quaternion": [0, 0, 0, 0], "name": "x"}), ("turn", {"x_deg": 400}),
+            ("turn", {"x_deg": "inf"}), ("lift", {"lift_mm": -1}), ("lift", {"lift_mm": 5000}),
+            ("supports", {"gap_mm": -1}), ("supports", {"spacing_mm": 0}), ("footing", {"footing": "moat"}),
+            ("footing", {"footing": "brim", "lines": 0}), ("process", {"walls": 0, "infill_percent": 10}),
+            ("process", {"walls": 2, "infill_percent": 101}), ("material", {"material": "Tough resin"}),
+            ("printer", {"printer": "Heath 1"}), ("fly", {}), ("rename", {"name": "x", "colour": "red"}),
+            ("notes", {"notes": "x" * 5000}),
+        ]  # fmt: skip
+        for kind, fields in cases:
+            with self.subTest(kind=kind, fields=fields), self.assertRaises((ValidationError, BadValue)):
+                change(kind, **fields)
+
+    def test_sheets_round_trip(self):
+        sheet = change("footing", change("cut", change("supports")), footing="skirt")
+        self.assertEqual(JobSheet.model_validate_json(sheet.model_dump_json()), sheet)

@@ -1,0 +1,132 @@
+"""The shell command: exact keys, closed-form values, errors on standard error with exit status 2."""
+
+import contextlib
+import io
+import json
+import math
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from tests.core.test_threemf import read, volume
+from tests.support import box, comb, on_plate, sphere, stl, tee
+from upright_heron import cli
+
+
+class CliCase(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        bodies = {"cube": box(1, 1, 1, (5, 6, -7)), "sphere": on_plate(sphere(10, 512)), "tee": tee(), "comb": comb()}
+        for name, body in bodies.items():
+            (cls.folder / f"{name}.stl").write_bytes(stl(body))
+
+    def call(self, *words, status=0):
+        out, err = io.StringIO(), io.StringIO()
+        arguments = ["upright-heron", *(str(self.folder / w) if str(w).endswith((".stl", ".3mf")) else str(w) for w in words)]
+        with mock.patch("sys.argv", arguments), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            try:
+                cli.main()
+                found = 0
+            except SystemExit as ended:
+                found = ended.code or 0
+        self.assertEqual(found, status, err.getvalue())
+        return out.getvalue(), err.getvalue()
+
+    def answer(self, *words):
+        out, err = self.call(*words, "--json")
+        self.assertEqual(err, "")
+        return json.loads(out)
+
+
+class AnswersTest(CliCase):
+    def test_inspect(self):
+        found = self.answer("inspect", "cube.stl")
+        self.assertEqual(list(found), ["facets", "vertices", "size_mm", "volume_mm3", "area_mm2", "closed", "shells"])
+        self.assertEqual(found, {"facets": 12, "vertices": 8, "size_mm": [1, 1, 1], "volume_mm3": 1, "area_mm2": 6, "closed": True, "shells": 1})
+        ball = self.answer("inspect", "sphere.stl")
+        self.assertAlmostEqual(ball["volume_mm3"] / (4000 * math.pi / 3), 1, delta=2e-4)
+
+    def test_overhangs(self):
+        found = self.answer("overhangs", "tee.stl", "--limit", 45, "--layer", 0.2)
+        self.assertEqual(list(found), ["overhang_area_mm2", "contact_area_mm2", "islands", "layer_count", "largest_layer"])
+        self.assertAlmostEqual(found["overhang_area_mm2"], 300)
+        self.assertAlmostEqual(found["contact_area_mm2"], 100)
+        self.assertEqual((found["islands"], found["layer_count"]), ([], 125))
+        self.assertAlmostEqual(found["largest_layer"]["area_mm2"], 400)
+        ball = self.answer("overhangs", "sphere.stl", "--limit", 60)
+        self.assertAlmostEqual(ball["overhang_area_mm2"] / 84.17872, 1, delta=5e-3)
+        islands = self.answer("overhangs", "comb.stl")["islands"]
+        self.assertEqual([list(i) for i in islands], [["z_mm", "area_mm2", "x_mm", "y_mm"]] * 2)
+        self.assertAlmostEqual(islands[1]["z_mm"], 10)
+        # The lowest point of the cube is put at z = 0.
+        self.assertAlmostEqual(self.answer("overhangs", "cube.stl")["contact_area_mm2"], 1)
+
+    def test_layers(self):
+        found = self.answer("layers", "tee.stl", "--layer", 5)
+        self.assertEqual(list(found), ["z_mm", "area_mm2"])
+        self.assertEqual(found["z_mm"], [2.5, 7.5, 12.5, 17.5, 22.5])
+        for value, expected in zip(found["area_mm2"], [100] * 4 + [400], strict=True):
+            self.assertAlmostEqual(value, expected)
+
+    def test_stances(self):
+        found = self.answer("stances", "tee.stl", "--limit", 45)["stances"]
+        self.assertEqual(list(found[0]), ["letter", "down", "overhang_area_mm2", "contact_area_mm2", "height_mm"])
+        self.assertEqual(found[0]["letter"], "A")
+        self.assertAlmostEqual(found[0]["contact_area_mm2"], 400)
+        areas = [f["overhang_area_mm2"] for f in found]
+        self.assertTrue(all(a <= b + 2.1 for a, b in zip(areas, areas[1:], strict=False)), "best first")
+
+    def test_supports(self):
+        words = ("supports", "comb.stl", "--printer", "Sedge 300", "--layer", 0.2, "--limit", 45)
+        found = self.answer(*words, "--out", "comb.3mf")
+        self.assertEqual(list(found), ["count", "volume_mm3", "held_area_mm2", "unheld_islands"])
+        self.assertEqual((found["count"], found["unheld_islands"]), (3, 0))
+        _, objects = read((self.folder / "comb.3mf").read_bytes())
+        self.assertEqual([o.GetName() for o in objects], ["part comb", "support of comb"])
+        self.assertAlmostEqual(volume(objects[1]) / found["volume_mm3"], 1, delta=1e-4)
+        resin = self.answer("supports", "comb.stl", "--printer", "tarn 9", "--layer", 0.1)
+        self.assertEqual(resin["unheld_islands"], 0)
+
+    def test_split(self):
+        found = self.answer("split", "comb.stl", "--box", "30,20,25", "--out", str(self.folder / "pieces"))["pieces"]
+        self.assertEqual(list(found[0]), ["number", "size_mm", "volume_mm3", "cell"])
+        self.assertEqual([p["cell"] for p in found], [[0, 0, 0], [1, 0, 0]])
+        self.assertAlmostEqual(sum(p["volume_mm3"] for p in found), 60 * 20 * 5 + 25 * 45)
+        self.assertEqual(len(list((self.folder / "pieces").glob("*.stl"))), 2)
+
+    def test_handoff(self):
+        found = self.answer("handoff", "tee.stl", "--printer", "Sedge 300", "--out", "tee.3mf")
+        self.assertEqual(found["objects"], ["part", "support"])
+        self.assertEqual(len(read((self.folder / "tee.3mf").read_bytes())[1]), 2)
+
+    def test_for_people(self):
+        out, _ = self.call("inspect", "cube.stl")
+        self.assertIn("volume mm3: 1", out)
+        self.assertIn("letter A", self.call("stances", "tee.stl")[0])
+
+
+class RefusalTest(CliCase):
+    def test_bad_input_ends_with_status_2_and_words_on_standard_error(self):
+        (self.folder / "letter.stl").write_bytes(b"Dear reader. " * 50)
+        (self.folder / "empty.stl").write_bytes(b"")
+        (self.folder / "short.stl").write_bytes(stl(tee())[:-99])
+        for words in (
+            ("inspect", "letter.stl"),
+            ("inspect", "empty.stl"),
+            ("layers", "short.stl"),
+            ("inspect", "missing.stl"),
+            ("supports", "tee.stl", "--printer", "Heath 1"),
+            ("overhangs", "tee.stl", "--layer", "0"),
+            ("overhangs", "tee.stl", "--limit", "120"),
+            ("split", "tee.stl", "--box", "ten"),
+            ("split", "tee.stl", "--box", "0,1,1"),
+            ("stances",),
+        ):
+            with self.subTest(words):
+                out, err = self.call(*words, *(["--json"] if len(words) > 1 else []), status=2)
+                self.assertEqual(out, "")
+                self.assertTrue(err)
