@@ -94,7 +94,8 @@ def main() -> int:
     for what, against, mine, base, target in rows:
         ratio = mine / base
         worst = max(worst, int(ratio > target))
-        print(f"{what:<28}{mine:>8.3f}  {against:<14}{base:>8.3f}{ratio:>8.2f}{target:>8.2f}{'  over' if ratio > target else ''}")
+        over = "  over" if ratio > target else ""
+        print(f"{what:<28}{mine:>8.3f}  {against:<14}{base:>8.3f}{ratio:>8.2f}{target:>8.2f}{over}")
     return worst
 
 

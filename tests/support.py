@@ -37,9 +37,7 @@ def tee() -> Any:
 
 def comb() -> Any:
     """Plate at z = 20 to 25 with three legs that begin at 0, 5 and 10."""
-    return (
-        box(60, 20, 5, (0, 0, 20)) + box(5, 5, 20) + box(5, 5, 15, (20, 0, 5)) + box(5, 5, 10, (40, 0, 10))
-    )
+    return box(60, 20, 5, (0, 0, 20)) + box(5, 5, 20) + box(5, 5, 15, (20, 0, 5)) + box(5, 5, 10, (40, 0, 10))
 
 
 def stalactites() -> Any:

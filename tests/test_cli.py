@@ -2,6 +2,7 @@
 
 import contextlib
 import io
+import itertools
 import json
 import math
 import tempfile
@@ -20,14 +21,26 @@ class CliCase(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
-        bodies = {"cube": box(1, 1, 1, (5, 6, -7)), "sphere": on_plate(sphere(10, 512)), "tee": tee(), "comb": comb()}
+        bodies = {
+            "cube": box(1, 1, 1, (5, 6, -7)),
+            "sphere": on_plate(sphere(10, 512)),
+            "tee": tee(),
+            "comb": comb(),
+        }
         for name, body in bodies.items():
             (cls.folder / f"{name}.stl").write_bytes(stl(body))
 
     def call(self, *words, status=0):
         out, err = io.StringIO(), io.StringIO()
-        arguments = ["upright-heron", *(str(self.folder / w) if str(w).endswith((".stl", ".3mf")) else str(w) for w in words)]
-        with mock.patch("sys.argv", arguments), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        arguments = [
+            "upright-heron",
+            *(str(self.folder / w) if str(w).endswith((".stl", ".3mf")) else str(w) for w in words),
+        ]
+        with (
+            mock.patch("sys.argv", arguments),
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+        ):
             try:
                 cli.main()
                 found = 0
@@ -45,14 +58,29 @@ class CliCase(unittest.TestCase):
 class AnswersTest(CliCase):
     def test_inspect(self):
         found = self.answer("inspect", "cube.stl")
-        self.assertEqual(list(found), ["facets", "vertices", "size_mm", "volume_mm3", "area_mm2", "closed", "shells"])
-        self.assertEqual(found, {"facets": 12, "vertices": 8, "size_mm": [1, 1, 1], "volume_mm3": 1, "area_mm2": 6, "closed": True, "shells": 1})
+        self.assertEqual(
+            list(found), ["facets", "vertices", "size_mm", "volume_mm3", "area_mm2", "closed", "shells"]
+        )
+        self.assertEqual(
+            found,
+            {
+                "facets": 12,
+                "vertices": 8,
+                "size_mm": [1, 1, 1],
+                "volume_mm3": 1,
+                "area_mm2": 6,
+                "closed": True,
+                "shells": 1,
+            },
+        )
         ball = self.answer("inspect", "sphere.stl")
         self.assertAlmostEqual(ball["volume_mm3"] / (4000 * math.pi / 3), 1, delta=2e-4)
 
     def test_overhangs(self):
         found = self.answer("overhangs", "tee.stl", "--limit", 45, "--layer", 0.2)
-        self.assertEqual(list(found), ["overhang_area_mm2", "contact_area_mm2", "islands", "layer_count", "largest_layer"])
+        self.assertEqual(
+            list(found), ["overhang_area_mm2", "contact_area_mm2", "islands", "layer_count", "largest_layer"]
+        )
         self.assertAlmostEqual(found["overhang_area_mm2"], 300)
         self.assertAlmostEqual(found["contact_area_mm2"], 100)
         self.assertEqual((found["islands"], found["layer_count"]), ([], 125))
@@ -74,11 +102,13 @@ class AnswersTest(CliCase):
 
     def test_stances(self):
         found = self.answer("stances", "tee.stl", "--limit", 45)["stances"]
-        self.assertEqual(list(found[0]), ["letter", "down", "overhang_area_mm2", "contact_area_mm2", "height_mm"])
+        self.assertEqual(
+            list(found[0]), ["letter", "down", "overhang_area_mm2", "contact_area_mm2", "height_mm"]
+        )
         self.assertEqual(found[0]["letter"], "A")
         self.assertAlmostEqual(found[0]["contact_area_mm2"], 400)
         areas = [f["overhang_area_mm2"] for f in found]
-        self.assertTrue(all(a <= b + 2.1 for a, b in zip(areas, areas[1:], strict=False)), "best first")
+        self.assertTrue(all(a <= b + 2.1 for a, b in itertools.pairwise(areas)), "best first")
 
     def test_supports(self):
         words = ("supports", "comb.stl", "--printer", "Sedge 300", "--layer", 0.2, "--limit", 45)
@@ -92,7 +122,9 @@ class AnswersTest(CliCase):
         self.assertEqual(resin["unheld_islands"], 0)
 
     def test_split(self):
-        found = self.answer("split", "comb.stl", "--box", "30,20,25", "--out", str(self.folder / "pieces"))["pieces"]
+        found = self.answer("split", "comb.stl", "--box", "30,20,25", "--out", str(self.folder / "pieces"))[
+            "pieces"
+        ]
         self.assertEqual(list(found[0]), ["number", "size_mm", "volume_mm3", "cell"])
         self.assertEqual([p["cell"] for p in found], [[0, 0, 0], [1, 0, 0]])
         self.assertAlmostEqual(sum(p["volume_mm3"] for p in found), 60 * 20 * 5 + 25 * 45)

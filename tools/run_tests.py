@@ -17,7 +17,11 @@ def main() -> int:
     warnings.filterwarnings("error", module=r"upright_heron\..*")
     loader = unittest.TestLoader()
     names = sys.argv[1:]
-    suite = loader.loadTestsFromNames(names) if names else loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+    suite = (
+        loader.loadTestsFromNames(names)
+        if names
+        else loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+    )
     result = unittest.TextTestRunner(verbosity=1, durations=10).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)

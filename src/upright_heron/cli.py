@@ -182,7 +182,9 @@ def _supports(mesh: Mesh, machine: machines.Printer, layer: float, limit: float)
 def supports(
     file: File,
     printer: PrinterName = "Sedge 300",
-    layer: Annotated[float | None, typer.Option(help="Layer height, mm; the printer's when not given.")] = None,
+    layer: Annotated[
+        float | None, typer.Option(help="Layer height, mm; the printer's when not given.")
+    ] = None,
     limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
     out: Annotated[Path | None, typer.Option(help="Write part and supports as 3MF here.")] = None,
     as_json: Json = False,
@@ -263,7 +265,9 @@ def handoff(
     file: File,
     out: Annotated[Path, typer.Option(help="The 3MF file to write.")],
     printer: PrinterName = "Sedge 300",
-    layer: Annotated[float | None, typer.Option(help="Layer height, mm; the printer's when not given.")] = None,
+    layer: Annotated[
+        float | None, typer.Option(help="Layer height, mm; the printer's when not given.")
+    ] = None,
     limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
     as_json: Json = False,
 ) -> None:
@@ -317,7 +321,13 @@ def _serve(host: str | None, port: int | None, database: Path | None, *, demo: b
     typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
     if demo:
         typer.echo("The first start makes the demo jobs; this takes up to a minute.")
-    uvicorn.run(create_app(settings), host=settings.host, port=settings.port, log_level="warning", timeout_graceful_shutdown=3)
+    uvicorn.run(
+        create_app(settings),
+        host=settings.host,
+        port=settings.port,
+        log_level="warning",
+        timeout_graceful_shutdown=3,
+    )
 
 
 def main() -> None:

@@ -1,4 +1,4 @@
-"""A server of our own and one headless Chromium, for browser tests and for the pictures of the documentation."""
+"""A server of our own and one headless Chromium, for browser tests and for the documentation's pictures."""
 
 from __future__ import annotations
 
@@ -23,16 +23,24 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
-FLAGS = (
-    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking"
-    " --disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader"
-    " --hide-scrollbars --disable-dev-shm-usage"
-).split()
+FLAGS = [
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--use-angle=swiftshader",
+    "--enable-unsafe-swiftshader",
+    "--hide-scrollbars",
+    "--disable-dev-shm-usage",
+]
 WAIT_S = 60
 
 
 class Server:
-    """The application in a process of its own, on a port of its own, with a database under a temporary folder."""
+    """The application in a process and on a port of its own, with a database in a temporary folder."""
 
     def __init__(self, *, demo: bool = False, upload_mb: int = 256) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="heron-test-"))

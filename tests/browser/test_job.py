@@ -112,7 +112,9 @@ class StanceTest(BrowserCase):
         browser.click("#stand")
         # Seen from above, the middle of the view is the top of the bar.
         canvas = browser.find("#canvas")
-        ActionChains(browser.driver).move_to_element(canvas).pause(0.05).move_by_offset(2, 2).click().perform()
+        ActionChains(browser.driver).move_to_element(canvas).pause(0.05).move_by_offset(
+            2, 2
+        ).click().perform()
         browser.wait(lambda: self.sheet(job_id)["stance"]["name"] == "on a picked face")
         browser.ready()
         self.assertEqual(browser.text("#fit") if browser.all("#fit") else "", "")
@@ -159,7 +161,9 @@ class LimitTest(BrowserCase):
         self.assertEqual(browser.run("return performance.getEntriesByType('resource').length"), 0)
         self.assertIsNone(self.sheet(job_id)["limit_deg"])
         # Letting go keeps it as a step.
-        browser.run("document.querySelector('#limit-slider').dispatchEvent(new Event('change', {bubbles: true}))")
+        browser.run(
+            "document.querySelector('#limit-slider').dispatchEvent(new Event('change', {bubbles: true}))"
+        )
         browser.wait(lambda: "step 2" in browser.text("#kept"))
         # The slider is not a field of the form: the typed field beside it carries the value.
         self.assertEqual(self.sheet(job_id)["limit_deg"], 90)
@@ -186,7 +190,9 @@ class SupportTest(BrowserCase):
         self.assertAlmostEqual(level["z"], 10.1, places=5)
         self.assertAlmostEqual(browser.run("return window.heron.view.cut.constant"), 10.1, places=5)
         # The cap of that layer shows what is printed there: three legs of the part, and the columns.
-        corners = browser.run("return window.heron.view.caps.part.outline.geometry.getAttribute('position').count")
+        corners = browser.run(
+            "return window.heron.view.caps.part.outline.geometry.getAttribute('position').count"
+        )
         self.assertEqual(corners, 2 * 4 * 3)
         self.assertTrue(browser.run("return window.heron.view.caps.support.group.visible"))
         browser.click("#open-6")
@@ -285,7 +291,7 @@ class HandOffTest(BrowserCase):
         while not (found := list(folder.glob("Part-*.3mf"))):
             self.assertLess(time.monotonic(), until, "no file came")
             browser.run("return new Promise(done => requestAnimationFrame(done))")
-        model, objects = read(found[0].read_bytes())
+        _, objects = read(found[0].read_bytes())
         self.assertEqual([o.GetName().split()[0] for o in objects], ["part", "support", "footing"])
         self.assertTrue(all(o.IsManifoldAndOriented() for o in objects))
         browser.open(browser.find("#get-traveller").get_attribute("href"))
@@ -314,7 +320,9 @@ class HandOffTest(BrowserCase):
         self.open_job(tee(), 4)
         browser.size(1024, 700)
         try:
-            wide = browser.run("return [document.documentElement.scrollWidth, document.documentElement.scrollHeight]")
+            wide = browser.run(
+                "return [document.documentElement.scrollWidth, document.documentElement.scrollHeight]"
+            )
             self.assertEqual(wide, [1024, 700])
         finally:
             browser.size(1280, 800)

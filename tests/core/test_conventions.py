@@ -7,7 +7,18 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "src/upright_heron"
-FORBIDDEN_IN_CORE = {"fastapi", "starlette", "sqlalchemy", "jinja2", "pydantic_settings", "alembic", "os", "time", "datetime", "pathlib"}
+FORBIDDEN_IN_CORE = {
+    "fastapi",
+    "starlette",
+    "sqlalchemy",
+    "jinja2",
+    "pydantic_settings",
+    "alembic",
+    "os",
+    "time",
+    "datetime",
+    "pathlib",
+}
 ROOMS = ("core", "sheet", "store", "work", "web")
 
 
@@ -63,7 +74,9 @@ class DocstringTest(unittest.TestCase):
             if "Parameters\n---" not in text:
                 continue
             block = re.split(r"\n\w+\n-{3,}", text.split("Parameters\n", 1)[1].split("\n", 1)[1])[0]
-            named = {n.strip() for line in re.findall(r"^(\w[\w, ]*) :", block, re.M) for n in line.split(",")}
+            named = {
+                n.strip() for line in re.findall(r"^(\w[\w, ]*) :", block, re.M) for n in line.split(",")
+            }
             arguments = {a.arg for a in [*node.args.args, *node.args.kwonlyargs]} - {"self", "cls"}
             self.assertEqual(named, arguments, where)
 

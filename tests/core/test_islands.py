@@ -43,7 +43,11 @@ class KnownCountsTest(unittest.TestCase):
         self.assertEqual([i.number for i in found], list(range(1, 17)))
 
     def test_none(self):
-        for name, body in {"T": tee(), "doorway": portal(), "hollow sphere": sphere(10, 64) - sphere(8, 64)}.items():
+        for name, body in {
+            "T": tee(),
+            "doorway": portal(),
+            "hollow sphere": sphere(10, 64) - sphere(8, 64),
+        }.items():
             with self.subTest(name):
                 self.assertEqual(islands(on_plate(body)), [])
 
@@ -54,7 +58,9 @@ class KnownCountsTest(unittest.TestCase):
     def test_two_hundred_points(self):
         # 200 spikes under a plate: each is an island, no more and no fewer.
         spikes = [
-            Manifold.cylinder(6, 0.05, 1.2, 12).translate((3 + 4 * (k % 20), 3 + 4 * (k // 20), 4.0 + 0.01 * k))
+            Manifold.cylinder(6, 0.05, 1.2, 12).translate(
+                (3 + 4 * (k % 20), 3 + 4 * (k // 20), 4.0 + 0.01 * k)
+            )
             for k in range(200)
         ]
         body = Manifold.batch_boolean([*spikes, box(84, 44, 3, (0, 0, 9)), box(1, 1, 10)], OpType.Add)
@@ -87,7 +93,9 @@ class PiecesTest(unittest.TestCase):
         for k in range(len(found)):
             rings = sorted(found.rings(k), key=lambda r: -Polygon(r).area)
             if found.area_mm2[k] > 1e-3:
-                self.assertTrue(Polygon(rings[0], rings[1:]).buffer(1e-6).contains(_point(found.inside_mm[k])))
+                self.assertTrue(
+                    Polygon(rings[0], rings[1:]).buffer(1e-6).contains(_point(found.inside_mm[k]))
+                )
 
     def test_links_agree_with_shapely(self):
         body = on_plate(stalactites().rotate((8, 5, 0)))

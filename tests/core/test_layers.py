@@ -21,7 +21,9 @@ class AreaTest(unittest.TestCase):
         # Cavalieri's principle; areas of inscribed polygons are low by under 1e-3 at 256 segments.
         sphere_area = lambda z: math.pi * (100 - (z - 10) ** 2)  # noqa: E731
         torus_area = lambda z: 4 * math.pi * 20 * math.sqrt(max(0, 25 - (z - 5) ** 2))  # noqa: E731
-        pyramid = Manifold.hull_points(np.array([[-10, -10, 0], [10, -10, 0], [10, 10, 0], [-10, 10, 0], [0, 0, 30.0]]))
+        pyramid = Manifold.hull_points(
+            np.array([[-10, -10, 0], [10, -10, 0], [10, 10, 0], [-10, 10, 0], [0, 0, 30.0]])
+        )
         cases = {
             "sphere": (sphere(10, 512), sphere_area, 0.05, 1e-3),
             "torus lying": (torus(20, 5), torus_area, 0.05, 3e-3),
@@ -36,7 +38,11 @@ class AreaTest(unittest.TestCase):
 
     def test_cube_on_its_corner_has_a_hexagon_in_the_middle(self):
         # Classical: (3 sqrt 3 / 4) a^2 of the 10 mm cube.
-        body = box(10, 10, 10, (-5, -5, -5)).rotate((45, 0, 0)).rotate((0, math.degrees(math.atan(1 / math.sqrt(2))), 0))
+        body = (
+            box(10, 10, 10, (-5, -5, -5))
+            .rotate((45, 0, 0))
+            .rotate((0, math.degrees(math.atan(1 / math.sqrt(2))), 0))
+        )
         self.assertAlmostEqual(Solid(body).section(0.0).area(), 3 * math.sqrt(3) / 4 * 100, delta=1e-6)
 
     def test_two_cylinders_crossing(self):
@@ -65,9 +71,7 @@ class AreaTest(unittest.TestCase):
 
     @settings(max_examples=25, deadline=None)
     @given(
-        st.lists(
-            st.tuples(*[st.floats(1, 20)] * 3, *[st.floats(-10, 10)] * 3), min_size=1, max_size=4
-        ),
+        st.lists(st.tuples(*[st.floats(1, 20)] * 3, *[st.floats(-10, 10)] * 3), min_size=1, max_size=4),
         st.floats(0.1, 0.9),
     )
     def test_layers_add_up_to_the_volume(self, boxes, layer):
@@ -117,7 +121,9 @@ class StackTest(unittest.TestCase):
         self.assertLess(len(thin.points), len(stack.points) / 5)
         for i in range(1, len(stack) - 1):
             whole, less = stack.section(i), thin.section(i)
-            self.assertTrue((whole - less.offset(0.051)).is_empty() and (less - whole.offset(0.051)).is_empty())
+            self.assertTrue(
+                (whole - less.offset(0.051)).is_empty() and (less - whole.offset(0.051)).is_empty()
+            )
 
     def test_cancelling(self):
         def stop(stage, done, total):

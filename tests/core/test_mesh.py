@@ -26,7 +26,13 @@ class MassTest(unittest.TestCase):
             "box 40x30x20": (mesh_of(box(40, 30, 20)), 24000, 5200, (20, 15, 10), 1e-9),
             "tetrahedron": (TETRA, 1000 / 6, 150 + math.sqrt(3) * 50, (2.5, 2.5, 2.5), 1e-9),
             "sphere R10": (mesh_of(sphere(10)), 4 / 3 * math.pi * 1000, 400 * math.pi, (0, 0, 0), 1e-3),
-            "torus R20 r5": (mesh_of(torus(20, 5)), 2 * math.pi**2 * 500, 4 * math.pi**2 * 100, (0, 0, 0), 1e-3),
+            "torus R20 r5": (
+                mesh_of(torus(20, 5)),
+                2 * math.pi**2 * 500,
+                4 * math.pi**2 * 100,
+                (0, 0, 0),
+                1e-3,
+            ),
             "cone R10 h40": (
                 mesh_of(Manifold.cylinder(40, 10, 0, 720)),
                 math.pi * 4000 / 3,
@@ -106,7 +112,9 @@ class WeldTest(unittest.TestCase):
         self.assertEqual((len(welded.vertices), len(welded.faces)), (8, 12))
 
     def test_minus_zero_and_needles(self):
-        corners = np.array([[[0.0, 0, 0], [1, 0, 0], [0, 1, 0]], [[-0.0, 0, 0], [0, 1, 0], [0, 1, 0]]], np.float32)
+        corners = np.array(
+            [[[0.0, 0, 0], [1, 0, 0], [0, 1, 0]], [[-0.0, 0, 0], [0, 1, 0], [0, 1, 0]]], np.float32
+        )
         welded = weld(corners)
         self.assertEqual((len(welded.vertices), len(welded.faces)), (3, 1))
 

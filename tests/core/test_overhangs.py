@@ -51,7 +51,9 @@ class ClosedFormTest(unittest.TestCase):
     def test_cylinder_and_torus(self):
         lying = Manifold.cylinder(40, 10, 10, FINE).rotate((90, 0, 0)).translate((0, 0, 50))
         self.assertAlmostEqual(area(lying, 45) / (200 * math.pi), 1, delta=5e-3)
-        self.assertAlmostEqual(area(torus(20, 5, 512).translate((0, 0, 30)), 45) / (100 * math.pi**2), 1, delta=1e-2)
+        self.assertAlmostEqual(
+            area(torus(20, 5, 512).translate((0, 0, 30)), 45) / (100 * math.pi**2), 1, delta=1e-2
+        )
         upright = torus(20, 5, 512).rotate((90, 0, 0)).translate((0, 0, 30))
         self.assertAlmostEqual(area(upright, 45) / 398.9173, 1, delta=1e-2)
 
@@ -92,7 +94,18 @@ class ClosedFormTest(unittest.TestCase):
     @given(st.floats(0, 360))
     def test_a_face_exactly_at_the_limit_never_flickers(self, swing):
         wedge = Manifold.hull_points(
-            np.array([[0, 0, 0], [10, 0, 0], [0, 20, 0], [10, 20, 0], [-10, 0, 10], [-10, 20, 10], [10, 0, 10], [10, 20, 10.0]])
+            np.array(
+                [
+                    [0, 0, 0],
+                    [10, 0, 0],
+                    [0, 20, 0],
+                    [10, 20, 0],
+                    [-10, 0, 10],
+                    [-10, 20, 10],
+                    [10, 0, 10],
+                    [10, 20, 10.0],
+                ]
+            )
         )
         self.assertEqual(area(wedge.rotate((0, 0, swing)), 45), 0)
         self.assertAlmostEqual(area(wedge.rotate((0, 0, swing)), 44.9), 20 * 10 * math.sqrt(2), delta=1e-3)
@@ -126,6 +139,10 @@ class LayerDifferenceTest(unittest.TestCase):
         found = unheld_sections(stack, 45)
         self.assertEqual([i for i, s in enumerate(found) if s is not None], [100])
         self.assertAlmostEqual(found[100].area(), 300, delta=1e-6)
-        ramp = Manifold.hull_points(np.array([[0, 0, 0], [5, 0, 0], [0, 9, 0], [5, 9, 0], [0, 0, 9], [14, 0, 9], [0, 9, 9], [14, 9, 9.0]]))
+        ramp = Manifold.hull_points(
+            np.array(
+                [[0, 0, 0], [5, 0, 0], [0, 9, 0], [5, 9, 0], [0, 0, 9], [14, 0, 9], [0, 9, 9], [14, 9, 9.0]]
+            )
+        )
         self.assertTrue(all(s is None for s in unheld_sections(slice_solid(Solid(ramp), 0.2), 45.5)))
         self.assertFalse(all(s is None for s in unheld_sections(slice_solid(Solid(ramp), 0.2), 40)))

@@ -68,7 +68,14 @@ class EstimateTest(unittest.TestCase):
         machine = machines.printer(printer)
         stuff = machines.materials_for(machine)[0]
         values = dict(
-            volume_mm3=24000, area_mm2=5200, support_mm3=0, footing_mm3=0, layers=100, layer_mm=0.2, walls=3, infill=0.15
+            volume_mm3=24000,
+            area_mm2=5200,
+            support_mm3=0,
+            footing_mm3=0,
+            layers=100,
+            layer_mm=0.2,
+            walls=3,
+            infill=0.15,
         )
         return estimate(machine, stuff, **(values | changes))
 
@@ -122,7 +129,9 @@ class PreflightTest(unittest.TestCase):
         self.assertEqual(self.found(), [])
         self.assertEqual(self.found(closed=False), [(doubtful, 1)])
         self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9))), [(wrong, 3)])
-        self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9)), is_split=True, islands=3), [(doubtful, 3)])
+        self.assertEqual(
+            self.found(fit=fit((10, 1, 1), (9, 9, 9)), is_split=True, islands=3), [(doubtful, 3)]
+        )
         self.assertEqual(self.found(islands=2), [(wrong, 6)])
         self.assertEqual(self.found(islands=2, has_supports=True), [])
         self.assertEqual(self.found(islands=2, has_supports=True, unheld_islands=1), [(wrong, 6)])

@@ -36,7 +36,9 @@ class SplitTest(unittest.TestCase):
         body = Solid(sphere(10, 128))
         found = split_into_grid(body, (10, 10, 10))
         self.assertEqual((found.cells, len(found.pieces)), ((2, 2, 2), 8))
-        self.assertAlmostEqual(sum(p.volume_mm3 for p in found.pieces), body.volume_mm3, delta=1e-6 * body.volume_mm3)
+        self.assertAlmostEqual(
+            sum(p.volume_mm3 for p in found.pieces), body.volume_mm3, delta=1e-6 * body.volume_mm3
+        )
         self.assertEqual([p.number for p in found.pieces], list(range(1, 9)))
         self.assertEqual(found.pieces[1].cell, (1, 0, 0))
 

@@ -88,7 +88,9 @@ class RestingTest(unittest.TestCase):
 
     def test_leaning_prism_falls_off_its_ends(self):
         # Statics: the vertical through the centre of mass leaves the base, 7 mm from its middle where 5 are left.
-        corners = np.array([[x + 14 * z / 30, y, z] for x, y, z in itertools.product((0, 10), (0, 10), (0, 30))], float)
+        corners = np.array(
+            [[x + 14 * z / 30, y, z] for x, y, z in itertools.product((0, 10), (0, 10), (0, 30))], float
+        )
         found = faces_of(Manifold.hull_points(corners))
         self.assertEqual(len(found), 4)
         self.assertTrue(all(abs(f.down[2]) < 0.9 for f in found))

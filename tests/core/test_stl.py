@@ -42,7 +42,9 @@ class RoundTripTest(unittest.TestCase):
 
     def test_written_normals_are_unit_and_outward(self):
         mesh = mesh_of(box(2, 2, 2, (-1, -1, -1)))
-        records = np.frombuffer(write_stl(mesh)[84:], np.dtype([("n", "<f4", 3), ("c", "<f4", (3, 3)), ("a", "<u2")]))
+        records = np.frombuffer(
+            write_stl(mesh)[84:], np.dtype([("n", "<f4", 3), ("c", "<f4", (3, 3)), ("a", "<u2")])
+        )
         np.testing.assert_allclose(np.linalg.norm(records["n"], axis=1), 1, atol=1e-6)
         self.assertTrue(((records["n"] * records["c"].mean(axis=1)).sum(axis=1) > 0).all())
 

@@ -77,7 +77,11 @@ class ColumnVolumeTest(unittest.TestCase):
         self.assertTrue(all(c.on_part for c in found.supports))
 
     def test_45_degree_slope_needs_nothing_at_its_limit(self):
-        ramp = Manifold.hull_points(np.array([[0, 0, 0], [5, 0, 0], [0, 9, 0], [5, 9, 0], [0, 0, 9], [14, 0, 9], [0, 9, 9], [14, 9, 9.0]]))
+        ramp = Manifold.hull_points(
+            np.array(
+                [[0, 0, 0], [5, 0, 0], [0, 9, 0], [5, 9, 0], [0, 0, 9], [14, 0, 9], [0, 9, 9], [14, 9, 9.0]]
+            )
+        )
         self.assertEqual(columns(ramp, limit=46)[0].supports, ())
 
 
@@ -110,7 +114,9 @@ class ColumnRulesTest(unittest.TestCase):
             # Outlines may tremble by JITTER_MM from layer to layer.
             self.assertLess((support ^ stack.section(i).offset(0.42)).area(), 1e-3, f"layer {i}")
             if i + 1 < len(stack):
-                self.assertLess((support ^ stack.section(i + 1).offset(-0.05)).area(), 1e-3, f"gap over layer {i}")
+                self.assertLess(
+                    (support ^ stack.section(i + 1).offset(-0.05)).area(), 1e-3, f"gap over layer {i}"
+                )
 
     def test_every_column_stands(self):
         found, stack = columns(stalactites(), settings=SupportSettings(gap_mm=0))
@@ -142,7 +148,9 @@ class ColumnRulesTest(unittest.TestCase):
             make_columns(stack, 45, islands, found, TIGHT, progress=stop)
 
     @settings(max_examples=8, deadline=None)
-    @given(st.lists(st.tuples(st.floats(-18, 18), st.floats(-18, 18), st.floats(4, 25)), min_size=1, max_size=4))
+    @given(
+        st.lists(st.tuples(st.floats(-18, 18), st.floats(-18, 18), st.floats(4, 25)), min_size=1, max_size=4)
+    )
     def test_no_column_crosses_the_part(self, bars):
         parts = [box(12, 9, 3, (x, y, z)) for x, y, z in bars]
         body = Manifold.batch_boolean([box(8, 8, 30, (-4, -4, 0)), *parts], OpType.Add)
@@ -166,7 +174,13 @@ class StiltTest(unittest.TestCase):
         part = trimesh.Trimesh(np.array(mesh.vertices), np.array(mesh.faces), process=False)
         tips = np.array([s.touch_mm for s in found.supports])
         self.assertLess(trimesh.proximity.closest_point(part, tips)[1].max(), 0.1)
-        shafts = np.array([[*s.circles[-3, :2], (s.circles[-3, 2] + s.circles[0, 2]) / 2] for s in found.supports if not s.on_part])
+        shafts = np.array(
+            [
+                [*s.circles[-3, :2], (s.circles[-3, 2] + s.circles[0, 2]) / 2]
+                for s in found.supports
+                if not s.on_part
+            ]
+        )
         distance = trimesh.proximity.closest_point(part, shafts)[1]
         self.assertGreater(distance.min(), settings.shaft_mm / 2 + settings.clearance_mm - 0.05)
 

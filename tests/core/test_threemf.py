@@ -40,7 +40,9 @@ class WriteTest(unittest.TestCase):
         self.post = mesh_of(box(2, 2, 9))
 
     def test_read_back_by_the_reference_library(self):
-        data = write_3mf([Item("part ü & <1>", self.part), Item("support a", self.post, "support")], "Hide 3 & more")
+        data = write_3mf(
+            [Item("part ü & <1>", self.part), Item("support a", self.post, "support")], "Hide 3 & more"
+        )
         model, objects = read(data)
         self.assertEqual(model.GetUnit(), lib3mf.ModelUnit.MilliMeter)
         self.assertEqual([o.GetName() for o in objects], ["part ü & <1>", "support a"])
@@ -56,7 +58,9 @@ class WriteTest(unittest.TestCase):
     def test_package_parts(self):
         # 3MF Core Specification 1.x: the parts of the package and their types.
         with zipfile.ZipFile(io.BytesIO(write_3mf([Item("part", self.post)], "x"))) as package:
-            self.assertEqual(set(package.namelist()), {"[Content_Types].xml", "_rels/.rels", "3D/3dmodel.model"})
+            self.assertEqual(
+                set(package.namelist()), {"[Content_Types].xml", "_rels/.rels", "3D/3dmodel.model"}
+            )
             self.assertIn(b"3dmanufacturing-3dmodel+xml", package.read("[Content_Types].xml"))
             self.assertIn(b'unit="millimeter"', package.read("3D/3dmodel.model"))
 
@@ -66,7 +70,7 @@ class WriteTest(unittest.TestCase):
 
     def test_hostile_names(self):
         _, objects = read(write_3mf([Item('part "\x00\x07\ud800\uffff" \' >', self.post)], "\x01]]>&amp;"))
-        self.assertEqual(objects[0].GetName(), "part \"\" ' >")
+        self.assertEqual(objects[0].GetName(), 'part "" \' >')
 
     def test_refusals(self):
         with self.assertRaises(BadValue):

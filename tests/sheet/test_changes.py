@@ -12,7 +12,14 @@ from upright_heron.sheet.changes import CHANGES
 from upright_heron.sheet.models import JobSheet, Part
 
 PART = Part(
-    file_name="a.stl", mesh="0" * 32, facets=12, size_mm=(1, 1, 1), volume_mm3=1, area_mm2=6, closed=True, shells=1
+    file_name="a.stl",
+    mesh="0" * 32,
+    facets=12,
+    size_mm=(1, 1, 1),
+    volume_mm3=1,
+    area_mm2=6,
+    closed=True,
+    shells=1,
 )
 SHEET = JobSheet(name="A", part=PART)
 

@@ -47,7 +47,9 @@ class StepsTest(StoreCase):
         self.store.apply(job.id, SetLimit(limit_deg=30))
         self.reopen()
         back = self.store.undo(job.id)
-        self.assertEqual((back.step, back.sheet.name, back.sheet.limit_deg, back.can_redo), (2, "B", None, True))
+        self.assertEqual(
+            (back.step, back.sheet.name, back.sheet.limit_deg, back.can_redo), (2, "B", None, True)
+        )
         self.reopen()
         self.assertEqual(self.store.job(job.id).step, 2)
         self.assertEqual(self.store.redo(job.id).sheet.limit_deg, 30)
@@ -186,7 +188,14 @@ class ResultsTest(StoreCase):
     def test_resin_and_split(self):
         from upright_heron.sheet.models import Grid, Supports
 
-        sheet = self.job(stl(tee()), printer="Tarn 9", material="Standard resin", layer_mm=0.1, supports=Supports(), grid=Grid(margin_mm=0))
+        sheet = self.job(
+            stl(tee()),
+            printer="Tarn 9",
+            material="Standard resin",
+            layer_mm=0.1,
+            supports=Supports(),
+            grid=Grid(margin_mm=0),
+        )
         bench = Bench(self.store)
         self.assertGreater(len(bench.supports(sheet).supports), 4)
         split = bench.split(sheet)

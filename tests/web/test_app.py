@@ -60,7 +60,9 @@ class AppCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.folder = tempfile.TemporaryDirectory()
-        settings = Settings(database=Path(cls.folder.name) / "heron.sqlite3", workers=1, upload_mb=cls.upload_mb)
+        settings = Settings(
+            database=Path(cls.folder.name) / "heron.sqlite3", workers=1, upload_mb=cls.upload_mb
+        )
         cls.app = create_app(settings)
         cls.client = TestClient(cls.app, raise_server_exceptions=False)
         cls.client.__enter__()
@@ -203,7 +205,10 @@ class JobTest(AppCase):
         self.assertIn("mm²", self.section(job_id, 7).text("footing-area"))
         self.assertIn("min", self.section(job_id, 8).text("rough-time"))
         data = self.client.get(f"/jobs/{job_id}/handoff.3mf")
-        self.assertIn("comb-0.2mm-3walls-15pc-PLA.3mf", data.headers["content-disposition"].lower().replace("pla", "PLA"))
+        self.assertIn(
+            "comb-0.2mm-3walls-15pc-PLA.3mf",
+            data.headers["content-disposition"].lower().replace("pla", "PLA"),
+        )
         _, objects = read(data.content)
         self.assertEqual([o.GetName().split()[0] for o in objects], ["part", "support", "footing"])
         for what in ("part", "support", "footing"):
@@ -230,11 +235,18 @@ class JobTest(AppCase):
         self.assertEqual((layers[:4], count), (b"UHL1", 125))
         self.assertEqual(len(layers), 24 + 4 * count + 4 * (count + 1) + 4 * (rings + 1) + 8 * points)
         np.testing.assert_allclose(np.frombuffer(layers, "<f4", count, 24)[-1], 1200)
-        for path in (f"supports/{state['supports']}", f"supports/{state['supports']}/layers", f"footing/{state['footing']}", f"footing/{state['footing']}/layers"):
+        for path in (
+            f"supports/{state['supports']}",
+            f"supports/{state['supports']}/layers",
+            f"footing/{state['footing']}",
+            f"footing/{state['footing']}/layers",
+        ):
             answer = self.client.get(f"/api/blocks/{path}")
             self.assertEqual(answer.status_code, 200)
             self.assertIn("immutable", answer.headers["cache-control"])
-        self.assertEqual(len(self.client.get(f"/api/blocks/islands/{keys_of(self.app, job_id)['findings']}").json()), 2)
+        self.assertEqual(
+            len(self.client.get(f"/api/blocks/islands/{keys_of(self.app, job_id)['findings']}").json()), 2
+        )
         self.refused(self.client.get("/api/blocks/layers/unknown"), 404, "no longer")
 
     def test_undo_redo_and_what_is_kept(self):
@@ -252,9 +264,13 @@ class JobTest(AppCase):
         self.settle(job_id)
         page = self.section(job_id, 4)
         self.assertIn("stance-A", page.ids)
-        chosen = [k for k, v in page.ids.items() if k.startswith("stance-") and v.get("aria-pressed") == "true"]
+        chosen = [
+            k for k, v in page.ids.items() if k.startswith("stance-") and v.get("aria-pressed") == "true"
+        ]
         self.assertEqual(len(chosen), 1)
-        self.change(job_id, "stance", quaternion=page.ids["stance-A"]["data-quaternion"], name="on resting face A")
+        self.change(
+            job_id, "stance", quaternion=page.ids["stance-A"]["data-quaternion"], name="on resting face A"
+        )
         self.settle(job_id)
         after = self.section(job_id, 4)
         self.assertEqual(after.ids["stance-A"]["aria-pressed"], "true")
@@ -327,7 +343,9 @@ class ErrorTest(AppCase):
         job_id = self.job(stl(box(5, 5, 5)))
         self.refused(self.client.get("/api/jobs/nobody"), 404, "no such job")
         self.refused(self.client.get("/api/nothing"), 404, "nothing at this address")
-        self.refused(self.client.post(f"/api/jobs/{job_id}/changes", json={"kind": "layer", "layer_mm": -1}), 422)
+        self.refused(
+            self.client.post(f"/api/jobs/{job_id}/changes", json={"kind": "layer", "layer_mm": -1}), 422
+        )
         self.refused(self.client.post(f"/api/jobs/{job_id}/changes", json={"kind": "fly"}), 422)
         self.assertEqual(self.client.get("/jobs/nobody").status_code, 404)
         self.assertIn("Go to the Yard", self.client.get("/jobs/nobody").text)

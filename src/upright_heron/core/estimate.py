@@ -115,9 +115,7 @@ def estimate(
     else:
         first = min(layers, FIRST_LAYERS)
         each = 2.0 * LIFT_MM / printer.speed_mm_s
-        seconds = (
-            first * material.first_exposure_s + (layers - first) * material.exposure_s + layers * each
-        )
+        seconds = first * material.first_exposure_s + (layers - first) * material.exposure_s + layers * each
     gram = material.density_g_cm3 / 1000.0
     return Estimate(
         seconds=seconds,

@@ -101,9 +101,7 @@ def grown(section: CrossSection, distance_mm: float) -> CrossSection:
     return section.offset(distance_mm, JoinType.Round, 2.0, 128)
 
 
-def make_footing(
-    first: CrossSection, settings: FootingSettings, layer_mm: float
-) -> Footing:
+def make_footing(first: CrossSection, settings: FootingSettings, layer_mm: float) -> Footing:
     """Make a footing round what lies on the plate.
 
     Parameters

@@ -59,7 +59,7 @@ class LayerStack:
     @cached_property
     def z_mm(self) -> NDArray[np.float64]:
         """(L,) float64: middle height of each layer, where it is cut."""
-        return self.base_mm + (np.arange(len(self)) + 0.5) * self.layer_mm
+        return self.base_mm + (np.arange(len(self), dtype=np.float64) + 0.5) * self.layer_mm
 
     def bottom_mm(self, layer: int) -> float:
         """Height of the underside of a layer."""
@@ -148,7 +148,7 @@ def pack(
 
 
 def thinned(stack: LayerStack, tolerance_mm: float) -> LayerStack:
-    """Drop ring corners that lie within ``tolerance_mm`` of the line between those kept; areas stay as they are.
+    """Drop ring corners within ``tolerance_mm`` of the line between those kept; areas stay as they are.
 
     Parameters
     ----------
@@ -301,7 +301,7 @@ def slice_open_mesh(mesh: Mesh, layer_mm: float, *, progress: Progress = silent)
     count = layer_count(high - low, layer_mm)
     progress("Cutting layers", 0, count)
     body = trimesh.Trimesh(np.array(mesh.vertices), np.array(mesh.faces), process=False)
-    segments, transforms, _ = trimesh.intersections.mesh_multiplane(
+    segments, transforms, _ = trimesh.intersections.mesh_multiplane(  # type: ignore[no-untyped-call]
         body, [0.0, 0.0, low], [0.0, 0.0, 1.0], (np.arange(count) + 0.5) * layer_mm
     )
     areas = np.zeros(count)

@@ -50,7 +50,7 @@ def facet_angles_deg(mesh: Mesh) -> NDArray[np.float64]:
 
 
 def threshold(limit_deg: float, tolerances: Tolerances = DEFAULT) -> float:
-    """Smallest downward part of a unit normal that counts as past the limit (see ``Tolerances.angle_deg``)."""
+    """Smallest downward part of a unit normal that is past the limit (see ``Tolerances.angle_deg``)."""
     return math.sin(math.radians(min(limit_deg + tolerances.angle_deg, 90.0)))
 
 

@@ -85,7 +85,7 @@ def picture(mesh: Mesh, width: int = 320, height: int = 220, sampling: int = 2) 
     depth = np.full((h, w), -np.inf)
     shade = np.zeros((h, w))
     light = np.array([-0.35, -0.65, 0.67])
-    # The flip of y mirrors the facets; the kernel turns every normal to the eye, so only y of the light flips.
+    # The flip of y mirrors the facets; the kernel turns every normal to the eye.
     _raster_kernel(np.ascontiguousarray(points), mesh.faces, light / np.linalg.norm(light), depth, shade)
     rgba = np.zeros((h, w, 4))
     there = np.isfinite(depth)

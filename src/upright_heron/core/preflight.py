@@ -88,7 +88,11 @@ def preflight(
         )
     if not fit.fits and not is_split:
         side, over = fit.over[0]
-        mend = "Turn it: another stance would fit." if fit.turned else "Cut it into pieces, or pick a larger printer."
+        mend = (
+            "Turn it: another stance would fit."
+            if fit.turned
+            else "Cut it into pieces, or pick a larger printer."
+        )
         note(Weight.WRONG, f"Too long by {over:.1f} mm along {side}.", mend, 3)
     if is_split:
         note(
@@ -125,5 +129,10 @@ def preflight(
             7,
         )
     if lifted and not has_supports:
-        note(Weight.WRONG, "The part is lifted and nothing stands under it.", "Make supports, or set the lift to 0.", 4)
+        note(
+            Weight.WRONG,
+            "The part is lifted and nothing stands under it.",
+            "Make supports, or set the lift to 0.",
+            4,
+        )
     return sorted(found, key=lambda finding: finding.weight is not Weight.WRONG)

@@ -1,8 +1,8 @@
-"""Progress and cancelling, seen from the computation: a callable that may raise ``Cancelled``. A leaf module."""
+"""Progress and cancelling seen from the computation: a callable that may raise ``Cancelled``. A leaf."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Protocol, TypeVar
 
 
@@ -22,7 +22,7 @@ def silent(stage: str, done: int, total: int) -> None:
 T = TypeVar("T")
 
 
-def tracked(items: Sequence[T] | range, stage: str, progress: Progress, every: int = 16) -> Iterator[T]:
+def tracked(items: Sequence[T], stage: str, progress: Progress, every: int = 16) -> Iterator[T]:
     """Yield ``items`` and report every so many of them.
 
     Parameters
@@ -39,8 +39,7 @@ def tracked(items: Sequence[T] | range, stage: str, progress: Progress, every: i
     the items, in order
     """
     total = len(items)
-    source: Iterable[T] = items  # type: ignore[assignment]
-    for done, item in enumerate(source):
+    for done, item in enumerate(items):
         if done % every == 0:
             progress(stage, done, total)
         yield item

@@ -73,16 +73,12 @@ def pieces(stack: LayerStack) -> Pieces:
     Pieces
     """
     areas, boxes = _ring_kernel(stack.points, stack.ring_start)
-    ring_piece, layer, start = _group_kernel(
-        stack.points, stack.ring_start, stack.layer_start, areas, boxes
-    )
+    ring_piece, layer, start = _group_kernel(stack.points, stack.ring_start, stack.layer_start, areas, boxes)
     count = len(layer)
     area = np.zeros(count)
     if count:
         np.add.at(area, ring_piece, areas)
-    inside = _inside_kernel(
-        stack.points, stack.ring_start, stack.layer_start, ring_piece, layer
-    )
+    inside = _inside_kernel(stack.points, stack.ring_start, stack.layer_start, ring_piece, layer)
     return Pieces(stack, ring_piece, layer, area, inside, start)
 
 

@@ -1,4 +1,4 @@
-"""Closed solids: a thin wrapper of manifold3d, the one place where a mesh becomes something that can be cut."""
+"""Closed solids: a thin wrapper of manifold3d, where a mesh becomes something that can be cut."""
 
 from __future__ import annotations
 

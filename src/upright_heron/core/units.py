@@ -15,7 +15,9 @@ MM_PER = {
 
 _LENGTH = re.compile(
     r"""^\s*(?P<sign>[-+]?)\s*
-    (?: (?P<whole>\d+)\s+(?P<top>\d+)/(?P<under>\d+) | (?P<num>\d+)/(?P<den>\d+) | (?P<plain>\d+(?:[.,]\d*)?|[.,]\d+)
+    (?: (?P<whole>\d+)\s+(?P<top>\d+)/(?P<under>\d+)
+      | (?P<num>\d+)/(?P<den>\d+)
+      | (?P<plain>\d+(?:[.,]\d*)?|[.,]\d+)
     )\s*(?P<unit>[a-zµ"]*)\s*$""",
     re.VERBOSE | re.IGNORECASE,
 )
@@ -44,7 +46,9 @@ def length_mm(text: str | float) -> float:
     found = _LENGTH.match(text)
     unit = found["unit"].lower() if found else ""
     if not found or unit not in MM_PER or "0" in (found["den"], found["under"]):
-        raise BadValue(f"“{text.strip()[:40]}” is not a length.", "Type a number, with a unit if it is not mm: 3.5 in.")
+        raise BadValue(
+            f"“{text.strip()[:40]}” is not a length.", "Type a number, with a unit if it is not mm: 3.5 in."
+        )
     if found["plain"]:
         value = float(found["plain"].replace(",", "."))
     elif found["num"]:

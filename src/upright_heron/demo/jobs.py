@@ -13,7 +13,11 @@ from .shapes import SHAPES
 def _with(sheet: JobSheet, name: str) -> JobSheet:
     lean = Stance(quaternion=to_quaternion(about_axis("y", -12.0)), lift_mm=5.0, name="leaning 12° back")
     settings: dict[str, dict[str, object]] = {
-        "telescope-bracket": {"material": "PETG", "supports": Supports(), "footing": Footing(kind="brim", lines=6)},
+        "telescope-bracket": {
+            "material": "PETG",
+            "supports": Supports(),
+            "footing": Footing(kind="brim", lines=6),
+        },
         "heron-figurine": {"stance": lean, "supports": Supports(spacing_mm=3.5)},
         "tide-gauge-housing": {"material": "ASA", "footing": Footing(kind="skirt", lines=2)},
         "dragonfly": {"grid": Grid(margin_mm=3.0), "process": Process(walls=2, infill_percent=8.0)},

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import pairwise
 
 import numpy as np
 from manifold3d import CrossSection, Manifold, Mesh64, OpType
@@ -28,7 +29,7 @@ def _rod(a: Point, b: Point, radius: float, sides: int = 48) -> Manifold:
 
 def _tube(points: list[Point], radius: float, sides: int = 40) -> Manifold:
     """Round rods through points, one after the other."""
-    rods = [_rod(a, b, radius, sides) for a, b in zip(points, points[1:], strict=False)]
+    rods = [_rod(a, b, radius, sides) for a, b in pairwise(points)]
     return Manifold.batch_boolean(rods, OpType.Add)
 
 
@@ -52,7 +53,9 @@ def bracket() -> Mesh:
     ears = _box((16, 24, 22), (centre[0] - 8, -12, centre[2] + 32))
     bore = Manifold.cylinder(40, 29, 29, 160, True).rotate((90, 0, 0)).translate(centre)
     slit = _box((4, 40, 40), (centre[0] - 2, -20, centre[2] + 20))
-    bolt = Manifold.cylinder(40, 2.7, 2.7, 48, True).rotate((0, 90, 0)).translate((centre[0], 0, centre[2] + 46))
+    bolt = (
+        Manifold.cylinder(40, 2.7, 2.7, 48, True).rotate((0, 90, 0)).translate((centre[0], 0, centre[2] + 46))
+    )
     channel = _tube(
         [(-60, 0, 22), (-14, 0, 22), (-4, 0, 25), (3, 0, 32.3), (8, 0, 42), (14, 0, 56), (22, 0, 76)], 4.0
     )
@@ -67,7 +70,9 @@ def housing() -> Mesh:
     wall, x, y, z = 3.0, 96.0, 64.0, 46.0
     body = _plate(x, y, z, 8.0) - _plate(x - 2 * wall, y - 2 * wall, z, 5.0).translate((0, 0, wall))
     posts = [
-        Manifold.cylinder(z - 6, 4.5, 4.5, 48).translate((i * 41.0, j * 25.0, 0.0)) for i in (-1, 1) for j in (-1, 1)
+        Manifold.cylinder(z - 6, 4.5, 4.5, 48).translate((i * 41.0, j * 25.0, 0.0))
+        for i in (-1, 1)
+        for j in (-1, 1)
     ]
     body += Manifold.batch_boolean(posts, OpType.Add)
     for i in (-1, 1):
@@ -78,7 +83,9 @@ def housing() -> Mesh:
         ear -= Manifold.cylinder(9, 2.6, 2.6, 48).translate((side * (x / 2 + 8), 0, -2))
         body += ear - _plate(x - 2 * wall, y - 2 * wall, z, 5.0).translate((0, 0, wall))
     for at, radius in ((-24.0, 8.0), (0.0, 6.0), (22.0, 10.0)):
-        body -= Manifold.cylinder(20, radius, radius, 96, True).rotate((90, 0, 0)).translate((at, -y / 2, 24.0))
+        body -= (
+            Manifold.cylinder(20, radius, radius, 96, True).rotate((90, 0, 0)).translate((at, -y / 2, 24.0))
+        )
     slots = [_box((2.4, 12, 18), (-30 + 6.0 * k, y / 2 - 6, 16)) for k in range(11)]
     body -= Manifold.batch_boolean(slots, OpType.Add)
     lid = _plate(x, y, 3.0, 8.0)
@@ -138,7 +145,7 @@ class _Sculpture:
         fine = np.interp(np.arange(4 * len(points) - 3) / 4.0, np.arange(len(points)), at)
         curve = PchipInterpolator(at, np.column_stack([points, radii]))(fine).tolist()
         limb: Field | None = None
-        for a, b in zip(curve, curve[1:], strict=False):
+        for a, b in pairwise(curve):
             rod = self.cone((a[0], a[1], a[2]), (b[0], b[1], b[2]), a[3], b[3])
             limb = rod if limb is None else np.minimum(limb, rod)
         if limb is not None:
@@ -154,7 +161,7 @@ class _Sculpture:
 
         # A border of outside closes the surface where a shape reaches past the grid.
         field = np.pad(self.field, 1, constant_values=float(self.step))
-        vertices, faces, _, _ = marching_cubes(field, 0.0, spacing=(float(self.step),) * 3)
+        vertices, faces, _, _ = marching_cubes(field, 0.0, spacing=(float(self.step),) * 3)  # type: ignore[no-untyped-call]
         corners = (vertices - self.step + self.low).astype(np.float64)
         body = Manifold(Mesh64(corners, faces[:, ::-1].astype(np.uint64)))
         if body.volume() < 0:
@@ -226,7 +233,11 @@ def dragonfly() -> Mesh:
         for k, x in enumerate((170.0, 125.0, 80.0)):
             reach = 70.0 + 22.0 * k
             s.path(
-                [(x, side * 26, 40), (x + 18 - 20 * k, side * reach, 24), (x + 34 - 34 * k, side * (reach + 34), -8)],
+                [
+                    (x, side * 26, 40),
+                    (x + 18 - 20 * k, side * reach, 24),
+                    (x + 34 - 34 * k, side * (reach + 34), -8),
+                ],
                 [11.0, 8.5, 7.5],
                 5.0,
             )

@@ -165,7 +165,9 @@ class StandOn(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         q = to_quaternion(standing_on(np.asarray(self.normal, np.float64)))
-        return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="on a picked face"))
+        return _with(
+            sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="on a picked face")
+        )
 
     def label(self, sheet: JobSheet) -> str:
         return "Stand on a picked face"
@@ -200,7 +202,9 @@ class Turn(Change):
         return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="turned by hand"))
 
     def label(self, sheet: JobSheet) -> str:
-        turns = [f"{d:g}° about {n}" for n, d in (("x", self.x_deg), ("y", self.y_deg), ("z", self.z_deg)) if d]
+        turns = [
+            f"{d:g}° about {n}" for n, d in (("x", self.x_deg), ("y", self.y_deg), ("z", self.z_deg)) if d
+        ]
         return "Turn " + ", ".join(turns) if turns else "Turn by nothing"
 
 
@@ -257,7 +261,9 @@ class SetFooting(Change):
     def apply(self, sheet: JobSheet) -> JobSheet:
         return _with(
             sheet,
-            footing=Footing(kind=self.footing, lines=self.lines, margin_mm=self.margin_mm, gap_mm=self.gap_mm),
+            footing=Footing(
+                kind=self.footing, lines=self.lines, margin_mm=self.margin_mm, gap_mm=self.gap_mm
+            ),
         )
 
     def label(self, sheet: JobSheet) -> str:

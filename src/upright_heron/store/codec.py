@@ -81,7 +81,10 @@ def _tree(value: Any, arrays: list[np.ndarray[Any, Any]]) -> Any:
     name = type(value).__name__
     if CLASSES.get(name) is not type(value):
         raise TypeError(f"Values of class {name} cannot be kept.")
-    return {"$": name, **{f.name: _tree(getattr(value, f.name), arrays) for f in dataclasses.fields(value)}}
+    return {
+        "$": name,
+        **{f.name: _tree(getattr(value, f.name), arrays) for f in dataclasses.fields(CLASSES[name])},
+    }
 
 
 def _value(tree: Any, raw: memoryview, at: list[int]) -> Any:

@@ -91,7 +91,9 @@ class Store:
 
     # Jobs and steps -------------------------------------------------------
 
-    def create_job(self, sheet: JobSheet, label: str, *, demo: bool = False, job_id: str | None = None) -> Job:
+    def create_job(
+        self, sheet: JobSheet, label: str, *, demo: bool = False, job_id: str | None = None
+    ) -> Job:
         """Keep a new job with its first step."""
         job_id = job_id or uuid.uuid4().hex[:12]
         now = _now()

@@ -89,7 +89,10 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
 async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
     """Refuse writes from other sites and set the headers every answer carries."""
-    if request.method not in ("GET", "HEAD", "OPTIONS") and request.headers.get("sec-fetch-site") == "cross-site":
+    if (
+        request.method not in ("GET", "HEAD", "OPTIONS")
+        and request.headers.get("sec-fetch-site") == "cross-site"
+    ):
         return _error_response(request, 403, "Another site tried to change a job.", "Nothing was changed.")
     declared = request.headers.get("content-length", "0")
     if request.url.path != "/api/jobs" and declared.isdigit() and int(declared) > FORM_BYTES:
@@ -101,7 +104,8 @@ async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Resp
     response.headers.setdefault(
         "Content-Security-Policy",
         f"default-src 'self'; script-src 'self' 'nonce-{request.state.nonce}'; style-src 'self';"
-        " img-src 'self' data: blob:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+        " img-src 'self' data: blob:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none';"
+        " form-action 'self'",
     )
     return response
 
@@ -130,12 +134,16 @@ async def _bad_values(request: Request, error: Exception) -> Response:
     where = next((str(p) for p in reversed(first["loc"]) if isinstance(p, str)), "value")
     name = where.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
     reason = str(first["msg"])[:1].lower() + str(first["msg"])[1:]
-    return _error_response(request, 422, f"The {name} does not fit: {reason}.", "Nothing was changed; type another value.")
+    return _error_response(
+        request, 422, f"The {name} does not fit: {reason}.", "Nothing was changed; type another value."
+    )
 
 
 async def _http_error(request: Request, error: Exception) -> Response:
     status = error.status_code if isinstance(error, HTTPException) else 404
-    message = "There is nothing at this address." if status == 404 else str(getattr(error, "detail", "Refused."))
+    message = (
+        "There is nothing at this address." if status == 404 else str(getattr(error, "detail", "Refused."))
+    )
     return _error_response(request, status, message, "Go back to the Yard.")
 
 
@@ -143,5 +151,8 @@ async def _unforeseen(request: Request, error: Exception) -> Response:
     reference = uuid.uuid4().hex[:8]
     log.error("Unforeseen error %s", reference, exc_info=error)
     return _error_response(
-        request, 500, f"Something failed that we did not foresee (reference {reference}).", "The job is as it was."
+        request,
+        500,
+        f"Something failed that we did not foresee (reference {reference}).",
+        "The job is as it was.",
     )

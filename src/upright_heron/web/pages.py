@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -164,9 +165,7 @@ class Pages:
 
     def _with_leftovers(self, job: Job, live: Summary) -> tuple[Summary, frozenset[str]]:
         last = self._shown.get(job.id)
-        missing = {
-            name for name in _KEPT if getattr(live, name) is None and _asked(job.sheet, name)
-        }
+        missing = {name for name in _KEPT if getattr(live, name) is None and _asked(job.sheet, name)}
         if not missing:
             self._shown[job.id] = live
             self._shown.move_to_end(job.id)
@@ -212,16 +211,21 @@ def _stances(sheet: JobSheet, now: Summary) -> list[StanceCard]:
         )
     if not cards:
         return cards
-    rows = {
-        "overhang": (min, lambda c: c.overhang_area_mm2),
-        "contact": (max, lambda c: c.contact_area_mm2),
-        "height": (min, lambda c: c.height_mm),
+    best = {
+        "overhang": _best(cards, [c.overhang_area_mm2 for c in cards], min),
+        "contact": _best(cards, [c.contact_area_mm2 for c in cards], max),
+        "height": _best(cards, [c.height_mm for c in cards], min),
     }
-    best = {}
-    for name, (pick, figure) in rows.items():
-        value = pick(figure(c) for c in cards)
-        best[name] = [c.letter for c in cards if abs(figure(c) - value) <= 1e-3 * max(1.0, abs(value))]
-    return [replace(c, best=frozenset(n for n, letters in best.items() if c.letter in letters)) for c in cards]
+    return [
+        replace(c, best=frozenset(n for n, letters in best.items() if c.letter in letters)) for c in cards
+    ]
+
+
+def _best(cards: list[StanceCard], figures: list[float], pick: Callable[[list[float]], float]) -> set[str]:
+    """Letters of the cards whose figure is the best, to a thousandth."""
+    value = pick(figures)
+    near = 1e-3 * max(1.0, abs(value))
+    return {c.letter for c, figure in zip(cards, figures, strict=True) if abs(figure - value) <= near}
 
 
 def view_state(job: Job, live: Summary) -> dict[str, Any]:

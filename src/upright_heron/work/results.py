@@ -11,7 +11,7 @@ import json
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 from ..core.errors import NotClosed
 from ..core.estimate import Estimate, estimate
@@ -322,6 +322,13 @@ class Bench:
         return self.store.recall(keys(sheet)["handoff"], make)
 
 
+class Remembered(Protocol):
+    """Whatever remembers results: the store, or a cache before it."""
+
+    def result(self, key: str) -> Any | None:
+        """A remembered result, or ``None``."""
+
+
 def _raised(mesh: Mesh, by_mm: float) -> Mesh:
     return Mesh(mesh.vertices + [0.0, 0.0, by_mm], mesh.faces) if len(mesh.faces) and by_mm else mesh
 
@@ -369,7 +376,7 @@ class Summary:
     preflight: list[Finding]
 
 
-def summary(sheet: JobSheet, store: Store) -> Summary:
+def summary(sheet: JobSheet, store: Remembered) -> Summary:
     """Gather what is remembered for a sheet, without making anything."""
     found = keys(sheet)
 
@@ -417,7 +424,4 @@ def summary(sheet: JobSheet, store: Store) -> Summary:
         if room is not None
         else []
     )
-    return Summary(
-        sheet, placed, room, findings, supports, footing, split, known("resting"), rough, checks
-    )
-
+    return Summary(sheet, placed, room, findings, supports, footing, split, known("resting"), rough, checks)

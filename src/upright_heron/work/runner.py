@@ -7,6 +7,7 @@ import itertools
 import logging
 import multiprocessing
 import threading
+from collections.abc import Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -142,7 +143,12 @@ class Work:
                 self._tasks.pop(job_id, None)
                 return None
             asked = tuple(key for _, key in wanted(sheet))
-            if current is not None and current.keys == asked and (running or not again) and current.state != "done":
+            if (
+                current is not None
+                and current.keys == asked
+                and (running or not again)
+                and current.state != "done"
+            ):
                 return current
             if running:
                 self.cancel(job_id)
@@ -155,7 +161,9 @@ class Work:
             return task
 
     def _free_slot(self) -> int:
-        used = {t.slot for t in self._by_id.values() if t.state == "running" or not (t.future and t.future.done())}
+        used = {
+            t.slot for t in self._by_id.values() if t.state == "running" or not (t.future and t.future.done())
+        }
         return next(slot for slot in range(SLOTS) if slot not in used)
 
     def _start(self, task: Task, sheet: JobSheet, names: list[str]) -> None:
@@ -212,7 +220,7 @@ class Work:
             future = self._executor.submit(worker.intake, str(path), file_name)
         return await asyncio.wrap_future(future)
 
-    def run(self, sheet: JobSheet, names: list[str]) -> None:
+    def run(self, sheet: JobSheet, names: Sequence[str]) -> None:
         """Make results and wait for them; for hand-off, where the answer is the file itself."""
         missing = [name for name in names if not self._store.has_result(keys(sheet)[name])]
         if missing:
@@ -223,9 +231,7 @@ class Work:
                 task = Task(number, slot, "", ())
                 self._by_id[number] = task
             try:
-                self._executor.submit(
-                    worker.compute, number, slot, sheet.model_dump_json(), missing
-                ).result()
+                self._executor.submit(worker.compute, number, slot, sheet.model_dump_json(), missing).result()
             finally:
                 self._by_id.pop(number, None)
 
@@ -272,7 +278,10 @@ def _explain(error: BaseException) -> tuple[str, str]:
     if isinstance(error, HeronError):
         return str(error), error.advice
     if isinstance(error, BrokenExecutor):
-        return "The computation ended without an answer.", "Try again; if it happens again, use a coarser part."
+        return (
+            "The computation ended without an answer.",
+            "Try again; if it happens again, use a coarser part.",
+        )
     log.error("A computation failed", exc_info=error)
     return (
         "The computation failed for a reason that we did not foresee.",

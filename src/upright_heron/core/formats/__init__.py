@@ -1,1 +1,1 @@
-"""Readers: bytes in, mesh out. No paths, no network; declared counts are checked before anything is allocated."""
+"""Readers: bytes in, mesh out. No paths, no network; counts are checked before anything is allocated."""

@@ -92,11 +92,12 @@ def _model(items: Sequence[Item], title: str) -> Iterator[str]:
     yield (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}">\n'
-        f"<metadata name=\"Title\">{_text(title)}</metadata>\n"
+        f'<metadata name="Title">{_text(title)}</metadata>\n'
         '<metadata name="Application">Upright Heron</metadata>\n<resources>\n'
     )
     for number, item in enumerate(items, 1):
-        yield f"<object id=\"{number}\" type=\"{item.type}\" name={quoteattr(_clean(item.name))}>\n<mesh>\n<vertices>\n"
+        name = quoteattr(_clean(item.name))
+        yield f'<object id="{number}" type="{item.type}" name={name}>\n<mesh>\n<vertices>\n'
         # Nine digits keep every single-precision number, and so the resolution of the files parts come in.
         yield from _chunks(item.mesh.vertices.tolist(), '<vertex x="%.9g" y="%.9g" z="%.9g"/>\n')
         yield "</vertices>\n<triangles>\n"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -107,11 +108,11 @@ def split_into_grid(
     box = (sx / counts[0], sy / counts[1], sz / counts[2])
     cuts = sum(counts[:1]) + counts[0] * counts[1] + counts[0] * counts[1] * counts[2]
     done = 0
-    columns = [((), solid.manifold)]
+    columns: list[tuple[tuple[int, ...], Any]] = [((), solid.manifold)]
     for axis in range(3):
         normal = [0.0, 0.0, 0.0]
         normal[axis] = 1.0
-        finer = []
+        finer: list[tuple[tuple[int, ...], Any]] = []
         for where, body in columns:
             rest = body
             for k in range(counts[axis]):
@@ -132,12 +133,13 @@ def split_into_grid(
             mesh = Solid(part).mesh()
             if len(mesh.faces):
                 x, y, z = (float(v) for v in mesh.size_mm)
-                found.append((where, (x, y, z), float(part.volume()), mesh))
+                cell = (where[0], where[1], where[2])
+                found.append((cell, (x, y, z), float(part.volume()), mesh))
     progress("Cutting pieces", cuts, cuts)
     return Split(
         counts,
         box,
-        tuple(Piece(n, where, size, volume, mesh) for n, (where, size, volume, mesh) in enumerate(found, 1)),
+        tuple(Piece(n, cell, size, volume, mesh) for n, (cell, size, volume, mesh) in enumerate(found, 1)),
     )
 
 
@@ -152,6 +154,7 @@ def box_for(build_mm: Size, margin_mm: float) -> Size:
     x, y, z = (build_mm[0] - 2 * margin_mm, build_mm[1] - 2 * margin_mm, build_mm[2] - margin_mm)
     if min(x, y, z) < 5.0 or margin_mm < 0 or not np.isfinite(margin_mm):
         raise BadValue(
-            f"A margin of {margin_mm:g} mm leaves no box to cut to.", "Type a margin between 0 and a few centimetres."
+            f"A margin of {margin_mm:g} mm leaves no box to cut to.",
+            "Type a margin between 0 and a few centimetres.",
         )
     return x, y, z

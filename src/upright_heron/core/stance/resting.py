@@ -70,7 +70,11 @@ def _hull_faces(mesh: Mesh) -> list[tuple[NDArray[np.float64], NDArray[np.float6
         left &= ~same
         normal = (normals[same] * areas[same, None]).sum(axis=0)
         faces.append(
-            (normal / np.linalg.norm(normal), hull.vertices[np.unique(hull.faces[same])], float(areas[same].sum()))
+            (
+                normal / np.linalg.norm(normal),
+                hull.vertices[np.unique(hull.faces[same])],
+                float(areas[same].sum()),
+            )
         )
         if len(faces) == CANDIDATES:
             break

@@ -165,7 +165,7 @@ def _assemble(
     island_pieces: Pieces,
     settings: SupportSettings,
 ) -> SupportSet:
-    """Sort the outlines into columns, drop needless ones, and check what is held in the layers that remain."""
+    """Sort the outlines into columns, drop needless ones, check what is held in the layers that remain."""
     h = stack.layer_mm
     run_rings = [run.section.to_polygons() for run in runs]
     run_pieces = pieces(pack(run_rings, (float(run.section.area()) for run in runs), h, 0.0))
@@ -182,7 +182,7 @@ def _assemble(
     for body in range(int(body_of.max()) + 1 if len(body_of) else 0):
         members = np.flatnonzero(body_of == body)
         slabs = tuple(
-            Slab(float(low[r] * h), float((high[r] + 1) * h), tuple(run_pieces.rings(m)))
+            Slab(float(low[r] * h), float((high[r] + 1) * h), tuple(run_pieces.rings(int(m))))
             for m, r in ((m, run_pieces.layer[m]) for m in members)
         )
         held = [n for n, (x, y, level) in tops.items() if _covers(slabs, x, y, level * h)]
@@ -194,7 +194,8 @@ def _assemble(
         x, y = (float(v) for v in run_pieces.inside_mm[members[-1]])
         z = slabs[-1].high_mm
         volume = sum(
-            float(run_pieces.area_mm2[m]) * (s.high_mm - s.low_mm) for m, s in zip(members, slabs, strict=True)
+            float(run_pieces.area_mm2[m]) * (s.high_mm - s.low_mm)
+            for m, s in zip(members, slabs, strict=True)
         )
         reason = f"island {held[0]}" if len(held) == 1 else f"{len(held)} islands" if held else "overhang"
         columns.append(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from manifold3d import CrossSection, FillRule, Manifold
+from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
 from ..layers import LayerStack
@@ -96,7 +96,8 @@ class Column:
     def manifolds(self) -> list[Any]:
         """Bodies that make up the column."""
         return [
-            slab.section.extrude(slab.high_mm - slab.low_mm).translate((0, 0, slab.low_mm)) for slab in self.slabs
+            slab.section.extrude(slab.high_mm - slab.low_mm).translate((0, 0, slab.low_mm))
+            for slab in self.slabs
         ]
 
 

@@ -56,12 +56,11 @@ def _grid_tips(
     # The grid belongs to the plate: it does not jump when a part grows by a hair.
     xs = np.arange(math.ceil(x0 / spacing), math.floor(x1 / spacing) + 1) * spacing
     ys = np.arange(math.ceil(y0 / spacing), math.floor(y1 / spacing) + 1) * spacing
-    tips = []
+    tips: list[tuple[float, float, float]] = []
     for x in tracked([float(v) for v in xs], "Placing tips", progress, every=4):
         for y in ys:
-            for hit in _hits(body, (x, float(y), z0 - 1.0), (x, float(y), z1 + 1.0)):
-                if -hit.normal[2] > sine:
-                    tips.append((x, float(y), float(hit.position[2])))
+            hits = _hits(body, (x, float(y), z0 - 1.0), (x, float(y), z1 + 1.0))
+            tips.extend((x, float(y), float(hit.position[2])) for hit in hits if -hit.normal[2] > sine)
     return tips
 
 
@@ -84,7 +83,10 @@ def _way_down(
             if _hits(body, (x, y, z - 0.05), knee):
                 continue
             around = [(0.0, 0.0)] + [
-                ((radius + settings.clearance_mm) * math.cos(a), (radius + settings.clearance_mm) * math.sin(a))
+                (
+                    (radius + settings.clearance_mm) * math.cos(a),
+                    (radius + settings.clearance_mm) * math.sin(a),
+                )
                 for a in (2 * math.pi * k / ROUND for k in range(ROUND))
             ]
             floors = []
@@ -118,9 +120,17 @@ def _circles(
         foot = [[kx, ky, floor - settings.depth_mm, point], [kx, ky, floor + 1.0, shaft]]
     else:
         wide = settings.foot_mm / 2
-        foot = [[kx, ky, floor, wide], [kx, ky, floor + FOOT_HEIGHT_MM / 2, wide], [kx, ky, floor + 2 * FOOT_HEIGHT_MM, shaft]]
+        foot = [
+            [kx, ky, floor, wide],
+            [kx, ky, floor + FOOT_HEIGHT_MM / 2, wide],
+            [kx, ky, floor + 2 * FOOT_HEIGHT_MM, shaft],
+        ]
     rows = [row for row in foot if row[2] < kz - 1e-6]
-    top = [[kx, ky, kz, shaft], [tip[0], tip[1], tip[2], point], [tip[0], tip[1], tip[2] + settings.depth_mm, point]]
+    top = [
+        [kx, ky, kz, shaft],
+        [tip[0], tip[1], tip[2], point],
+        [tip[0], tip[1], tip[2] + settings.depth_mm, point],
+    ]
     return np.array(rows + top)
 
 
@@ -191,7 +201,11 @@ def make_stilts(
         notes.append(f"Places under overhangs with no room for a stilt: {blocked}.")
     layers = _stilt_layers(stilts, stack, progress)
     return SupportSet(
-        tuple(stilts), layers, _held(mesh, stilts, limit_deg, stack.base_mm, settings), tuple(unheld), tuple(notes)
+        tuple(stilts),
+        layers,
+        _held(mesh, stilts, limit_deg, stack.base_mm, settings),
+        tuple(unheld),
+        tuple(notes),
     )
 
 
@@ -222,7 +236,11 @@ def _stilt_layers(stilts: list[Stilt], stack: LayerStack, progress: Progress) ->
         key = tuple(circles)
         if key not in known:
             known.clear()  # only neighbouring layers repeat
-            section = CrossSection([circle_ring(*c) for c in circles], FillRule.NonZero) if circles else CrossSection()
+            section = (
+                CrossSection([circle_ring(*c) for c in circles], FillRule.NonZero)
+                if circles
+                else CrossSection()
+            )
             known[key] = (section.to_polygons(), float(section.area()))
         rings.append(known[key][0])
         areas.append(known[key][1])

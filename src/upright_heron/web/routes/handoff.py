@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Sequence
 from urllib.parse import quote
 
 from fastapi import APIRouter, Request
@@ -27,7 +28,9 @@ def file_name(*words: str) -> str:
 
 
 def _attachment(data: bytes, name: str, media: str) -> Response:
-    return Response(data, media_type=media, headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"})
+    return Response(
+        data, media_type=media, headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"}
+    )
 
 
 def _settings_words(sheet: JobSheet) -> list[str]:
@@ -38,7 +41,7 @@ def _settings_words(sheet: JobSheet) -> list[str]:
     return [*words, sheet.material]
 
 
-def _sheet(use: Services, job_id: str, names: list[str]) -> JobSheet:
+def _sheet(use: Services, job_id: str, names: Sequence[str]) -> JobSheet:
     sheet = use.store.job(job_id).sheet
     use.work.run(sheet, names)
     return sheet
@@ -49,7 +52,9 @@ def picture(job_id: str, use: Use) -> Response:
     """Picture of the part in its stance."""
     sheet = _sheet(use, job_id, ["picture"])
     found = use.store.result(keys(sheet)["picture"])
-    return Response(found.png if found else b"", media_type="image/png", headers={"Cache-Control": "no-cache"})
+    return Response(
+        found.png if found else b"", media_type="image/png", headers={"Cache-Control": "no-cache"}
+    )
 
 
 @router.get("/handoff.3mf", name="handoff_3mf")
@@ -93,7 +98,9 @@ def open_piece(request: Request, job_id: str, number: int, use: Use) -> Response
     pieces_of = Bench(use.store).split(sheet).pieces
     if not 1 <= number <= len(pieces_of):
         raise BadValue(f"There is no piece {number}.", f"Pick a piece from 1 to {len(pieces_of)}.")
-    url = request.url_for("job", job_id=_piece_job(use.store, sheet, number, write_stl(pieces_of[number - 1].mesh)))
+    url = request.url_for(
+        "job", job_id=_piece_job(use.store, sheet, number, write_stl(pieces_of[number - 1].mesh))
+    )
     if request.headers.get("hx-request"):
         return Response(status_code=204, headers={"HX-Redirect": str(url)})
     return RedirectResponse(url, 303)

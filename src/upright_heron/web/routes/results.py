@@ -18,7 +18,9 @@ DRAWN_MM = 0.01
 
 
 def _block(data: bytes) -> Response:
-    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "max-age=31536000, immutable"})
+    return Response(
+        data, media_type="application/octet-stream", headers={"Cache-Control": "max-age=31536000, immutable"}
+    )
 
 
 def _result(use: Services, key: str) -> Any:
@@ -76,4 +78,7 @@ def pieces(key: str, use: Use) -> Response:
 def islands(key: str, use: Use) -> list[dict[str, float]]:
     """Islands of a stance, in plate coordinates."""
     found = _result(use, key).islands
-    return [{"number": i.number, "z_mm": i.z_mm, "x_mm": i.x_mm, "y_mm": i.y_mm, "area_mm2": i.area_mm2} for i in found]
+    return [
+        {"number": i.number, "z_mm": i.z_mm, "x_mm": i.x_mm, "y_mm": i.y_mm, "area_mm2": i.area_mm2}
+        for i in found
+    ]
