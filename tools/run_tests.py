@@ -22,7 +22,7 @@ def main() -> int:
         if names
         else loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
     )
-    result = unittest.TextTestRunner(verbosity=1, durations=10).run(suite)
+    result = unittest.TextTestRunner(verbosity=1).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
     passed = result.testsRun - failed - skipped

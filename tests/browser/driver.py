@@ -20,6 +20,7 @@ from selenium import webdriver
 from selenium.common.exceptions import StaleElementReferenceException
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
@@ -168,6 +169,10 @@ class Browser:
             return False
         found[0].click()
         return True
+
+    def fill(self, selector: str, text: str, end: str = Keys.TAB) -> None:
+        """Type over the value of a field and leave it."""
+        self.find(selector).send_keys(Keys.CONTROL + "a", Keys.NULL, text, end)
 
     def text(self, selector: str) -> str:
         """Text of an element."""

@@ -127,9 +127,7 @@ class StanceTest(BrowserCase):
 
     def test_turn_by_degrees_and_choose_from_the_board(self):
         job_id = self.open_job(tee(), 4)
-        field = browser.find("#turn-x")
-        field.clear()
-        field.send_keys("90")
+        browser.fill("#turn-x", "90")
         browser.click("#turn")
         browser.wait(lambda: browser.text("#stance-size") == "40 × 25 × 10 mm")
         browser.ready()
@@ -215,9 +213,7 @@ class LayersTest(BrowserCase):
         self.assertEqual(profile.get_attribute("aria-valuetext"), "layer 1 of 125, 0.10 mm")
         ActionChains(browser.driver).send_keys("]]").perform()
         self.assertEqual(browser.run("return window.heron.profile.index"), 2)
-        number = browser.find("#layer-number")
-        number.clear()
-        number.send_keys("110", Keys.ENTER)
+        browser.fill("#layer-number", "110", Keys.ENTER)
         browser.wait(lambda: browser.run("return window.heron.profile.index") == 109)
         self.assertEqual(browser.text("#layer-count"), "125")
 
@@ -243,9 +239,7 @@ class StepsTest(BrowserCase):
 
     def test_killing_the_server_in_the_middle_of_work_loses_no_step(self):
         job_id = self.open_job(comb(), 2)
-        field = browser.find("#layer")
-        field.clear()
-        field.send_keys("0.006", Keys.TAB)  # thousands of layers: it is still at work when the power goes
+        browser.fill("#layer", "0.006")  # thousands of layers: it is still at work when the power goes
         browser.find("#work")
         server.kill()
         server.start()
@@ -309,9 +303,7 @@ class HandOffTest(BrowserCase):
 
     def test_a_refused_number_says_why_and_keeps_the_job(self):
         job_id = self.open_job(tee(), 2)
-        field = browser.find("#layer")
-        field.clear()
-        field.send_keys("thick", Keys.TAB)
+        browser.fill("#layer", "thick")
         self.assertIn("is not a length", browser.text(".notice"))
         self.assertEqual(self.sheet(job_id)["layer_mm"], 0.2)
         self.assertTrue(all("422" in p for p in browser.problems()))

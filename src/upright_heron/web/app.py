@@ -133,6 +133,8 @@ async def _bad_values(request: Request, error: Exception) -> Response:
     first = error.errors()[0]
     where = next((str(p) for p in reversed(first["loc"]) if isinstance(p, str)), "value")
     name = where.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
+    if first["type"] == "missing":
+        return _error_response(request, 422, f"The {name} is empty.", "Nothing was changed; type a value.")
     reason = str(first["msg"])[:1].lower() + str(first["msg"])[1:]
     return _error_response(
         request, 422, f"The {name} does not fit: {reason}.", "Nothing was changed; type another value."

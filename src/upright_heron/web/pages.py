@@ -237,6 +237,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "job": job.id,
         "step": job.step,
         "mesh": sheet.part.mesh,
+        "closed": sheet.part.closed,
         "rotation": [round(float(v), 15) for v in rotation.ravel()],
         "build": list(sheet.machine.build_mm),
         "limit": sheet.limit,

@@ -75,7 +75,7 @@ class JobPage {
         $('#view-busy').hidden = false;
         const data = readMesh(await fetchBlock(`/api/blocks/meshes/${state.mesh}`));
         if (turn !== this.turn) return;
-        this.view.setPart(data);
+        this.view.setPart(data, state.closed);
         this.keys.mesh = state.mesh;
       }
       const stance = JSON.stringify([state.rotation, state.lift]);

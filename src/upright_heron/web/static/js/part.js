@@ -3,10 +3,10 @@ import { MeshBVH, acceleratedRaycast } from 'three-mesh-bvh';
 
 /** Facets past the limit by less than this are not coloured; the same guard as the server's, in degrees. */
 const ANGLE_GUARD = 1e-3;
-const BIN = 0.05; // degrees a bin of the area table
+const BIN = 0.01; // degrees a bin of the area table
 
 const DECLARE = /* glsl */ `
-  varying float vDown; varying float vHeight; varying float vSame; varying float vPlane;
+  varying vec4 vFacet; // downward part of the normal, height, likeness to the picked face, distance from its plane
 `;
 const VERTEX = /* glsl */ `
   uniform vec3 uDown; uniform vec3 uPickNormal; uniform float uPickOffset;
@@ -19,15 +19,15 @@ const FRAGMENT = /* glsl */ `
 `;
 const COLOUR = /* glsl */ `
   #include <color_fragment>
-  bool lying = vHeight < uPlate && vDown > 0.9999;
-  if (uShow > 0.5 && vDown > sin(uLimit) && !lying) {
-    float t = clamp((asin(min(vDown, 1.0)) - uLimit) / max(1.5707963 - uLimit, 0.001), 0.0, 1.0);
+  bool lying = vFacet.y < uPlate && vFacet.x > 0.9999;
+  if (uShow > 0.5 && vFacet.x > sin(uLimit) && !lying) {
+    float t = clamp((asin(min(vFacet.x, 1.0)) - uLimit) / max(1.5707963 - uLimit, 0.001), 0.0, 1.0);
     vec3 plum = t < 0.5 ? mix(uLight, uMiddle, 2.0 * t) : mix(uMiddle, uDark, 2.0 * t - 1.0);
     // Slanted lines beside the colour, for eyes that do not tell plum from grey.
     float line = step(0.78, fract((gl_FragCoord.x + gl_FragCoord.y) / 8.0));
     diffuseColor.rgb = mix(plum, plum * 0.72, line);
   }
-  if (uPicking > 0.5 && vSame > 0.9998 && abs(vPlane) < uPickTolerance) diffuseColor.rgb = mix(diffuseColor.rgb, uPick, 0.65);
+  if (uPicking > 0.5 && vFacet.z > 0.9998 && abs(vFacet.w) < uPickTolerance) diffuseColor.rgb = mix(diffuseColor.rgb, uPick, 0.65);
 `;
 
 /** Part of a job in the scene: its facets, overhang colour in the shader, placing and picking. */
@@ -35,8 +35,9 @@ export class PartBody {
   /**
    * @param {import('./blocks.js').MeshData} data  the part as it came, mm
    * @param {THREE.Plane[]} clippingPlanes
+   * @param {boolean} closed  an open part shows its inside through its holes; a closed one need not draw it
    */
-  constructor(data, clippingPlanes) {
+  constructor(data, clippingPlanes, closed) {
     this.data = data;
     const { vertices, faces } = data;
     const facets = faces.length / 3;
@@ -77,16 +78,13 @@ export class PartBody {
       uDark: { value: new THREE.Color('#5b2378') },
       uPick: { value: new THREE.Color('#2f9fc4') },
     };
-    this.material = new THREE.MeshLambertMaterial({ color: '#93a7b2', side: THREE.DoubleSide, clippingPlanes });
+    this.material = new THREE.MeshLambertMaterial({ color: '#93a7b2', side: closed ? THREE.FrontSide : THREE.DoubleSide, clippingPlanes });
     this.material.onBeforeCompile = (shader) => {
       Object.assign(shader.uniforms, this.uniforms);
       shader.vertexShader = VERTEX + shader.vertexShader.replace(
         '#include <begin_vertex>',
         `#include <begin_vertex>
-        vDown = dot(normal, uDown);
-        vHeight = (modelMatrix * vec4(position, 1.0)).z;
-        vSame = dot(normal, uPickNormal);
-        vPlane = dot(position, uPickNormal) - uPickOffset;`,
+        vFacet = vec4(dot(normal, uDown), (modelMatrix * vec4(position, 1.0)).z, dot(normal, uPickNormal), dot(position, uPickNormal) - uPickOffset);`,
       );
       shader.fragmentShader = FRAGMENT + shader.fragmentShader.replace('#include <color_fragment>', COLOUR);
     };

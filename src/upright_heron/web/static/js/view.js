@@ -57,7 +57,7 @@ export class View {
   }
 
   #shell(colour) {
-    const mesh = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: colour, emissive: colour, emissiveIntensity: 0.22, side: THREE.DoubleSide, flatShading: true, clippingPlanes: this.planes }));
+    const mesh = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: colour, emissive: colour, emissiveIntensity: 0.22, flatShading: true, clippingPlanes: this.planes }));
     mesh.visible = false;
     return mesh;
   }
@@ -133,13 +133,13 @@ export class View {
 
   // Part ------------------------------------------------------------------------
 
-  /** @param {import('./blocks.js').MeshData} data */
-  setPart(data) {
+  /** @param {import('./blocks.js').MeshData} data @param {boolean} closed */
+  setPart(data, closed) {
     if (this.part) {
       this.scene.remove(this.part.mesh);
       this.part.dispose();
     }
-    this.part = new PartBody(data, this.planes);
+    this.part = new PartBody(data, this.planes, closed);
     this.scene.add(this.part.mesh);
     this.ghost.geometry = this.part.geometry;
   }
@@ -237,7 +237,7 @@ export class View {
       const geometry = new THREE.BufferGeometry();
       geometry.setAttribute('position', all);
       geometry.setIndex(new THREE.BufferAttribute(data.faces.slice(3 * data.faceStart[n], 3 * data.faceStart[n + 1]), 1));
-      const body = new THREE.Mesh(geometry, new THREE.MeshLambertMaterial({ color: WHEEL[n % WHEEL.length], side: THREE.DoubleSide, flatShading: true }));
+      const body = new THREE.Mesh(geometry, new THREE.MeshLambertMaterial({ color: WHEEL[n % WHEEL.length], flatShading: true }));
       const first = 3 * data.faces[3 * data.faceStart[n]];
       const box = new THREE.Box3();
       for (let i = 3 * data.faceStart[n]; i < 3 * data.faceStart[n + 1]; i++) {
