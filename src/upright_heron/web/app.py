@@ -50,12 +50,13 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         store = Store(settings.database)
-        work = Work(store, settings.workers)
-        work.warm_up()
         if settings.demo:
             from ..demo.jobs import make_demo_jobs
 
             await run_in_threadpool(make_demo_jobs, store)
+        # After the demo jobs: on a cold start they compile kernels that the workers then find in the cache.
+        work = Work(store, settings.workers)
+        work.warm_up()
         app.state.services = Services(settings, store, work, Pages(store, work), templates)
         yield
         await run_in_threadpool(work.close)
