@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine, delete, event, func, select, update
+from sqlalchemy import Connection, Engine, create_engine, delete, event, func, select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
@@ -77,6 +77,8 @@ class Store:
         self._result_bytes = result_bytes
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
         event.listen(self._engine, "connect", _prepare)
+        event.listen(self._engine, "begin", _begin)
+        self._writing = self._engine.execution_options(write=True)
         if migrate:
             migrate_to_head(self._engine)
 
@@ -85,8 +87,8 @@ class Store:
         self._engine.dispose()
 
     @contextmanager
-    def _session(self) -> Iterator[Session]:
-        with Session(self._engine) as session, session.begin():
+    def _session(self, *, write: bool = False) -> Iterator[Session]:
+        with Session(self._writing if write else self._engine) as session, session.begin():
             yield session
 
     # Jobs and steps -------------------------------------------------------
@@ -97,7 +99,7 @@ class Store:
         """Keep a new job with its first step."""
         job_id = job_id or uuid.uuid4().hex[:12]
         now = _now()
-        with self._session() as s:
+        with self._session(write=True) as s:
             job = JobRow(id=job_id, demo=demo, created=now, touched=now)
             s.add(job)
             s.flush()
@@ -154,7 +156,7 @@ class Store:
         A change that changes nothing makes no step. Steps that were undone stay in the table; redo follows
         the newest branch.
         """
-        with self._session() as s:
+        with self._session(write=True) as s:
             row, step = self._current(s, job_id)
             sheet = JobSheet.model_validate_json(step.sheet)
             changed = change.apply(sheet)
@@ -176,7 +178,7 @@ class Store:
 
     def undo(self, job_id: str) -> Job:
         """Show the step before; at the first step nothing happens."""
-        with self._session() as s:
+        with self._session(write=True) as s:
             row, step = self._current(s, job_id)
             if step.parent_id is not None:
                 row.step_id, row.touched = step.parent_id, _now()
@@ -185,7 +187,7 @@ class Store:
 
     def redo(self, job_id: str) -> Job:
         """Show the newest step made after this one; at the last step nothing happens."""
-        with self._session() as s:
+        with self._session(write=True) as s:
             row, step = self._current(s, job_id)
             newest = s.scalar(
                 select(func.max(StepRow.id)).where(StepRow.job_id == job_id, StepRow.parent_id == step.id)
@@ -196,8 +198,6 @@ class Store:
             return self._job(s, job_id)
 
     def _current(self, s: Session, job_id: str) -> tuple[JobRow, StepRow]:
-        # A write comes first, so that two requests cannot both read the same step and then fork it.
-        s.execute(update(JobRow).where(JobRow.id == job_id).values(demo=JobRow.demo))
         row = s.get(JobRow, job_id)
         step = s.get(StepRow, row.step_id) if row is not None and row.step_id else None
         if row is None or step is None:
@@ -209,7 +209,7 @@ class Store:
     def keep_mesh(self, mesh: Mesh) -> str:
         """Keep a mesh for good and return its digest."""
         try:
-            with self._session() as s:
+            with self._session(write=True) as s:
                 if s.get(BlobRow, mesh.digest) is None:
                     s.add(BlobRow(digest=mesh.digest, data=encode(mesh)))
         except IntegrityError:
@@ -245,15 +245,16 @@ class Store:
             row = s.get(ResultRow, key)
             if row is None:
                 return None
-            data = row.data
-            if time.time() - row.used > 60:
-                row.used = time.time()
+            data, used = row.data, row.used
+        if time.time() - used > 60:
+            with self._session(write=True) as s:
+                s.execute(update(ResultRow).where(ResultRow.key == key).values(used=time.time()))
         return decode(data)
 
     def remember(self, key: str, value: Any) -> None:
         """Keep a result and, over the cap, drop those not used for longest."""
         data = encode(value)
-        with self._session() as s:
+        with self._session(write=True) as s:
             s.merge(ResultRow(key=key, data=data, size=len(data), used=time.time()))
             s.flush()
             over = (s.scalar(select(func.sum(ResultRow.size))) or 0) - self._result_bytes
@@ -281,12 +282,20 @@ def _now() -> dt.datetime:
 
 
 def _prepare(connection: Any, _record: Any) -> None:
+    connection.isolation_level = None  # transactions are begun below, not by the driver
     cursor = connection.cursor()
     # Readers do not wait for a writer, and a killed process loses no finished step.
     cursor.execute("PRAGMA journal_mode=WAL")
     cursor.execute("PRAGMA synchronous=NORMAL")
     cursor.execute("PRAGMA foreign_keys=ON")
     cursor.close()
+
+
+def _begin(connection: Connection) -> None:
+    # A transaction that reads first and then writes would fail at once when another process wrote in between;
+    # one that asks for the write lock at its start waits for its turn.
+    writes = connection.get_execution_options().get("write", False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
 
 def alembic_config() -> Config:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
-
-import numpy as np
 
 from ..core import machines
 from ..core.footing import FootingKind
@@ -31,8 +30,9 @@ SECTIONS = (
 )
 # Cosine above which two ways down are the same.
 SAME = 1 - 1e-6
-# The stance board shows this many ways to stand; the rest of the list is for the shell.
+# The stance board shows this many ways to stand; section 4 lists them all.
 BOARD = 5
+CAME = "as it came"
 
 
 class Memo:
@@ -42,17 +42,21 @@ class Memo:
         self._store = store
         self._size = size
         self._values: OrderedDict[str, Any] = OrderedDict()
+        # Requests are served by several threads.
+        self._lock = threading.Lock()
 
     def result(self, key: str) -> Any | None:
         """As ``Store.result``."""
-        if key in self._values:
-            self._values.move_to_end(key)
-            return self._values[key]
+        with self._lock:
+            if key in self._values:
+                self._values.move_to_end(key)
+                return self._values[key]
         value = self._store.result(key)
         if value is not None:
-            self._values[key] = value
-            while len(self._values) > self._size:
-                self._values.popitem(last=False)
+            with self._lock:
+                self._values[key] = value
+                while len(self._values) > self._size:
+                    self._values.popitem(last=False)
         return value
 
 
@@ -99,6 +103,9 @@ class JobPage:
     sections : tuple of str
     printers, materials : tuples
     stances : list of StanceCard
+        All resting faces, best first.
+    board : list of StanceCard
+        Those on the stance board.
     footing_kinds : list of FootingKind
     state : str
         JSON for the view.
@@ -114,6 +121,7 @@ class JobPage:
     printers: tuple[machines.Printer, ...]
     materials: tuple[machines.Material, ...]
     stances: list[StanceCard]
+    board: list[StanceCard]
     footing_kinds: list[FootingKind]
     state: str
 
@@ -134,6 +142,7 @@ class Pages:
         self._work = work
         self._memo = Memo(store)
         self._shown: OrderedDict[str, Summary] = OrderedDict()
+        self._lock = threading.Lock()
 
     def result(self, key: str) -> Any | None:
         """A remembered result."""
@@ -148,6 +157,7 @@ class Pages:
         task = self._work.ensure(job.id, job.sheet, again=again)
         live = self.summary(job.sheet)
         now, stale = self._with_leftovers(job, live)
+        stances = _stances(job.sheet, now)
         return JobPage(
             job=job,
             sheet=job.sheet,
@@ -158,20 +168,22 @@ class Pages:
             sections=SECTIONS,
             printers=machines.PRINTERS,
             materials=machines.materials_for(job.sheet.machine),
-            stances=_stances(job.sheet, now),
+            stances=stances,
+            board=_board(stances),
             footing_kinds=list(FootingKind),
             state=json.dumps(view_state(job, live)).replace("<", "\\u003c"),
         )
 
     def _with_leftovers(self, job: Job, live: Summary) -> tuple[Summary, frozenset[str]]:
-        last = self._shown.get(job.id)
         missing = {name for name in _KEPT if getattr(live, name) is None and _asked(job.sheet, name)}
-        if not missing:
-            self._shown[job.id] = live
-            self._shown.move_to_end(job.id)
-            while len(self._shown) > 100:
-                self._shown.popitem(last=False)
-            return live, frozenset()
+        with self._lock:
+            last = self._shown.get(job.id)
+            if not missing:
+                self._shown[job.id] = live
+                self._shown.move_to_end(job.id)
+                while len(self._shown) > 100:
+                    self._shown.popitem(last=False)
+                return live, frozenset()
         if last is None or last.sheet.part != job.sheet.part:
             return live, frozenset()
         old = {name: getattr(last, name) for name in missing if getattr(last, name) is not None}
@@ -185,22 +197,14 @@ def _asked(sheet: JobSheet, name: str) -> bool:
 def _stances(sheet: JobSheet, now: Summary) -> list[StanceCard]:
     # The third row of a turn is the direction of the part that points up.
     chosen_down = -from_quaternion(sheet.stance.quaternion)[2]
-    faces = list((now.resting or ())[:BOARD])
-    # The stance that it came in and the one that is chosen are always there, if the part rests on them.
-    for down in (np.array([0.0, 0.0, -1.0]), chosen_down):
-        same = [f for f in now.resting or () if f.down @ down > SAME]
-        if same and same[0] not in faces:
-            faces.insert(BOARD - 2, same[0])
-            faces = faces[:BOARD]
-    faces.sort(key=lambda f: (len(f.letter), f.letter))
     cards: list[StanceCard] = []
-    for face in faces:
+    for face in now.resting or ():
         came = face.down[2] < -SAME
         q = UPRIGHT if came else to_quaternion(face.rotation)
         cards.append(
             StanceCard(
                 face.letter,
-                "as it came" if came else f"on resting face {face.letter}",
+                CAME if came else f"on resting face {face.letter}",
                 json.dumps([round(v, 12) for v in q]),
                 face.overhang_area_mm2,
                 face.contact_area_mm2,
@@ -219,6 +223,15 @@ def _stances(sheet: JobSheet, now: Summary) -> list[StanceCard]:
     return [
         replace(c, best=frozenset(n for n, letters in best.items() if c.letter in letters)) for c in cards
     ]
+
+
+def _board(stances: list[StanceCard]) -> list[StanceCard]:
+    """The first few; the one that is chosen and the one the part came in are always among them."""
+    kept = stances[:BOARD]
+    for card in stances[BOARD:]:
+        if card.chosen or card.name == CAME:
+            kept = [*kept[: BOARD - 2], card, kept[BOARD - 2]][:BOARD]
+    return sorted(kept, key=lambda card: (len(card.letter), card.letter))
 
 
 def _best(cards: list[StanceCard], figures: list[float], pick: Callable[[list[float]], float]) -> set[str]:
