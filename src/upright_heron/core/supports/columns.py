@@ -21,7 +21,7 @@ THINNEST_MM = 0.4
 # A pointed island is widened to a pad that a column can stand under.
 PAD_MM = 0.8
 # Outlines are thinned as they come down, or their corners add up layer by layer.
-SMOOTH_MM = 0.02
+SMOOTH_MM = 0.05
 # Slabs are drawn anew only where the outline moves by more than this: the contours of a curved wall tremble.
 JITTER_MM = 0.06
 
@@ -110,7 +110,7 @@ def make_columns(
         upright = steady and new is None and all(_alike(stack, part + 1 - k) for k in range(gap + 1))
         if not upright:
             if new is not None:
-                outline = outline + new
+                outline = _gathered(outline + new)
             body = stack.section(part)
             if not body.is_empty():
                 outline = outline - body.offset(settings.clearance_mm)
@@ -133,6 +133,23 @@ def make_columns(
             runs.append(_Run(level, level, here))
     runs.reverse()
     return _assemble(stack, runs, lift, gap, held_area, islands, island_pieces, settings)
+
+
+def _gathered(section: CrossSection) -> CrossSection:
+    """Join what lies closer together than a bead, and drop crumbs smaller than one.
+
+    A bumpy slope hangs in hundreds of slivers; kept apart, their corners would add up on the way down. What
+    this fills is taken away again where the part and its clearance are cut out.
+    """
+    half = THINNEST_MM / 2
+    joined = section.offset(half, JoinType.Miter, 2.0).offset(-half, JoinType.Miter, 2.0)
+    return _without_crumbs(joined.simplify(SMOOTH_MM))
+
+
+def _without_crumbs(section: CrossSection) -> CrossSection:
+    parts = section.decompose()
+    large = [part for part in parts if part.area() >= THINNEST_MM**2]
+    return section if len(large) == len(parts) else CrossSection.compose(large)
 
 
 def _alike(stack: LayerStack, layer: int) -> bool:

@@ -15,6 +15,8 @@ from ..layers import LayerStack
 from ..mesh import Mesh
 from ..solid import Solid, concatenated, union
 
+# Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
+SEEN_MM = 0.15
 # Sides of the posts and cones of stilts.
 SIDES = 12
 
@@ -93,12 +95,14 @@ class Column:
     volume_mm3: float
     slabs: tuple[Slab, ...]
 
-    def manifolds(self) -> list[Any]:
-        """Bodies that make up the column."""
-        return [
-            slab.section.extrude(slab.high_mm - slab.low_mm).translate((0, 0, slab.low_mm))
-            for slab in self.slabs
-        ]
+    def manifolds(self, thin_mm: float = 0.0) -> list[Any]:
+        """Bodies that make up the column, their outlines thinned by up to ``thin_mm``."""
+        bodies = []
+        for slab in self.slabs:
+            section = slab.section.simplify(thin_mm) if thin_mm > 0 else slab.section
+            if not section.is_empty():
+                bodies.append(section.extrude(slab.high_mm - slab.low_mm).translate((0, 0, slab.low_mm)))
+        return bodies
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,7 +216,7 @@ class SupportSet:
             if isinstance(support, Stilt):
                 parts.append(support.mesh())
             else:
-                parts += [Solid(body).mesh() for body in support.manifolds()]
+                parts += [Solid(body).mesh() for body in support.manifolds(SEEN_MM)]
         return concatenated(parts)
 
     def handoff_mesh(self) -> Mesh:
