@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from unittest import mock
 
 import numpy as np
 import trimesh
@@ -135,6 +136,14 @@ class ColumnRulesTest(unittest.TestCase):
         mesh = found.handoff_mesh()
         self.assertTrue(edges(mesh).closed)
         self.assertAlmostEqual(facts(mesh).volume_mm3, found.volume_mm3, delta=1e-3 * found.volume_mm3)
+
+    def test_heavy_columns_are_drawn_in_bands(self):
+        found, _ = columns(on_plate(sphere(10, 256)), 0.1, lift=5.0)
+        whole = facts(found.view_mesh()).volume_mm3
+        with mock.patch("upright_heron.core.supports.model.SEEN_CORNERS", 2000):
+            banded = found.view_mesh()
+        self.assertLess(len(banded.faces), len(found.view_mesh().faces))
+        self.assertAlmostEqual(facts(banded).volume_mm3 / whole, 1, delta=0.1)
 
     def test_cancelling(self):
         def stop(stage, done, total):

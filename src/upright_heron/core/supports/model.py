@@ -17,6 +17,7 @@ from ..solid import Solid, concatenated, union
 
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15
+SEEN_CORNERS = 120_000
 # Sides of the posts and cones of stilts.
 SIDES = 12
 
@@ -210,14 +211,28 @@ class SupportSet:
         return float(self.layers.area_mm2.sum()) * self.layers.layer_mm
 
     def view_mesh(self) -> Mesh:
-        """Shells of all supports side by side: to look at."""
-        parts = []
-        for support in self.supports:
-            if isinstance(support, Stilt):
-                parts.append(support.mesh())
-            else:
-                parts += [Solid(body).mesh() for body in support.manifolds(SEEN_MM)]
-        return concatenated(parts)
+        """Shells of all supports side by side: to look at.
+
+        Columns with very many corners are drawn in bands of several layers, so that a browser can turn them.
+        """
+        parts = [s.mesh() for s in self.supports if isinstance(s, Stilt)]
+        columns = [s for s in self.supports if isinstance(s, Column)]
+        corners = sum(len(ring) for c in columns for slab in c.slabs for ring in slab.rings)
+        if corners > SEEN_CORNERS:
+            bodies = self._bands(math.ceil(corners / SEEN_CORNERS))
+        else:
+            bodies = [body for c in columns for body in c.manifolds(SEEN_MM)]
+        return concatenated(parts + [Solid(body).mesh() for body in bodies])
+
+    def _bands(self, layers: int) -> list[Any]:
+        """Extrude the middle layer of every band of so many layers."""
+        height = layers * self.layers.layer_mm
+        bodies = []
+        for low in range(0, len(self.layers), layers):
+            section = self.layers.section(min(low + layers // 2, len(self.layers) - 1)).simplify(SEEN_MM)
+            if not section.is_empty():
+                bodies.append(section.extrude(height).translate((0, 0, low * self.layers.layer_mm)))
+        return bodies
 
     def handoff_mesh(self) -> Mesh:
         """All supports as closed shells, to hand off.
