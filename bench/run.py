@@ -26,6 +26,8 @@ from upright_heron.core.mesh import Mesh, facts
 from upright_heron.core.overhangs import overhangs
 from upright_heron.core.solid import Solid
 from upright_heron.core.stance.pose import place
+from upright_heron.core.supports.columns import make_columns
+from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.warm import warm
 
 LAYER_MM = 0.2
@@ -69,6 +71,7 @@ def main() -> int:
     heights = np.arange(low + LAYER_MM / 2, high, LAYER_MM)
     bare = timed(lambda: [solid.manifold.slice(z).area() for z in heights], runs)
     stack = slice_solid(solid, LAYER_MM)
+    islands, island_pieces = find_islands(stack)
     rows = [
         ("read and weld", "trimesh.load", timed(lambda: read_stl(data), runs), load, 0.25),
         ("layers with areas", "slice + area", timed(lambda: slice_solid(solid, LAYER_MM), runs), bare, 1.5),
@@ -85,6 +88,13 @@ def main() -> int:
             timed(lambda: (overhangs(part, 45.0), find_islands(slice_solid(solid, LAYER_MM))), runs),
             bare,
             6.0,
+        ),
+        (
+            "columns, demand to outlines",
+            "slice + area",
+            timed(lambda: make_columns(stack, 45.0, islands, island_pieces, SupportSettings()), 3),
+            bare,
+            5.0,
         ),
         ("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
     ]

@@ -88,12 +88,35 @@ class ColumnVolumeTest(unittest.TestCase):
 
 class ColumnRulesTest(unittest.TestCase):
     def test_objects_and_reasons(self):
-        found, _ = columns(comb(), settings=SupportSettings())
-        self.assertEqual(sorted(c.reason for c in found.supports), ["island 1", "island 2", "overhang"])
-        self.assertEqual(len({c.id for c in found.supports}), 3)
+        # A wall parts the space below the plate: a foot that ends above the plate hangs in one half only.
+        body = box(60, 20, 5, (0, 0, 20)) + box(4, 20, 20, (28, 0, 0)) + box(5, 5, 10, (45, 8, 10))
+        found, _ = columns(body, settings=SupportSettings())
+        self.assertEqual(sorted(c.reason for c in found.supports), ["island 1", "overhang"])
+        self.assertEqual(len({c.id for c in found.supports}), 2)
         self.assertEqual(found.unheld_islands, ())
-        again, _ = columns(comb(), settings=SupportSettings())
+        again, _ = columns(body, settings=SupportSettings())
         self.assertEqual([c.id for c in again.supports], [c.id for c in found.supports])
+
+    def test_columns_that_come_together_are_one(self):
+        found, _ = columns(comb(), settings=SupportSettings())
+        self.assertEqual([c.reason for c in found.supports], ["2 islands"])
+
+    def test_nothing_stands_below_a_hole_too_narrow_for_a_column(self):
+        bore = Manifold.cylinder(6, 4, 0.5, 64).translate((10, 10, 0)) + Manifold.cylinder(
+            9, 0.5, 0.5, 64
+        ).translate((10, 10, 0))
+        body = box(20, 20, 8) - bore + box(3, 20, 20) + box(20, 20, 3, (0, 0, 20))
+        found, _ = columns(body, settings=SupportSettings())
+        self.assertEqual([c.on_part for c in found.supports], [True])
+        self.assertEqual(found.layers.area_mm2[:39].max(), 0)
+
+    def test_slopes_are_held_without_clefts(self):
+        # Strips narrower than the raster lie side by side: nothing may be missing between them.
+        found, stack = columns(on_plate(box(50, 30, 2).rotate((30, 0, 0))), 0.1)
+        for level in range(0, 140, 20):
+            self.assertEqual(len(found.layers.rings(level)), 1)
+            edge = stack.section(level).bounds()[3]
+            self.assertAlmostEqual(found.layers.area_mm2[level], 50 * (25.894 - edge), delta=0.06 * 50 + 0.1)
 
     def test_points_are_held_however_small(self):
         found, _ = columns(stalactites(), 0.1, settings=SupportSettings())

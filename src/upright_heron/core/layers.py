@@ -165,10 +165,18 @@ def thinned(stack: LayerStack, tolerance_mm: float) -> LayerStack:
     D. Douglas, T. Peucker, "Algorithms for the reduction of the number of points required to represent a
     digitized line or its caricature", Cartographica 10(2), 1973.
     """
-    if tolerance_mm <= 0 or not len(stack.points):
-        return stack
-    order, ring_start = _thin_kernel(stack.points, stack.ring_start, tolerance_mm)
-    return replace(stack, points=stack.points[order], ring_start=ring_start)
+    points, ring_start = thinned_rings(stack.points, stack.ring_start, tolerance_mm)
+    return replace(stack, points=points, ring_start=ring_start)
+
+
+def thinned_rings(
+    points: NDArray[np.float64], ring_start: NDArray[np.int64], tolerance_mm: float
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Drop corners of packed rings, as ``thinned`` does: corners (P, 2), where rings begin (R + 1,)."""
+    if tolerance_mm <= 0 or not len(points):
+        return points, ring_start
+    order, starts = _thin_kernel(points, ring_start, tolerance_mm)
+    return points[order], starts
 
 
 @njit(cache=True)

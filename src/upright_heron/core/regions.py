@@ -296,6 +296,50 @@ def _any_corner_in(points, ring_start, lo, hi, ring_piece, piece, lo2, hi2, othe
 
 
 @njit(cache=True)
+def _edges_in(points, ring_start, lo, hi, ring_piece, piece, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+    edges = np.empty((64, 4))
+    n = 0
+    for r in range(lo, hi):
+        if ring_piece[r] != piece:
+            continue
+        j = ring_start[r + 1] - 1
+        for i in range(ring_start[r], ring_start[r + 1]):
+            ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
+            j = i
+            if max(ax, bx) < x0 or min(ax, bx) > x1 or max(ay, by) < y0 or min(ay, by) > y1:
+                continue
+            if n == edges.shape[0]:
+                edges = np.concatenate((edges, np.empty_like(edges)))
+            edges[n, 0], edges[n, 1], edges[n, 2], edges[n, 3] = ax, ay, bx, by
+            n += 1
+    return edges[:n]
+
+
+@njit(cache=True)
+def _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, upper, lower, boxes):  # type: ignore[no-untyped-def]
+    """Whether two pieces cross or touch: else, with no point of one in the other, they share nothing."""
+    x0, x1 = max(boxes[upper, 0], boxes[lower, 0]), min(boxes[upper, 2], boxes[lower, 2])
+    y0, y1 = max(boxes[upper, 1], boxes[lower, 1]), min(boxes[upper, 3], boxes[lower, 3])
+    some = _edges_in(points, ring_start, mid, hi, ring_piece, upper, x0, y0, x1, y1)
+    others = _edges_in(points, ring_start, lo, mid, ring_piece, lower, x0, y0, x1, y1)
+    for i in range(some.shape[0]):
+        ax, ay, bx, by = some[i, 0], some[i, 1], some[i, 2], some[i, 3]
+        for k in range(others.shape[0]):
+            cx, cy, dx, dy = others[k, 0], others[k, 1], others[k, 2], others[k, 3]
+            if max(ax, bx) < min(cx, dx) or max(cx, dx) < min(ax, bx):
+                continue
+            if max(ay, by) < min(cy, dy) or max(cy, dy) < min(ay, by):
+                continue
+            side1 = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+            side2 = (bx - ax) * (dy - ay) - (by - ay) * (dx - ax)
+            side3 = (dx - cx) * (ay - cy) - (dy - cy) * (ax - cx)
+            side4 = (dx - cx) * (by - cy) - (dy - cy) * (bx - cx)
+            if side1 * side2 <= 0.0 and side3 * side4 <= 0.0:
+                return True
+    return False
+
+
+@njit(cache=True)
 def _link_kernel(points, ring_start, layer_start, ring_piece, start, inside, boxes):  # type: ignore[no-untyped-def]
     layers = layer_start.shape[0] - 1
     sure = np.empty((1024, 2), np.int64)
@@ -323,7 +367,7 @@ def _link_kernel(points, ring_start, layer_start, ring_piece, start, inside, box
                         sure = np.concatenate((sure, np.empty_like(sure)))
                     sure[n, 0], sure[n, 1] = u, d
                     n += 1
-                else:
+                elif _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, u, d, boxes):
                     if m == unsure.shape[0]:
                         unsure = np.concatenate((unsure, np.empty_like(unsure)))
                     unsure[m, 0], unsure[m, 1] = u, d

@@ -13,6 +13,8 @@ from .overhangs import overhangs
 from .picture import picture
 from .solid import Solid
 from .stance.resting import resting_faces
+from .supports.columns import make_columns
+from .supports.model import SupportSettings
 
 
 def warm() -> None:
@@ -20,7 +22,9 @@ def warm() -> None:
     post = Manifold.cube((2, 2, 4)) + Manifold.cube((8, 2, 1)).translate((0, 0, 4))
     ring = Manifold.cylinder(1, 1, 1, 8).translate((6.0, 1.0, 2.0))
     mesh = read_stl(write_stl(Solid(post + ring).mesh())).mesh
-    find_islands(slice_solid(Solid.from_mesh(mesh), 0.5))
+    stack = slice_solid(Solid.from_mesh(mesh), 0.5)
+    islands, found = find_islands(stack)
+    make_columns(stack, 45.0, islands, found, SupportSettings())
     overhangs(mesh, 45.0)
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)

@@ -45,7 +45,7 @@ VERSIONS = {
     "picture": 1,
     "layers": 1,
     "findings": 1,
-    "supports": 2,
+    "supports": 3,
     "footing": 1,
     "split": 1,
     "resting": 1,

@@ -6,9 +6,10 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from manifold3d import CrossSection, JoinType
+from manifold3d import CrossSection
 from numpy.typing import NDArray
 
+from ..fields import Field, as_rings, layer_rings
 from ..islands import Island
 from ..layers import LayerStack, pack
 from ..overhangs import unheld_sections
@@ -20,10 +21,13 @@ from .model import Column, Slab, SupportSet, SupportSettings, support_id
 THINNEST_MM = 0.4
 # A pointed island is widened to a pad that a column can stand under.
 PAD_MM = 0.8
-# Outlines are thinned as they come down, or their corners add up layer by layer.
-SMOOTH_MM = 0.05
 # Slabs are drawn anew only where the outline moves by more than this: the contours of a curved wall tremble.
 JITTER_MM = 0.06
+# Columns are carried down on a raster of this pixel, or of one that gives so many samples on a wide part.
+PIXEL_MM = 0.2
+SAMPLES = 3_000_000
+# Their outlines are thinned by this share of a pixel.
+SMOOTH = 0.25
 
 
 @dataclass(frozen=True, eq=False)
@@ -32,14 +36,7 @@ class _Run:
 
     low: int
     high: int
-    section: CrossSection
-
-
-def _opened(section: CrossSection, width_mm: float) -> CrossSection:
-    # Mitred, so that square corners survive any number of passes.
-    if section.is_empty():
-        return section
-    return section.offset(-width_mm / 2, JoinType.Miter, 3.0).offset(width_mm / 2, JoinType.Miter, 3.0)
+    rings: list[NDArray[np.float64]]
 
 
 def _demand(
@@ -89,6 +86,8 @@ def make_columns(
     -----
     Downwards, layer by layer, the outline is that of the layer above, plus what begins to need holding,
     less the part grown by the side clearance. The gap leaves out whole layers above and below the part.
+    What to hold comes as polygons; it is carried down on a raster of distances, whose cost stays the same
+    however many outlines have come together.
     Vertical-prism model: S. Allen, D. Dutta, "Determination and evaluation of support structures in layered
     manufacturing", J. Design and Manufacturing 5, 1995.
     """
@@ -96,60 +95,62 @@ def make_columns(
     lift = round(stack.base_mm / h)  # layers between the plate and a lifted part
     gap = math.ceil(settings.gap_mm / h - 1e-6) if settings.gap_mm > 0 else 0
     demand = _demand(stack, limit_deg, islands, island_pieces, progress)
+    standing = _field(demand, settings.clearance_mm)
+    if standing is None:
+        return _assemble(stack, [], demand, lift, gap, 0.0, islands, island_pieces, settings)
+    # No hole that the part with its clearance needs is as small as this.
+    hole = min(THINNEST_MM**2, 0.9 * math.pi * settings.clearance_mm**2)
     held_area = 0.0
     runs: list[_Run] = []
-    outline = CrossSection()
+    here, drawn = standing.like(), standing.like()
+    strip = as_rings([])  # what began to need holding a layer higher
     steady = False  # the outline is what it was a layer higher
     for level in tracked(range(len(stack) + lift - 1, -1, -1), "Standing columns", progress):
         part = level - lift
         above = part + 1 + gap
         new = demand[above] if 0 <= above < len(stack) else None
-        if new is None and outline.is_empty():
-            steady = False
+        if steady and new is None and all(_alike(stack, part + 1 - k) for k in range(gap + 1)):
+            strip = as_rings([])
+            if runs:
+                runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
             continue
-        upright = steady and new is None and all(_alike(stack, part + 1 - k) for k in range(gap + 1))
-        if not upright:
-            if new is not None:
-                outline = _gathered(outline + new)
-            body = stack.section(part)
-            if not body.is_empty():
-                outline = outline - body.offset(settings.clearance_mm)
-            if new is not None:
-                held_area += float((outline ^ new).area())
-            outline = outline.simplify(SMOOTH_MM)
-            here = outline
-            for k in range(1, gap + 1):
-                if _filled(stack, part - k):
-                    here = here - stack.section(part - k)
-            # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
-            here = _opened(here, THINNEST_MM)
-        steady = True
-        if here.is_empty():
-            continue
-        last = runs[-1] if runs else None
-        if last is not None and last.low == level + 1 and _same(last.section, here):
-            runs[-1] = _Run(level, last.high, last.section)
+        if new is not None:
+            fresh = as_rings(new.to_polygons())
+            # On a slope it is a strip between the layer below and what began to need holding a layer higher.
+            standing.join(fresh, beside=strip, into=layer_rings(stack, above - 1))
+            standing.close_thin(THINNEST_MM)
+            strip = fresh
         else:
-            runs.append(_Run(level, level, here))
-    runs.reverse()
-    return _assemble(stack, runs, lift, gap, held_area, islands, island_pieces, settings)
+            strip = as_rings([])
+        standing.cut(layer_rings(stack, part))
+        standing.copy_to(here)
+        # Kept layer by layer: where the part draws back below, the column comes closer again.
+        here.cut(layer_rings(stack, part), settings.clearance_mm)
+        if new is not None:
+            held_area += float(new.area()) * here.share(fresh, settings.clearance_mm)
+        for k in range(1, gap + 1):
+            here.cut(layer_rings(stack, part - k))
+        # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
+        here.drop_thin(THINNEST_MM)
+        if steady and runs and here.near(drawn, JITTER_MM):
+            runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
+        else:
+            rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
+            runs.append(_Run(level, level, rings))
+            here, drawn = drawn, here
+        steady = True
+    runs = [run for run in reversed(runs) if run.rings]
+    return _assemble(stack, runs, demand, lift, gap, held_area, islands, island_pieces, settings)
 
 
-def _gathered(section: CrossSection) -> CrossSection:
-    """Join what lies closer together than a bead, and drop crumbs smaller than one.
-
-    A bumpy slope hangs in hundreds of slivers; kept apart, their corners would add up on the way down. What
-    this fills is taken away again where the part and its clearance are cut out.
-    """
-    half = THINNEST_MM / 2
-    joined = section.offset(half, JoinType.Miter, 2.0).offset(-half, JoinType.Miter, 2.0)
-    return _without_crumbs(joined.simplify(SMOOTH_MM))
-
-
-def _without_crumbs(section: CrossSection) -> CrossSection:
-    parts = section.decompose()
-    large = [part for part in parts if part.area() >= THINNEST_MM**2]
-    return section if len(large) == len(parts) else CrossSection.compose(large)
+def _field(demand: list[CrossSection | None], clearance_mm: float) -> Field | None:
+    """Make a raster that all demand fits on; ``None`` where nothing is to be held."""
+    bounds = np.array([section.bounds() for section in demand if section is not None])
+    if not len(bounds):
+        return None
+    low, high = bounds[:, :2].min(axis=0), bounds[:, 2:].max(axis=0)
+    pixel = max(PIXEL_MM, math.sqrt(float((high - low).prod()) / SAMPLES))
+    return Field(tuple(low), tuple(high), pixel, max(THINNEST_MM / 2, clearance_mm) + pixel)
 
 
 def _alike(stack: LayerStack, layer: int) -> bool:
@@ -159,22 +160,10 @@ def _alike(stack: LayerStack, layer: int) -> bool:
     return layer < len(stack) and stack.same_as_below(layer)
 
 
-def _filled(stack: LayerStack, layer: int) -> bool:
-    return 0 <= layer < len(stack) and bool(stack.area_mm2[layer] > 0)
-
-
-def _same(a: CrossSection, b: CrossSection) -> bool:
-    """Whether two outlines differ by less than ``JITTER_MM`` everywhere: then one slab serves for both."""
-    if a is b:
-        return True
-    if abs(a.area() - b.area()) > 0.05 * a.area():
-        return False
-    return all(bool(rest.offset(-JITTER_MM / 2).is_empty()) for rest in (a - b, b - a))
-
-
 def _assemble(
     stack: LayerStack,
     runs: list[_Run],
+    demand: list[CrossSection | None],
     lift: int,
     gap: int,
     held_area: float,
@@ -184,19 +173,21 @@ def _assemble(
 ) -> SupportSet:
     """Sort the outlines into columns, drop needless ones, check what is held in the layers that remain."""
     h = stack.layer_mm
-    run_rings = [run.section.to_polygons() for run in runs]
-    run_pieces = pieces(pack(run_rings, (float(run.section.area()) for run in runs), h, 0.0))
+    run_pieces = pieces(pack((run.rings for run in runs), np.zeros(len(runs)), h, 0.0))
     pairs = links(run_pieces)
     # Runs that follow each other in the list need not touch: a column ends where layers are missing.
     low = np.array([run.low for run in runs], np.int64)
     high = np.array([run.high for run in runs], np.int64)
     touching = high[run_pieces.layer[pairs[:, 1]]] + 1 == low[run_pieces.layer[pairs[:, 0]]]
     body_of = bodies(len(run_pieces), pairs[touching])
+    holding = _holding(run_pieces, body_of, low, high, demand, lift - 1 - gap, settings.clearance_mm)
     tops = {island.number: (island.x_mm, island.y_mm, island.layer + lift - 1 - gap) for island in islands}
     kept_rings: list[list[NDArray[np.float64]]] = [[] for _ in runs]
     kept_areas = np.zeros(len(runs))
     columns = []
     for body in range(int(body_of.max()) + 1 if len(body_of) else 0):
+        if not holding[body]:
+            continue  # left over below a hole that is too narrow for a column
         members = np.flatnonzero(body_of == body)
         slabs = tuple(
             Slab(float(low[r] * h), float((high[r] + 1) * h), tuple(run_pieces.rings(int(m))))
@@ -231,6 +222,34 @@ def _assemble(
         (f"Islands with no room for a column below them: {len(unheld)} of {len(islands)}.",) if unheld else ()
     )
     return SupportSet(tuple(columns), layers, held_area, tuple(unheld), notes)
+
+
+def _holding(
+    run_pieces: Pieces,
+    body_of: NDArray[np.int64],
+    low: NDArray[np.int64],
+    high: NDArray[np.int64],
+    demand: list[CrossSection | None],
+    shift: int,
+    clearance_mm: float,
+) -> NDArray[np.bool_]:
+    """Tell the bodies that reach up to something to hold, or to within the clearance beside it.
+
+    ``shift`` leads from a layer of the part to the level at which its columns end.
+    """
+    found = np.zeros(int(body_of.max()) + 1 if len(body_of) else 0, np.bool_)
+    for layer in range(len(demand) - 1, -1, -1):
+        section = demand[layer]
+        run = int(np.searchsorted(low, layer + shift, side="right")) - 1
+        if section is None or run < 0 or layer + shift > high[run]:
+            continue
+        members = np.arange(run_pieces.start[run], run_pieces.start[run + 1])
+        members = members[~found[body_of[members]]]
+        if len(members):
+            near = section.offset(clearance_mm)
+            reached = [m for m in members if not (run_pieces.section(m) ^ near).is_empty()]
+            found[body_of[reached]] = True
+    return found
 
 
 def _unheld_islands(
