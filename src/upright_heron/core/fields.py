@@ -22,13 +22,15 @@ from numpy.typing import NDArray
 
 from .layers import LayerStack, thinned_rings
 
+# Shapes may be thinned by this much before they are put in: less than a raster can tell.
+THIN_MM = 0.008
 # Outlines that come closer than this are joined: edges that two layers share differ by their thinning.
-SEAM_MM = 0.005
+SEAM_MM = 0.012
 # Straight edges are told from the cut corners of the raster to this tolerance.
 STRAIGHT_MM = 0.004
 
 # A shape borders on another when the other begins this close beyond its edge.
-BORDER_MM = 0.01
+BORDER_MM = 0.02
 
 _FAR = np.float32(1e30)
 _JOIN, _CUT, _COMPARE = 0, 1, 2
@@ -75,7 +77,7 @@ class Field:
         reach_mm: float,
     ) -> None:
         self.pixel_mm = pixel_mm
-        self.reach_mm = max(reach_mm, 2 * pixel_mm)
+        self.reach_mm = float(np.float32(max(reach_mm, 2 * pixel_mm)))  # as samples hold it
         margin = math.ceil(self.reach_mm / pixel_mm) + 1
         # Samples keep off round figures, where the edges of many parts lie.
         self.low = np.array(low_mm) - (margin + 0.37) * pixel_mm
@@ -379,6 +381,8 @@ def _paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, gro
     rows, columns = values.shape
     x0, y0 = low[0], low[1]
     band = reach + (abs(grow) if mode == 1 else 0.0)
+    wide = band / px
+    wide2 = wide * wide
     touched = np.empty(1024, np.int64)
     count = 0
     crossings = np.zeros(rows + 1, np.int64)
@@ -391,7 +395,7 @@ def _paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, gro
             j = i
             dx, dy = xb - xa, yb - ya
             length2 = dx * dx + dy * dy
-            wide = band / px
+            scale = 1.0 / length2 if length2 > 0.0 else 0.0
             row0 = max(0, math.ceil(min(ya, yb) - wide))
             row1 = min(rows - 1, math.floor(max(ya, yb) + wide))
             col0 = max(0, math.ceil(min(xa, xb) - wide))
@@ -410,13 +414,17 @@ def _paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, gro
                             xl, xr = xr, xl
                         lo, hi = max(lo, math.ceil(xl - wide)), min(hi, math.floor(xr + wide))
                     for col in range(lo, hi + 1):
-                        t = 0.0
-                        if length2 > 0.0:
-                            t = ((col - xa) * dx + (row - ya) * dy) / length2
-                            t = min(1.0, max(0.0, t))
-                        ex, ey = col - xa - t * dx, row - ya - t * dy
-                        d = math.sqrt(ex * ex + ey * ey) * px
-                        if d < band and d < scratch[row, col]:
+                        if mode == 1 and values[row, col] <= -reach:
+                            continue  # there is nothing to cut
+                        ux, uy = col - xa, row - ya
+                        t = (ux * dx + uy * dy) * scale
+                        if t < 0.0:
+                            t = 0.0
+                        elif t > 1.0:
+                            t = 1.0
+                        ex, ey = ux - t * dx, uy - t * dy
+                        d = ex * ex + ey * ey
+                        if d < wide2 and d < scratch[row, col]:
                             if scratch[row, col] == _FAR:
                                 if count == touched.shape[0]:
                                     touched = np.concatenate((touched, np.empty_like(touched)))
@@ -437,7 +445,7 @@ def _paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, gro
             last = row
         crossings[row + 1] += crossings[row]
     at = np.empty(crossings[rows])
-    fill = crossings[:-1].copy()
+    slot = crossings[:-1].copy()
     for r in range(ring_start.shape[0] - 1):
         a, b = ring_start[r], ring_start[r + 1]
         j = b - 1
@@ -449,52 +457,67 @@ def _paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, gro
                 for row in range(
                     max(0, math.ceil(min(ya, yb))), min(rows - 1, math.ceil(max(ya, yb)) - 1) + 1
                 ):
-                    at[fill[row]] = xa + (row - ya) * (xb - xa) / (yb - ya)
-                    fill[row] += 1
+                    at[slot[row]] = xa + (row - ya) * (xb - xa) / (yb - ya)
+                    slot[row] += 1
     whole = 0.0
     common = 0.0
     flat = values.ravel()
     near = scratch.ravel()
     deep = uncut.ravel()
     with_deep = deep.shape[0] > 0
-    if first >= 0:
-        for row in range(first, last + 1):
-            run = np.sort(at[crossings[row] : crossings[row + 1]])
-            for k in range(0, run.shape[0] - 1, 2):
-                lo, hi = max(0, math.ceil(run[k])), min(columns - 1, math.ceil(run[k + 1]) - 1)
-                for p in range(row * columns + lo, row * columns + hi + 1):
-                    if near[p] != _FAR:
-                        near[p] = -near[p]  # a sample in the band, on the inner side
-                    elif mode == 0:
-                        flat[p] = reach
-                        if with_deep:
-                            deep[p] = reach
-                    elif mode == 1:
-                        flat[p] = -reach
-                        if with_deep:
-                            deep[p] = -reach
-                    else:
-                        whole += 1.0
-                        common += min(1.0, max(0.0, 0.5 + (flat[p] + grow) / px))
+    # Samples in the band are set aside, so that the inside can be filled row by row at the speed of memory;
+    # which of them the filling covers tells on which side they lie.
+    kept = np.empty((count, 2), np.float32)
+    fill = -reach if mode == 1 else reach
     for k in range(count):
         p = touched[k]
-        # Stored negative on the inner side; -0.0 cannot be told, and lies on the outline either way.
-        s = -near[p]
+        kept[k, 0] = flat[p]
+        flat[p] = _FAR
+        if with_deep:
+            kept[k, 1] = deep[p]
+    if first >= 0:
+        for row in range(first, last + 1):
+            run = at[crossings[row] : crossings[row + 1]]
+            run.sort()
+            for k in range(0, run.shape[0] - 1, 2):
+                lo = row * columns + max(0, math.ceil(run[k]))
+                hi = row * columns + min(columns, math.ceil(run[k + 1]))
+                if lo >= hi:
+                    continue
+                if mode == 2:
+                    for p in range(lo, hi):
+                        if near[p] != _FAR:
+                            near[p] = -near[p]
+                        else:
+                            whole += 1.0
+                            common += min(1.0, max(0.0, 0.5 + (flat[p] + grow) / px))
+                    continue
+                flat[lo:hi] = fill
+                if with_deep:
+                    deep[lo:hi] = fill
+    for k in range(count):
+        p = touched[k]
+        inside = near[p] < 0.0 if mode == 2 else flat[p] != _FAR
+        s = math.sqrt(abs(near[p])) * px
         near[p] = _FAR
+        if not inside:
+            s = -s
         if mode == 1:
             s += grow
         s = min(reach, max(-reach, s))
+        old = kept[k, 0]
         if mode == 0:
-            flat[p] = max(flat[p], s)
+            flat[p] = max(old, s)
             if with_deep:
-                deep[p] = max(deep[p], s)
+                deep[p] = max(kept[k, 1], s)
         elif mode == 1:
-            flat[p] = min(flat[p], -s)
-            if with_deep and s > 0.0:
-                deep[p] = -reach
+            flat[p] = min(old, -s)
+            if with_deep:
+                deep[p] = -reach if s > 0.0 else kept[k, 1]
         else:
+            flat[p] = old
             whole += min(1.0, max(0.0, 0.5 + s / px))
-            common += min(1.0, max(0.0, 0.5 + min(s, flat[p] + grow) / px))
+            common += min(1.0, max(0.0, 0.5 + min(s, old + grow) / px))
     return whole, common
 
 

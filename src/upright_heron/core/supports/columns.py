@@ -9,9 +9,9 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
-from ..fields import Field, as_rings, layer_rings
+from ..fields import THIN_MM, Field, as_rings, layer_rings
 from ..islands import Island
-from ..layers import LayerStack, pack
+from ..layers import LayerStack, pack, thinned, thinned_rings
 from ..overhangs import unheld_sections
 from ..progress import Progress, silent, tracked
 from ..regions import Pieces, bodies, links, pieces
@@ -96,6 +96,7 @@ def make_columns(
     gap = math.ceil(settings.gap_mm / h - 1e-6) if settings.gap_mm > 0 else 0
     demand = _demand(stack, limit_deg, islands, island_pieces, progress)
     standing = _field(demand, settings.clearance_mm)
+    plain = thinned(stack, THIN_MM)
     if standing is None:
         return _assemble(stack, [], demand, lift, gap, 0.0, islands, island_pieces, settings)
     # No hole that the part with its clearance needs is as small as this.
@@ -115,21 +116,21 @@ def make_columns(
                 runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
             continue
         if new is not None:
-            fresh = as_rings(new.to_polygons())
+            fresh = thinned_rings(*as_rings(new.to_polygons()), THIN_MM)
             # On a slope it is a strip between the layer below and what began to need holding a layer higher.
-            standing.join(fresh, beside=strip, into=layer_rings(stack, above - 1))
+            standing.join(fresh, beside=strip, into=layer_rings(plain, above - 1))
             standing.close_thin(THINNEST_MM)
             strip = fresh
         else:
             strip = as_rings([])
-        standing.cut(layer_rings(stack, part))
+        standing.cut(layer_rings(plain, part))
         standing.copy_to(here)
         # Kept layer by layer: where the part draws back below, the column comes closer again.
-        here.cut(layer_rings(stack, part), settings.clearance_mm)
+        here.cut(layer_rings(plain, part), settings.clearance_mm)
         if new is not None:
             held_area += float(new.area()) * here.share(fresh, settings.clearance_mm)
         for k in range(1, gap + 1):
-            here.cut(layer_rings(stack, part - k))
+            here.cut(layer_rings(plain, part - k))
         # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
         here.drop_thin(THINNEST_MM)
         if steady and runs and here.near(drawn, JITTER_MM):
