@@ -10,6 +10,7 @@ demo: $(VENV)/.app
 
 test: setup
 	tools/browser.sh
+	tools/meshes.sh
 	$(BIN)/python tools/run_tests.py
 
 check: setup
@@ -49,4 +50,4 @@ $(VENV)/.dev: requirements-dev.lock $(VENV)/.app
 	touch $@
 
 clean:
-	rm -rf $(VENV) var .mypy_cache .ruff_cache .hypothesis node_modules
+	rm -rf $(VENV) .meshes var .mypy_cache .ruff_cache .hypothesis node_modules

@@ -135,7 +135,7 @@ class ColumnRulesTest(unittest.TestCase):
         found, stack = columns(body, 0.2, settings=settings)
         for i in range(len(stack)):
             support = found.layers.section(i)
-            # Outlines may tremble by JITTER_MM from layer to layer.
+            # Outlines may tremble from layer to layer.
             self.assertLess((support ^ stack.section(i).offset(0.42)).area(), 1e-3, f"layer {i}")
             if i + 1 < len(stack):
                 self.assertLess(

@@ -21,13 +21,13 @@ from .model import Column, Slab, SupportSet, SupportSettings, support_id
 THINNEST_MM = 0.4
 # A pointed island is widened to a pad that a column can stand under.
 PAD_MM = 0.8
-# Slabs are drawn anew only where the outline moves by more than this: the contours of a curved wall tremble.
-JITTER_MM = 0.06
 # Columns are carried down on a raster of this pixel, or of one that gives so many samples on a wide part.
 PIXEL_MM = 0.2
 SAMPLES = 3_000_000
-# Their outlines are thinned by this share of a pixel.
+# Their outlines are thinned by this share of a pixel, and drawn anew only where they move by more than the
+# other: the contours of a curved wall tremble.
 SMOOTH = 0.25
+JITTER = 0.3
 
 
 @dataclass(frozen=True, eq=False)
@@ -120,6 +120,8 @@ def make_columns(
             # On a slope it is a strip between the layer below and what began to need holding a layer higher.
             standing.join(fresh, beside=strip, into=layer_rings(plain, above - 1))
             standing.close_thin(THINNEST_MM)
+            for k in range(1, gap + 1):
+                standing.cut(layer_rings(plain, part + k))
             strip = fresh
         else:
             strip = as_rings([])
@@ -133,7 +135,7 @@ def make_columns(
             here.cut(layer_rings(plain, part - k))
         # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
         here.drop_thin(THINNEST_MM)
-        if steady and runs and here.near(drawn, JITTER_MM):
+        if steady and runs and here.near(drawn, JITTER * here.pixel_mm):
             runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
         else:
             rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
