@@ -17,10 +17,11 @@ import itertools
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from . import rasters
 from .layers import LayerStack, thinned_rings
+from .rasters import COMPARE, CUT, FAR, JOIN
 
 # Shapes may be thinned by this much before they are put in: less than a raster can tell.
 THIN_MM = 0.008
@@ -32,8 +33,6 @@ STRAIGHT_MM = 0.004
 # A shape borders on another when the other begins this close beyond its edge.
 BORDER_MM = 0.02
 
-_FAR = np.float32(1e30)
-_JOIN, _CUT, _COMPARE = 0, 1, 2
 _NOTHING = np.zeros(0, np.bool_)
 _NO_SAMPLES = np.zeros(0, np.int64)
 
@@ -88,7 +87,7 @@ class Field:
         self.values = np.full((rows, columns), -self.reach_mm, np.float32)
         # As if only what lay inside a cut had gone: what distances come back to when a cut heals.
         self._uncut = self.values.copy()
-        self._scratch = np.full((rows, columns), _FAR, np.float32)
+        self._scratch = np.full((rows, columns), FAR, np.float32)
         self._follow = np.full(2 * rows * columns, -1, np.int32)
 
     def join(self, rings: Rings, beside: Rings | None = None, into: Rings | None = None) -> None:
@@ -98,48 +97,48 @@ class Field:
         however narrow each is. Where it borders on a shape ``into``, it is drawn a little way into that one:
         the caller cuts the two apart, and the cut alone tells where the edge is.
         """
-        rings = _with_short_edges(*rings, 5 * self.pixel_mm)
+        rings = rasters.with_short_edges(*rings, 5 * self.pixel_mm)
         skip, inner = np.zeros(len(rings[0]), np.bool_), np.zeros(len(rings[0]), np.bool_)
         if beside is not None:
-            _mark_borders(skip, *rings, *beside, BORDER_MM)
+            rasters.mark_borders(skip, *rings, *beside, BORDER_MM)
         if into is not None:
-            _mark_borders(inner, *rings, *into, BORDER_MM)
+            rasters.mark_borders(inner, *rings, *into, BORDER_MM)
             inner &= ~skip
         values, uncut = self.values.ravel(), self._uncut.ravel()
-        seam = self._near(rings, skip, self.reach_mm) if skip.any() else _NO_SAMPLES
-        spill = self._near(rings, inner, 1.5 * self.pixel_mm) if inner.any() else _NO_SAMPLES
+        seam = self._near_edges(rings, skip, self.reach_mm) if skip.any() else _NO_SAMPLES
+        spill = self._near_edges(rings, inner, 1.5 * self.pixel_mm) if inner.any() else _NO_SAMPLES
         if len(spill):
             assert into is not None
-            spill = _inside(
+            spill = rasters.inside(
                 spill, values.size, self.values.shape[1], into[0], into[1], self.low, self.pixel_mm
             )
-        self._paint(rings, skip | inner, 0.0, _JOIN)
+        self._paint(rings, skip | inner, 0.0, JOIN)
         # An earlier cut lowered the distances along the seam, and the seam has closed.
         seam = seam[values[seam] >= -SEAM_MM]
         values[seam] = np.maximum(values[seam], uncut[seam])
         values[spill] = uncut[spill] = self.reach_mm
         if len(seam):
-            _tame(self.values, seam, self.pixel_mm, self.reach_mm)
-            _tame(self._uncut, seam, self.pixel_mm, self.reach_mm)
+            rasters.tame(self.values, seam, self.pixel_mm, self.reach_mm)
+            rasters.tame(self._uncut, seam, self.pixel_mm, self.reach_mm)
 
     def cut(self, rings: Rings, grow_mm: float = 0.0) -> None:
         """Take away a shape, grown by a margin with round corners."""
-        self._paint(rings, _NOTHING, grow_mm, _CUT)
+        self._paint(rings, _NOTHING, grow_mm, CUT)
 
     def share(self, rings: Rings, within_mm: float = 0.0) -> float:
         """Share of a shape, from 0 to 1, that lies inside or no further off than ``within_mm``."""
-        whole, common = self._paint(rings, _NOTHING, within_mm, _COMPARE)
+        whole, common = self._paint(rings, _NOTHING, within_mm, COMPARE)
         return common / whole if whole > 0 else 0.0
 
-    def _near(self, rings: Rings, marked: NDArray[np.bool_], within_mm: float) -> NDArray[np.int64]:
+    def _near_edges(self, rings: Rings, marked: NDArray[np.bool_], within_mm: float) -> NDArray[np.int64]:
         rows, columns = self.values.shape
-        found: NDArray[np.int64] = _samples_near(
+        found: NDArray[np.int64] = rasters.samples_near(
             rows, columns, rings[0], rings[1], marked, self.low, self.pixel_mm, within_mm
         )
         return found
 
     def _paint(self, rings: Rings, skip: NDArray[np.bool_], grow_mm: float, mode: int) -> tuple[float, float]:
-        whole, common = _paint(
+        whole, common = rasters.paint(
             self.values, self._uncut, self._scratch, rings[0], rings[1], skip, self.low, self.pixel_mm,
             self.reach_mm, grow_mm, mode,
         )  # fmt: skip
@@ -161,18 +160,22 @@ class Field:
     def drop_thin(self, width_mm: float) -> None:
         """Take away what is thinner than a width, as far as the raster can tell."""
         core = max(0.5 * width_mm - 0.5 * self.pixel_mm, 0.1 * self.pixel_mm)
-        _drop_thin(self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), np.float32(-SEAM_MM))
+        rasters.drop_thin(
+            self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), np.float32(-SEAM_MM)
+        )
 
     def close_thin(self, width_mm: float) -> None:
         """Fill clefts thinner than a width, as far as the raster can tell."""
         core = max(0.5 * width_mm - 0.5 * self.pixel_mm, 0.1 * self.pixel_mm)
         np.negative(self.values, out=self.values)
-        _drop_thin(self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), np.float32(SEAM_MM))
+        rasters.drop_thin(
+            self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), np.float32(SEAM_MM)
+        )
         np.negative(self.values, out=self.values)
 
     def near(self, other: Field, tolerance_mm: float) -> bool:
         """Whether the outlines of two fields of one raster lie within a tolerance of each other."""
-        return bool(_near(self.values, other.values, np.float32(tolerance_mm)))
+        return bool(rasters.near(self.values, other.values, np.float32(tolerance_mm)))
 
     def outlines(
         self, smooth_mm: float, smallest_mm2: float = 0.0, smallest_hole_mm2: float = 0.0
@@ -189,527 +192,9 @@ class Field:
         mixed[:, :-1] |= inside[:-1, :-1] ^ inside[:-1, 1:]
         mixed[:, -1] = False
         cells = np.flatnonzero(mixed)
-        corners, starts = _trace(self.values, cells, self._follow, level, self.low, self.pixel_mm)
-        corners, starts = _without_crumbs(corners, starts, smallest_mm2, smallest_hole_mm2)
+        corners, starts = rasters.trace(self.values, cells, self._follow, level, self.low, self.pixel_mm)
+        corners, starts = rasters.without_crumbs(corners, starts, smallest_mm2, smallest_hole_mm2)
         corners, starts = thinned_rings(corners, starts, STRAIGHT_MM)
-        corners, starts = _sharpen(corners, starts, self.pixel_mm)
+        corners, starts = rasters.sharpen(corners, starts, self.pixel_mm)
         corners, starts = thinned_rings(corners, starts, smooth_mm)
         return [corners[a:b] for a, b in itertools.pairwise(starts) if b - a > 2]
-
-
-@njit(cache=True)
-def _with_short_edges(points, ring_start, longest):  # type: ignore[no-untyped-def]
-    count = 0
-    for step in range(2):
-        if step == 1:
-            result = np.empty((count, 2))
-            starts = np.zeros_like(ring_start)
-        count = 0
-        for r in range(ring_start.shape[0] - 1):
-            a, b = ring_start[r], ring_start[r + 1]
-            for i in range(a, b):
-                k = i + 1 if i + 1 < b else a
-                dx, dy = points[k, 0] - points[i, 0], points[k, 1] - points[i, 1]
-                n = max(1, math.ceil(math.hypot(dx, dy) / longest))
-                if step == 1:
-                    for m in range(n):
-                        result[count + m, 0] = points[i, 0] + dx * m / n
-                        result[count + m, 1] = points[i, 1] + dy * m / n
-                count += n
-            if step == 1:
-                starts[r + 1] = count
-    return result, starts
-
-
-@njit(cache=True)
-def _mark_borders(skip, points, ring_start, others, other_start, beyond):  # type: ignore[no-untyped-def]
-    """Mark the edges, each by the number of its end corner, beyond whose middle lies the other shape."""
-    first, last = other_start[0], other_start[-1]
-    if points.shape[0] == 0 or last <= first:
-        return
-    # Edges of the other shape by strips of y, so that each middle is tried against a few only.
-    y0, y1 = np.inf, -np.inf
-    for i in range(first, last):
-        y0, y1 = min(y0, others[i, 1]), max(y1, others[i, 1])
-    strips = max(1, min(4096, (last - first) // 4))
-    height = max((y1 - y0) / strips, 1e-9)
-    size = np.zeros(strips + 1, np.int64)
-    edges = np.empty((last - first, 2), np.int64)
-    n = 0
-    for r in range(other_start.shape[0] - 1):
-        a, b = other_start[r], other_start[r + 1]
-        j = b - 1
-        for i in range(a, b):
-            edges[n, 0], edges[n, 1] = j, i
-            n += 1
-            lo = min(strips - 1, int((min(others[i, 1], others[j, 1]) - y0) / height))
-            hi = min(strips - 1, int((max(others[i, 1], others[j, 1]) - y0) / height))
-            for k in range(lo, hi + 1):
-                size[k + 1] += 1
-            j = i
-    for k in range(strips):
-        size[k + 1] += size[k]
-    members = np.empty(size[strips], np.int64)
-    fill = size[:-1].copy()
-    for e in range(n):
-        j, i = edges[e, 0], edges[e, 1]
-        lo = min(strips - 1, int((min(others[i, 1], others[j, 1]) - y0) / height))
-        hi = min(strips - 1, int((max(others[i, 1], others[j, 1]) - y0) / height))
-        for k in range(lo, hi + 1):
-            members[fill[k]] = e
-            fill[k] += 1
-    for r in range(ring_start.shape[0] - 1):
-        a, b = ring_start[r], ring_start[r + 1]
-        j = b - 1
-        for i in range(a, b):
-            dx, dy = points[i, 0] - points[j, 0], points[i, 1] - points[j, 1]
-            length = math.hypot(dx, dy)
-            if length > 0.0 and not skip[i]:
-                # The inside is on the left of every edge.
-                x = 0.5 * (points[i, 0] + points[j, 0]) + beyond * dy / length
-                y = 0.5 * (points[i, 1] + points[j, 1]) - beyond * dx / length
-                if y0 <= y <= y1:
-                    strip = min(strips - 1, int((y - y0) / height))
-                    inside = False
-                    for m in range(size[strip], size[strip + 1]):
-                        p, q = edges[members[m], 0], edges[members[m], 1]
-                        if (others[p, 1] > y) != (others[q, 1] > y) and x < (others[q, 0] - others[p, 0]) * (
-                            y - others[p, 1]
-                        ) / (others[q, 1] - others[p, 1]) + others[p, 0]:
-                            inside = not inside
-                    skip[i] = inside
-            j = i
-
-
-@njit(cache=True)
-def _samples_near(rows, columns, points, ring_start, marked, low, px, within):  # type: ignore[no-untyped-def]
-    x0, y0 = low[0], low[1]
-    wide = within / px
-    found = np.empty(1024, np.int64)
-    count = 0
-    for r in range(ring_start.shape[0] - 1):
-        a, b = ring_start[r], ring_start[r + 1]
-        j = b - 1
-        for i in range(a, b):
-            if marked[i]:
-                xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-                dx, dy = (points[i, 0] - x0) / px - xa, (points[i, 1] - y0) / px - ya
-                length2 = dx * dx + dy * dy
-                for row in range(
-                    max(0, math.ceil(min(ya, ya + dy) - wide)),
-                    min(rows - 1, math.floor(max(ya, ya + dy) + wide)) + 1,
-                ):
-                    for col in range(
-                        max(0, math.ceil(min(xa, xa + dx) - wide)),
-                        min(columns - 1, math.floor(max(xa, xa + dx) + wide)) + 1,
-                    ):
-                        t = 0.0
-                        if length2 > 0.0:
-                            t = min(1.0, max(0.0, ((col - xa) * dx + (row - ya) * dy) / length2))
-                        ex, ey = col - xa - t * dx, row - ya - t * dy
-                        if ex * ex + ey * ey < wide * wide:
-                            if count == found.shape[0]:
-                                found = np.concatenate((found, np.empty_like(found)))
-                            found[count] = row * columns + col
-                            count += 1
-            j = i
-    return np.unique(found[:count])
-
-
-@njit(cache=True)
-def _tame(values, samples, px, reach):  # type: ignore[no-untyped-def]
-    """Lower distances inside that rise faster than distances can: a skipped outline is near them."""
-    columns = values.shape[1]
-    for k in range(samples.shape[0]):
-        row, col = samples[k] // columns, samples[k] % columns
-        if values[row, col] <= 0.0 or row == 0 or col == 0:
-            continue
-        for y in range(row - 1, min(row + 2, values.shape[0])):
-            for x in range(col - 1, min(col + 2, columns)):
-                if -reach < values[y, x] < 0.0:
-                    away = px if y == row or x == col else 1.4142135623730951 * px
-                    values[row, col] = min(values[row, col], max(0.0, values[y, x] + away))
-
-
-@njit(cache=True)
-def _inside(samples, total, columns, points, ring_start, origin, px):  # type: ignore[no-untyped-def]
-    """Keep the samples that lie in a shape, by the crossings of its edges with their rows."""
-    x0, y0 = origin[0], origin[1]
-    low, high = total // columns, -1
-    for k in range(samples.shape[0]):
-        low, high = min(low, samples[k] // columns), max(high, samples[k] // columns)
-    size = np.zeros(max(0, high - low + 1) + 1, np.int64)
-    at = np.empty(0)
-    fill = size[:-1].copy()
-    for step in range(2):
-        if step == 1:
-            for k in range(size.shape[0] - 1):
-                size[k + 1] += size[k]
-            at = np.empty(size[-1])
-            fill = size[:-1].copy()
-        for r in range(ring_start.shape[0] - 1):
-            a, b = ring_start[r], ring_start[r + 1]
-            j = b - 1
-            for i in range(a, b):
-                xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-                xb, yb = (points[i, 0] - x0) / px, (points[i, 1] - y0) / px
-                j = i
-                for row in range(max(low, math.ceil(min(ya, yb))), min(high, math.ceil(max(ya, yb)) - 1) + 1):
-                    if step == 0:
-                        size[row - low + 1] += 1
-                    else:
-                        at[fill[row - low]] = xa + (row - ya) * (xb - xa) / (yb - ya)
-                        fill[row - low] += 1
-    for k in range(size.shape[0] - 1):
-        at[size[k] : size[k + 1]].sort()
-    kept = np.empty_like(samples)
-    count = 0
-    for k in range(samples.shape[0]):
-        row, col = samples[k] // columns - low, samples[k] % columns
-        if np.searchsorted(at[size[row] : size[row + 1]], col) % 2 == 1:
-            kept[count] = samples[k]
-            count += 1
-    return kept[:count]
-
-
-@njit(cache=True)
-def _paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow, mode):  # type: ignore[no-untyped-def]
-    """Join (0), cut (1) or compare (2) a shape with the field.
-
-    The scratch is far everywhere, before and after. Edges to skip, each by its end corner, bound nothing.
-    """
-    rows, columns = values.shape
-    x0, y0 = low[0], low[1]
-    band = reach + (abs(grow) if mode == 1 else 0.0)
-    wide = band / px
-    wide2 = wide * wide
-    touched = np.empty(1024, np.int64)
-    count = 0
-    crossings = np.zeros(rows + 1, np.int64)
-    for r in range(ring_start.shape[0] - 1):
-        a, b = ring_start[r], ring_start[r + 1]
-        j = b - 1
-        for i in range(a, b):
-            xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-            xb, yb = (points[i, 0] - x0) / px, (points[i, 1] - y0) / px
-            j = i
-            dx, dy = xb - xa, yb - ya
-            length2 = dx * dx + dy * dy
-            scale = 1.0 / length2 if length2 > 0.0 else 0.0
-            row0 = max(0, math.ceil(min(ya, yb) - wide))
-            row1 = min(rows - 1, math.floor(max(ya, yb) + wide))
-            col0 = max(0, math.ceil(min(xa, xb) - wide))
-            col1 = min(columns - 1, math.floor(max(xa, xb) + wide))
-            if col0 <= col1 and not (skip.shape[0] > 0 and skip[i]):
-                for row in range(row0, row1 + 1):
-                    lo, hi = col0, col1
-                    if dy != 0.0 and length2 > 16.0:
-                        # Of a long edge only the samples beside it: its line in this row, and the band.
-                        t0, t1 = (row - wide - ya) / dy, (row + wide - ya) / dy
-                        if t0 > t1:
-                            t0, t1 = t1, t0
-                        t0, t1 = max(0.0, min(1.0, t0)), max(0.0, min(1.0, t1))
-                        xl, xr = xa + t0 * dx, xa + t1 * dx
-                        if xl > xr:
-                            xl, xr = xr, xl
-                        lo, hi = max(lo, math.ceil(xl - wide)), min(hi, math.floor(xr + wide))
-                    for col in range(lo, hi + 1):
-                        if mode == 1 and values[row, col] <= -reach:
-                            continue  # there is nothing to cut
-                        ux, uy = col - xa, row - ya
-                        t = (ux * dx + uy * dy) * scale
-                        if t < 0.0:
-                            t = 0.0
-                        elif t > 1.0:
-                            t = 1.0
-                        ex, ey = ux - t * dx, uy - t * dy
-                        d = ex * ex + ey * ey
-                        if d < wide2 and d < scratch[row, col]:
-                            if scratch[row, col] == _FAR:
-                                if count == touched.shape[0]:
-                                    touched = np.concatenate((touched, np.empty_like(touched)))
-                                touched[count] = row * columns + col
-                                count += 1
-                            scratch[row, col] = d
-            if ya != yb:
-                for row in range(
-                    max(0, math.ceil(min(ya, yb))), min(rows - 1, math.ceil(max(ya, yb)) - 1) + 1
-                ):
-                    crossings[row + 1] += 1
-    first = -1
-    last = -1
-    for row in range(rows):
-        if crossings[row + 1] > 0:
-            if first < 0:
-                first = row
-            last = row
-        crossings[row + 1] += crossings[row]
-    at = np.empty(crossings[rows])
-    slot = crossings[:-1].copy()
-    for r in range(ring_start.shape[0] - 1):
-        a, b = ring_start[r], ring_start[r + 1]
-        j = b - 1
-        for i in range(a, b):
-            xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-            xb, yb = (points[i, 0] - x0) / px, (points[i, 1] - y0) / px
-            j = i
-            if ya != yb:
-                for row in range(
-                    max(0, math.ceil(min(ya, yb))), min(rows - 1, math.ceil(max(ya, yb)) - 1) + 1
-                ):
-                    at[slot[row]] = xa + (row - ya) * (xb - xa) / (yb - ya)
-                    slot[row] += 1
-    whole = 0.0
-    common = 0.0
-    flat = values.ravel()
-    near = scratch.ravel()
-    deep = uncut.ravel()
-    with_deep = deep.shape[0] > 0
-    # Samples in the band are set aside, so that the inside can be filled row by row at the speed of memory;
-    # which of them the filling covers tells on which side they lie.
-    kept = np.empty((count, 2), np.float32)
-    fill = -reach if mode == 1 else reach
-    for k in range(count):
-        p = touched[k]
-        kept[k, 0] = flat[p]
-        flat[p] = _FAR
-        if with_deep:
-            kept[k, 1] = deep[p]
-    if first >= 0:
-        for row in range(first, last + 1):
-            run = at[crossings[row] : crossings[row + 1]]
-            run.sort()
-            for k in range(0, run.shape[0] - 1, 2):
-                lo = row * columns + max(0, math.ceil(run[k]))
-                hi = row * columns + min(columns, math.ceil(run[k + 1]))
-                if lo >= hi:
-                    continue
-                if mode == 2:
-                    for p in range(lo, hi):
-                        if near[p] != _FAR:
-                            near[p] = -near[p]
-                        else:
-                            whole += 1.0
-                            common += min(1.0, max(0.0, 0.5 + (flat[p] + grow) / px))
-                    continue
-                flat[lo:hi] = fill
-                if with_deep:
-                    deep[lo:hi] = fill
-    for k in range(count):
-        p = touched[k]
-        inside = near[p] < 0.0 if mode == 2 else flat[p] != _FAR
-        s = math.sqrt(abs(near[p])) * px
-        near[p] = _FAR
-        if not inside:
-            s = -s
-        if mode == 1:
-            s += grow
-        s = min(reach, max(-reach, s))
-        old = kept[k, 0]
-        if mode == 0:
-            flat[p] = max(old, s)
-            if with_deep:
-                deep[p] = max(kept[k, 1], s)
-        elif mode == 1:
-            flat[p] = min(old, -s)
-            if with_deep:
-                deep[p] = -reach if s > 0.0 else kept[k, 1]
-        else:
-            flat[p] = old
-            whole += min(1.0, max(0.0, 0.5 + s / px))
-            common += min(1.0, max(0.0, 0.5 + min(s, old + grow) / px))
-    return whole, common
-
-
-@njit(cache=True)
-def _drop_thin(values, core, outside, seam):  # type: ignore[no-untyped-def]
-    rows, columns = values.shape
-    drop = np.empty(256, np.int64)
-    count = 0
-    for row in range(2, rows - 2):
-        for col in range(2, columns - 2):
-            v = values[row, col]
-            if v < seam or v >= core:
-                continue
-            kept = False
-            for y in range(row - 2, row + 3):
-                for x in range(col - 2, col + 3):
-                    if values[y, x] >= core:
-                        kept = True
-                        break
-                if kept:
-                    break
-            if not kept:
-                if count == drop.shape[0]:
-                    drop = np.concatenate((drop, np.empty_like(drop)))
-                drop[count] = row * columns + col
-                count += 1
-    flat = values.ravel()
-    for k in range(count):
-        flat[drop[k]] = outside
-
-
-@njit(cache=True)
-def _near(a, b, tolerance):  # type: ignore[no-untyped-def]
-    for row in range(a.shape[0]):
-        for col in range(a.shape[1]):
-            if abs(a[row, col] - b[row, col]) > tolerance:
-                return False
-    return True
-
-
-@njit(cache=True)
-def _trace(values, cells, follow, level, low, px):  # type: ignore[no-untyped-def]
-    """Link the zero crossings of the raster's lines, cell by cell, to rings with the inside on the left.
-
-    The line between samples (row, col) and (row, col + 1) is number 2 p, that to (row + 1, col) 2 p + 1, with
-    p = row * columns + col. ``follow`` holds the line that comes after each, -1 everywhere before and after.
-    """
-    columns = values.shape[1]
-    x0, y0 = low[0], low[1]
-    begin = np.empty(1024, np.int64)
-    n = 0
-    for k in range(cells.shape[0]):
-        p = cells[k]
-        row, col = p // columns, p % columns
-        here, above = values[row], values[row + 1]
-        a, b = here[col] >= level, here[col + 1] >= level
-        d, c = above[col] >= level, above[col + 1] >= level
-        south, north, west, east = 2 * p, 2 * (p + columns), 2 * p + 1, 2 * (p + 1) + 1
-        if n + 2 > begin.shape[0]:
-            begin = np.concatenate((begin, np.empty_like(begin)))
-        if a and c and not b and not d:
-            # Two opposite samples are inside: joined when the middle of the cell is.
-            if here[col] + here[col + 1] + above[col] + above[col + 1] >= 0.0:
-                follow[south], follow[north] = east, west
-            else:
-                follow[south], follow[north] = west, east
-            begin[n], begin[n + 1] = south, north
-            n += 2
-        elif b and d and not a and not c:
-            if here[col] + here[col + 1] + above[col] + above[col + 1] >= 0.0:
-                follow[west], follow[east] = south, north
-            else:
-                follow[west], follow[east] = north, south
-            begin[n], begin[n + 1] = west, east
-            n += 2
-        else:
-            # With the inside on the left the ring comes in where the cell's rim goes from in to out.
-            if a and not b:
-                start = south
-            elif b and not c:
-                start = east
-            elif c and not d:
-                start = north
-            else:
-                start = west
-            if b and not a:
-                follow[start] = south
-            elif c and not b:
-                follow[start] = east
-            elif d and not c:
-                follow[start] = north
-            else:
-                follow[start] = west
-            begin[n] = start
-            n += 1
-    corners = np.empty((n, 2))
-    starts = np.zeros(n + 1, np.int64)
-    out = 0
-    rings = 0
-    for k in range(n):
-        line = begin[k]
-        while follow[line] >= 0:
-            p, upright = line // 2, line % 2
-            row, col = p // columns, p % columns
-            u = values[row, col]
-            v = values[row + 1, col] if upright else values[row, col + 1]
-            t = 0.5 if u == v else min(1.0, max(0.0, u / (u - v)))
-            corners[out, 0] = x0 + px * (col + (0.0 if upright else t))
-            corners[out, 1] = y0 + px * (row + (t if upright else 0.0))
-            out += 1
-            after = follow[line]
-            follow[line] = -1
-            line = after
-        if out > starts[rings]:
-            rings += 1
-            starts[rings] = out
-    return corners, starts[: rings + 1].copy()
-
-
-@njit(cache=True)
-def _without_crumbs(points, ring_start, smallest, smallest_hole):  # type: ignore[no-untyped-def]
-    result = np.empty_like(points)
-    starts = np.zeros_like(ring_start)
-    rings = 0
-    for r in range(ring_start.shape[0] - 1):
-        lo, hi = ring_start[r], ring_start[r + 1]
-        area = 0.0
-        j = hi - 1
-        for i in range(lo, hi):
-            area += 0.5 * (points[j, 0] * points[i, 1] - points[i, 0] * points[j, 1])
-            j = i
-        if area >= smallest or -area >= max(smallest_hole, 1e-9):
-            a = starts[rings]
-            result[a : a + hi - lo] = points[lo:hi]
-            rings += 1
-            starts[rings] = a + hi - lo
-    return result[: starts[rings]].copy(), starts[: rings + 1].copy()
-
-
-@njit(cache=True)
-def _sharpen(points, ring_start, px):  # type: ignore[no-untyped-def]
-    """Give back the corners that the raster cuts: where short edges lie between two long straight ones."""
-    result = np.empty_like(points)
-    starts = np.zeros_like(ring_start)
-    out = 0
-    for r in range(ring_start.shape[0] - 1):
-        lo, n = ring_start[r], ring_start[r + 1] - ring_start[r]
-        first = -1
-        for i in range(n):
-            a, b = lo + i, lo + (i + 1) % n
-            if math.hypot(points[b, 0] - points[a, 0], points[b, 1] - points[a, 1]) > 3 * px:
-                first = i
-                break
-        if first < 0:
-            for i in range(n):
-                result[out] = points[lo + i]
-                out += 1
-            starts[r + 1] = out
-            continue
-        i = first  # edge i runs from corner i to corner i + 1 and is long
-        while i < first + n:
-            # The next long edge, past the short ones.
-            k = i + 1
-            short = 0.0
-            while k < i + n:
-                a, b = lo + k % n, lo + (k + 1) % n
-                length = math.hypot(points[b, 0] - points[a, 0], points[b, 1] - points[a, 1])
-                if length > 3 * px:
-                    break
-                short += length
-                k += 1
-            a, b = lo + i % n, lo + (i + 1) % n
-            c, d = lo + k % n, lo + (k + 1) % n
-            done = False
-            if 0.0 < short < 3 * px and k < i + n:
-                ux, uy = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1]
-                vx, vy = points[d, 0] - points[c, 0], points[d, 1] - points[c, 1]
-                det = ux * vy - uy * vx
-                if abs(det) > 0.2 * math.hypot(ux, uy) * math.hypot(vx, vy):
-                    t = ((points[c, 0] - points[a, 0]) * vy - (points[c, 1] - points[a, 1]) * vx) / det
-                    x, y = points[a, 0] + t * ux, points[a, 1] + t * uy
-                    if (
-                        math.hypot(x - points[b, 0], y - points[b, 1]) < 2 * px
-                        and math.hypot(x - points[c, 0], y - points[c, 1]) < 2 * px
-                    ):
-                        result[out, 0], result[out, 1] = x, y
-                        out += 1
-                        done = True
-            if not done:
-                for m in range(i + 1, k + 1):
-                    result[out] = points[lo + m % n]
-                    out += 1
-            i = k
-        starts[r + 1] = out
-    return result[:out].copy(), starts
