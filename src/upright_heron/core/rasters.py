@@ -17,6 +17,7 @@ JOIN, CUT, COMPARE = 0, 1, 2
 
 @njit(cache=True)
 def with_short_edges(points, ring_start, longest):  # type: ignore[no-untyped-def]
+    """Part every edge into stretches no longer than ``longest`` mm: corners (P, 2), ring starts (R + 1,)."""
     count = 0
     for step in range(2):
         if step == 1:
@@ -101,6 +102,7 @@ def mark_borders(skip, points, ring_start, others, other_start, beyond):  # type
 
 @njit(cache=True)
 def samples_near(rows, columns, points, ring_start, marked, low, px, within):  # type: ignore[no-untyped-def]
+    """Find the samples, by their flat number, within so many mm of the marked edges."""
     x0, y0 = low[0], low[1]
     wide = within / px
     found = np.empty(1024, np.int64)
@@ -341,6 +343,7 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
 
 @njit(cache=True)
 def drop_thin(values, core, outside, seam):  # type: ignore[no-untyped-def]
+    """Set samples from ``seam`` to ``core`` to ``outside`` where none as deep as ``core`` is two samples off."""
     rows, columns = values.shape
     drop = np.empty(256, np.int64)
     count = 0
@@ -369,6 +372,7 @@ def drop_thin(values, core, outside, seam):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def near(a, b, tolerance):  # type: ignore[no-untyped-def]
+    """Whether all samples of two fields differ by no more than a tolerance, mm."""
     for row in range(a.shape[0]):
         for col in range(a.shape[1]):
             if abs(a[row, col] - b[row, col]) > tolerance:
@@ -457,6 +461,7 @@ def trace(values, cells, follow, level, low, px):  # type: ignore[no-untyped-def
 
 @njit(cache=True)
 def without_crumbs(points, ring_start, smallest, smallest_hole):  # type: ignore[no-untyped-def]
+    """Leave out rings with less area than the smallest, and holes with less than the smallest hole, mm2."""
     result = np.empty_like(points)
     starts = np.zeros_like(ring_start)
     rings = 0
