@@ -343,7 +343,7 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
 
 @njit(cache=True)
 def drop_thin(values, core, outside, seam):  # type: ignore[no-untyped-def]
-    """Set samples from ``seam`` to ``core`` to ``outside`` where none as deep as ``core`` is two samples off."""
+    """Set samples from ``seam`` to ``core`` to ``outside`` where none beside them is as deep as ``core``."""
     rows, columns = values.shape
     drop = np.empty(256, np.int64)
     count = 0
