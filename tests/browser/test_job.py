@@ -10,7 +10,7 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.driver import Browser, Server
 from tests.core.test_threemf import read
-from tests.support import box, comb, stl, tee
+from tests.support import box, comb, on_plate, sphere, stl, tee
 
 
 def setUpModule():
@@ -238,7 +238,7 @@ class StepsTest(BrowserCase):
         self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
 
     def test_killing_the_server_in_the_middle_of_work_loses_no_step(self):
-        job_id = self.open_job(comb(), 2)
+        job_id = self.open_job(on_plate(sphere(20, 256)), 2)
         browser.fill("#layer", "0.006")  # thousands of layers: it is still at work when the power goes
         browser.find("#work")
         server.kill()
