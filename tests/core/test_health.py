@@ -1,0 +1,230 @@
+"""Defects found, defects mended: made on purpose from sound parts, and as they come in packages."""
+
+import unittest
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests import open_meshes
+from tests.broken import sound, variants, volume
+from tests.support import box, mesh_of, sphere, tee
+from upright_heron.core.health import EdgeTable, examine, loops, thickness_mm
+from upright_heron.core.mend import STEPS, fill_holes, mend, rewrap
+from upright_heron.core.mesh import Mesh, facts
+from upright_heron.core.solid import Solid, concatenated
+from upright_heron.core.tree import Tree
+
+
+def as_trimesh(mesh):
+    return trimesh.Trimesh(np.array(mesh.vertices), np.array(mesh.faces), process=False)
+
+
+class TreeTest(unittest.TestCase):
+    """Against trimesh's proximity and ray queries, and closed forms."""
+
+    def test_distances(self):
+        mesh = mesh_of(sphere(10, 48))
+        points = np.random.default_rng(3).uniform(-15, 15, (300, 3))
+        expected = trimesh.proximity.closest_point(as_trimesh(mesh), points)[1]
+        np.testing.assert_allclose(Tree.of(mesh).distances(points), expected, atol=1e-9)
+        np.testing.assert_allclose(Tree.of(mesh).distances(points, 2.0), np.minimum(expected, 2.0), atol=1e-9)
+
+    def test_winding(self):
+        mesh = mesh_of(tee())
+        points = np.random.default_rng(4).uniform(mesh.bounds[0] - 3, mesh.bounds[1] + 3, (500, 3))
+        inside = as_trimesh(mesh).contains(points)
+        found = Tree.of(mesh).winding(points)
+        self.assertEqual(((found > 0.5) != inside).sum(), 0)
+        np.testing.assert_allclose(found, inside, atol=0.05)
+
+    def test_winding_at_the_edge_of_a_flat_disc(self):
+        # A disc of radius r seen from height h fills (1 - h / sqrt(h^2 + r^2)) / 2 of the sphere.
+        angles = np.linspace(0, 2 * np.pi, 721)[:-1]
+        rim = np.column_stack([5 * np.cos(angles), 5 * np.sin(angles), np.zeros(720)])
+        i = np.arange(720)
+        disc = Mesh(np.vstack([rim, [[0, 0, 0]]]), np.column_stack([i, (i + 1) % 720, np.full(720, 720)]))
+        for h in (0.5, 3.0, 40.0):
+            expected = (1 - h / np.hypot(h, 5)) / 2
+            self.assertAlmostEqual(
+                abs(Tree.of(disc).winding(np.array([[0, 0, h]]))[0]), expected, delta=0.02 * expected
+            )
+
+    def test_first_hits(self):
+        mesh = mesh_of(sphere(10, 48))
+        rng = np.random.default_rng(5)
+        origins, directions = rng.uniform(-20, 20, (200, 3)), rng.normal(size=(200, 3))
+        length, facet = Tree.of(mesh).first_hits(origins, directions)
+        at, rays, _ = as_trimesh(mesh).ray.intersects_location(origins, directions, multiple_hits=False)
+        nearest = np.full(200, np.inf)
+        np.minimum.at(
+            nearest,
+            rays,
+            np.linalg.norm(at - origins[rays], axis=1) / np.linalg.norm(directions[rays], axis=1),
+        )
+        np.testing.assert_allclose(length, nearest, rtol=1e-6)
+        self.assertTrue(((facet >= 0) == np.isfinite(length)).all())
+
+    def test_crossings(self):
+        self.assertEqual(len(Tree.of(mesh_of(sphere(10, 64))).crossings()), 0)
+        self.assertEqual(len(Tree.of(mesh_of(tee())).crossings()), 0)
+        pair = concatenated([mesh_of(box(10, 10, 10)), mesh_of(box(10, 10, 10, (5, 4, 3)))])
+        self.assertGreater(len(Tree.of(pair).crossings()), 0)
+        many = concatenated([mesh_of(sphere(10, 64)), mesh_of(sphere(10, 64).translate((1, 2, 3)))])
+        self.assertEqual(len(Tree.of(many).crossings(20)), 20)
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.tuples(*[st.floats(-14, 14)] * 3))
+    def test_two_balls_cross_when_their_surfaces_meet(self, at):
+        gap = np.linalg.norm(at)
+        pair = concatenated([mesh_of(sphere(7, 24)), mesh_of(sphere(4, 24).translate(at))])
+        if 3.6 < gap < 10.4:
+            self.assertGreater(len(Tree.of(pair).crossings(5)), 0)
+        elif gap < 2.7 or gap > 11.1:
+            self.assertEqual(len(Tree.of(pair).crossings(5)), 0)
+
+
+class FindTest(unittest.TestCase):
+    def counts(self, mesh, **expected):
+        found = examine(mesh)
+        clean = dict.fromkeys(found.counts, 0) | {"bodies": 1} | expected
+        self.assertEqual(found.counts, clean)
+        return found
+
+    def test_sound_parts_have_none(self):
+        for name, mesh in sound().items():
+            with self.subTest(name):
+                self.assertTrue(self.counts(mesh).sound)
+
+    def test_each_kind(self):
+        mesh = mesh_of(box(10, 10, 10))
+        v, f = mesh.vertices, mesh.faces
+        turned = f.copy()
+        turned[3] = turned[3][::-1]
+        self.assertEqual(self.counts(Mesh(v, turned), flipped_facets=1).flipped.tolist(), [3])
+        self.counts(Mesh(v, f[:, ::-1]), flipped_facets=12)
+        found = self.counts(Mesh(v, f[1:]), open_edges=3)
+        self.assertEqual([len(hole) for hole in found.holes], [3])
+        self.assertEqual(set(found.holes[0].tolist()), set(f[0].tolist()))
+        found = self.counts(Mesh(v, np.vstack([f, f[4:5]])), duplicate_facets=1, nonmanifold_edges=3)
+        self.assertEqual(found.duplicates.tolist(), [12])
+        flat = np.vstack([f, [[0, 1, 1]]]).astype(np.int32)
+        self.assertEqual(examine(Mesh(v, flat)).counts["degenerate_facets"], 1)
+
+    def test_bodies_and_what_lies_inside(self):
+        cube, seed = mesh_of(box(20, 20, 20)), mesh_of(sphere(4, 16).translate((10, 10, 10)))
+        self.assertEqual(self.counts(concatenated([cube, seed]), bodies=2).inside, (1,))
+        self.assertEqual(
+            self.counts(mesh_of(box(20, 20, 20) - box(5, 5, 5, (7, 7, 7))), bodies=2).inside, (1,)
+        )
+        self.assertEqual(
+            self.counts(concatenated([cube, mesh_of(box(1, 1, 1, (30, 0, 0)))]), bodies=2).inside, ()
+        )
+
+    def test_loops_that_touch_are_two(self):
+        found = loops(np.array([[0, 1], [1, 2], [2, 0], [0, 3], [3, 4], [4, 0]]))
+        self.assertEqual(sorted(sorted(loop.tolist()) for loop in found), [[0, 1, 2], [0, 3, 4]])
+
+    def test_thickness(self):
+        # Box of 40 x 30 x 20 with a wall of 2 all round: half of the facets look at 2 mm.
+        shell = mesh_of(box(40, 30, 20) - box(36, 26, 16, (2, 2, 2)))
+        self.assertTrue(np.allclose(thickness_mm(shell)[np.isfinite(thickness_mm(shell))].min(), 2.0))
+        ball = mesh_of(sphere(20, 96) - sphere(18, 96))
+        wall = thickness_mm(ball)
+        self.assertAlmostEqual(np.median(wall), 2.0, delta=0.05)
+
+
+class MendTest(unittest.TestCase):
+    def test_every_broken_variant_comes_out_sound(self):
+        count = 0
+        for name, mesh, true in variants():
+            count += 1
+            with self.subTest(name):
+                found = mend(mesh)
+                self.assertTrue(found.closed)
+                self.assertEqual(found.after.defects, 0, found.after.counts)
+                self.assertAlmostEqual(found.volume_after_mm3 / true, 1, delta=0.01)
+                self.assertLess(found.greatest_move_mm, 0.02)
+                self.assertTrue(found.done or found.before.defects == 0)
+        self.assertGreaterEqual(count, 30)
+
+    def test_sound_parts_are_left_alone(self):
+        for name, mesh in sound().items():
+            with self.subTest(name):
+                found = mend(mesh)
+                self.assertIs(found.mesh, mesh)
+                self.assertEqual((found.done, found.greatest_move_mm), ((), 0.0))
+
+    def test_one_step_by_itself(self):
+        mesh = mesh_of(tee())
+        broken = Mesh(mesh.vertices, np.vstack([mesh.faces[1:, ::-1], mesh.faces[5:6]]))
+        found = mend(broken, ("drop",))
+        self.assertEqual([d.step for d in found.done], ["drop"])
+        self.assertFalse(found.closed)
+        self.assertEqual(found.after.counts["duplicate_facets"], 0)
+        self.assertGreater(found.after.counts["flipped_facets"], 0)
+        self.assertEqual(STEPS[-1], "rewrap")
+
+    def test_curved_holes(self):
+        ball = mesh_of(sphere(10, 48))
+        top = ball.vertices[ball.faces][:, :, 2].min(axis=1) > 7.0
+        tilted = ball.vertices[ball.faces].mean(axis=1) @ np.array([0.8, 0, 0.6]) > 9.0
+        for gone in (top, tilted):
+            filled, words = fill_holes(Mesh(ball.vertices, ball.faces[~gone]))
+            self.assertIn("filled", words)
+            self.assertTrue((EdgeTable.of(filled.faces).count == 2).all())
+            Solid.from_mesh(filled)
+
+    def test_a_flat_hole_with_a_bay_is_filled_in_its_plane(self):
+        mesh = mesh_of(tee())
+        front = np.abs(mesh.vertices[mesh.faces][:, :, 1] - mesh.bounds[0, 1]).max(axis=1) < 1e-6
+        filled, _ = fill_holes(Mesh(mesh.vertices, mesh.faces[~front]))
+        self.assertAlmostEqual(volume(filled), volume(mesh), delta=1e-6)
+        self.assertAlmostEqual(facts(filled).area_mm2, facts(mesh).area_mm2, delta=1e-6)
+
+    def test_re_wrapping(self):
+        # Torn beyond filling: a tenth of the facets gone, the rest crossed by a second body.
+        mesh = mesh_of(sphere(10, 64))
+        rng = np.random.default_rng(1)
+        torn = Mesh(mesh.vertices, mesh.faces[rng.random(len(mesh.faces)) > 0.1])
+        wrapped, words = rewrap(torn, 60)
+        self.assertIn("re-wrapped", words)
+        Solid.from_mesh(wrapped)
+        self.assertAlmostEqual(volume(wrapped) / volume(mesh), 1, delta=0.01)
+        apart = Tree.of(mesh).distances(wrapped.vertices).max()
+        self.assertLess(apart, 20 / 60)
+
+    def test_an_open_sheet_cannot_be_wrapped_and_stays(self):
+        sheet = Mesh(np.array([[0, 0, 0], [9, 0, 0], [0, 9, 0.0]]), np.array([[0, 1, 2]], np.int32))
+        found = mend(sheet)
+        self.assertFalse(found.closed and found.volume_after_mm3 > 0)
+        self.assertGreater(found.before.counts["open_edges"], 0)
+
+
+@open_meshes.wanted
+class PackagesTest(unittest.TestCase):
+    def test_flipped_in_the_file(self):
+        # The package's own "shuffled" meshes: closed, with facets turned at random.
+        for name in ("blobby-shuffled", "oblong-shuffled", "cube4-shuffled", "ellipe0.003"):
+            with self.subTest(name):
+                theirs = open_meshes.load(f"geometry/{name}.off", 50.0)
+                found = mend(Mesh(theirs.vertices, theirs.faces))
+                self.assertTrue(found.closed)
+                self.assertGreater(found.before.counts["flipped_facets"], 0)
+                theirs.fix_normals()
+                self.assertAlmostEqual(found.volume_after_mm3 / abs(theirs.volume), 1, delta=1e-6)
+
+    def test_torn_in_the_file(self):
+        for path in ("geometry/elephant-with-holes.off", "geometry/mech-holes-shark.off", "geometry/pig.stl"):
+            with self.subTest(path):
+                theirs = open_meshes.load(path, 50.0)
+                found = mend(Mesh(theirs.vertices, theirs.faces))
+                self.assertGreater(found.before.counts["open_edges"], 100)
+                self.assertTrue(found.closed or found.after.defects > 0)
+                if found.closed:
+                    self.assertGreater(found.volume_after_mm3, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
