@@ -69,7 +69,7 @@ class BadFileTest(unittest.TestCase):
         self.refuse(b"solid nothing\nendsolid nothing\n", errors.EmptyFile, "no facets")
 
     def test_not_a_mesh(self):
-        self.refuse(b"Dear reader, this is a letter. " * 40, errors.NotAMesh, "not an STL")
+        self.refuse(b"Dear reader, this is a letter. " * 40, errors.NotAMesh, "neither STL")
         self.refuse(b"solid ground is what this letter is about", errors.NotAMesh)
         self.refuse(b"\x00\x01", errors.NotAMesh)
 

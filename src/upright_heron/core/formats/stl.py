@@ -3,47 +3,20 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import (
-    BadCoordinates,
-    EmptyFile,
-    LyingCount,
-    NoExtent,
-    NotAMesh,
-    TruncatedFile,
-)
-from ..mesh import Mesh, edges, mass_properties, weld
+from ..errors import BadCoordinates, EmptyFile, LyingCount, NotAMesh, TruncatedFile
+from .reading import EXPORT_AGAIN, Reading, finish
 
 HEADER = 84
 RECORD = np.dtype([("normal", "<f4", (3,)), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
-EXPORT_AGAIN = "Export it again from the program that made it, as binary STL."
 
 _NUMBER = rb"([-+0-9.a-zA-Z]+)"
 _VERTEX = re.compile(rb"\bvertex\s+" + _NUMBER + rb"\s+" + _NUMBER + rb"\s+" + _NUMBER, re.IGNORECASE)
 _FACET = re.compile(rb"\bfacet\s+normal\b", re.IGNORECASE)
 _END = re.compile(rb"\bendsolid\b", re.IGNORECASE)
-
-
-@dataclass(frozen=True, slots=True)
-class Reading:
-    """A mesh read from a file, and what was done to it on the way in.
-
-    Attributes
-    ----------
-    mesh : Mesh
-    dropped : int
-        Facets left out because two of their corners are the same point.
-    turned : bool
-        The whole closed surface faced inwards and was turned outwards.
-    """
-
-    mesh: Mesh
-    dropped: int
-    turned: bool
 
 
 def read_stl(data: bytes) -> Reading:
@@ -73,30 +46,20 @@ def read_stl(data: bytes) -> Reading:
     NoExtent
         All facets fall on one line or point.
     """
+    return finish(stl_corners(data))
+
+
+def stl_corners(data: bytes) -> NDArray[np.float32]:
+    """Corners (m, 3, 3) of the facets of a binary or ASCII STL file.
+
+    Raises
+    ------
+    BadFile
+        As for ``read_stl``, without the errors of what the corners make.
+    """
     if not data:
         raise EmptyFile("The file is empty: it has no bytes.", EXPORT_AGAIN)
-    corners = _ascii_corners(data) if _is_ascii(data) else _binary_corners(data)
-    if not len(corners):
-        raise EmptyFile("The file has no facets.", EXPORT_AGAIN)
-    bad = ~np.isfinite(corners).all(axis=(1, 2))
-    if bad.any():
-        first = int(np.argmax(bad))
-        raise BadCoordinates(
-            f"{int(bad.sum())} of {len(corners)} facets have coordinates that are not numbers"
-            f" (the first is facet {first + 1}).",
-            EXPORT_AGAIN,
-        )
-    mesh = weld(corners)
-    if not len(mesh.faces) or int((mesh.size_mm > 0).sum()) < 2:
-        raise NoExtent(
-            "The part has no size: all its facets fall on one line or point.",
-            "Check the unit and the scale it was exported with.",
-        )
-    dropped = len(corners) - len(mesh.faces)
-    turned = edges(mesh).closed and mass_properties(mesh).volume_mm3 < 0
-    if turned:
-        mesh = Mesh(mesh.vertices, mesh.faces[:, ::-1])
-    return Reading(mesh, dropped, turned)
+    return _ascii_corners(data) if _is_ascii(data) else _binary_corners(data)
 
 
 def _is_ascii(data: bytes) -> bool:
@@ -112,8 +75,8 @@ def _is_ascii(data: bytes) -> bool:
 def _binary_corners(data: bytes) -> NDArray[np.float32]:
     if len(data) < HEADER or _looks_like_text(data):
         raise NotAMesh(
-            "This is not an STL file: it is neither binary STL nor ASCII STL.",
-            "Upload a mesh file; drawings, documents and archives have to be exported as STL first.",
+            "This is not a mesh file: it is neither STL nor any other format that is read here.",
+            "Use STL, OBJ, PLY, 3MF, GLB, AMF or STEP; drawings and documents have to be exported first.",
         )
     count = int.from_bytes(data[80:84], "little")
     expected = HEADER + RECORD.itemsize * count

@@ -1,0 +1,138 @@
+"""What readers of files give: bodies in millimetres, and what was done to them on the way in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import BadCoordinates, BadFile, EmptyFile, NoExtent
+from ..mesh import Mesh, edges, mass_properties, weld
+
+EXPORT_AGAIN = "Export it again from the program it came from."
+
+# Millimetres of the units that files state. The inch is 25.4 mm exactly (international yard and pound, 1959).
+MM_OF = {
+    "micron": 0.001,
+    "millimeter": 1.0,
+    "centimeter": 10.0,
+    "inch": 25.4,
+    "foot": 304.8,
+    "meter": 1000.0,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A mesh read from a file, and what was done to it on the way in.
+
+    Attributes
+    ----------
+    mesh : Mesh
+    dropped : int
+        Facets left out because two of their corners are the same point.
+    turned : bool
+        The whole closed surface faced inwards and was turned outwards.
+    """
+
+    mesh: Mesh
+    dropped: int
+    turned: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Body:
+    """One named body of a file: corners (m, 3, 3) float32 of its facets, mm."""
+
+    name: str
+    corners: NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class Contents:
+    """What a file holds.
+
+    Attributes
+    ----------
+    format : str
+        Such as ``STL`` or ``3MF``.
+    unit : str or None
+        The unit that the file states, of ``MM_OF``; without one, its numbers were taken for millimetres.
+    bodies : tuple of Body
+    """
+
+    format: str
+    unit: str | None
+    bodies: tuple[Body, ...]
+
+    def whole(self) -> Reading:
+        """All bodies together as one mesh.
+
+        Raises
+        ------
+        EmptyFile, BadCoordinates, NoExtent
+        """
+        corners = [body.corners for body in self.bodies if len(body.corners)]
+        return finish(np.concatenate(corners) if corners else np.zeros((0, 3, 3), np.float32))
+
+    def each(self) -> list[tuple[str, Reading]]:
+        """Every body by itself, those without a surface left out.
+
+        Raises
+        ------
+        EmptyFile
+            No body has a surface.
+        """
+        found = []
+        for body in self.bodies:
+            try:
+                found.append((body.name, finish(body.corners)))
+            except BadFile:
+                continue
+        if not found:
+            raise EmptyFile("No body in the file has a surface.", EXPORT_AGAIN)
+        return found
+
+
+def finish(corners: NDArray[np.float32]) -> Reading:
+    """Make a mesh of the corners of facets.
+
+    Parameters
+    ----------
+    corners : (m, 3, 3) float32, mm
+
+    Returns
+    -------
+    Reading
+
+    Raises
+    ------
+    EmptyFile
+        No facets.
+    BadCoordinates
+        NaN or infinite coordinates.
+    NoExtent
+        All facets fall on one line or point.
+    """
+    if not len(corners):
+        raise EmptyFile("The file has no facets.", EXPORT_AGAIN)
+    bad = ~np.isfinite(corners).all(axis=(1, 2))
+    if bad.any():
+        first = int(np.argmax(bad))
+        raise BadCoordinates(
+            f"{int(bad.sum())} of {len(corners)} facets have coordinates that are not numbers"
+            f" (the first is facet {first + 1}).",
+            EXPORT_AGAIN,
+        )
+    mesh = weld(corners)
+    if not len(mesh.faces) or int((mesh.size_mm > 0).sum()) < 2:
+        raise NoExtent(
+            "The part has no size: all its facets fall on one line or point.",
+            "Check the unit and the scale it was exported with.",
+        )
+    dropped = len(corners) - len(mesh.faces)
+    turned = edges(mesh).closed and mass_properties(mesh).volume_mm3 < 0
+    if turned:
+        mesh = Mesh(mesh.vertices, mesh.faces[:, ::-1])
+    return Reading(mesh, dropped, turned)

@@ -1,0 +1,186 @@
+"""3MF, read: core specification 1.3, with components, transforms, several objects and production paths."""
+
+from __future__ import annotations
+
+import posixpath
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import BadFile, EmptyFile, NotAMesh
+from .archive import Archive
+from .reading import EXPORT_AGAIN, MM_OF, Body, Contents
+from .xml import parse
+
+DEEPEST = 32
+MOST_FACETS = 30_000_000
+
+Matrix = NDArray[np.float64]
+
+
+@dataclass
+class _Object:
+    name: str
+    type: str
+    points: list[float] = field(default_factory=list)
+    facets: list[int] = field(default_factory=list)
+    components: list[tuple[str, str, Matrix]] = field(default_factory=list)
+
+
+@dataclass
+class _Model:
+    unit: str = "millimeter"
+    objects: dict[str, _Object] = field(default_factory=dict)
+    items: list[tuple[str, str, Matrix]] = field(default_factory=list)
+
+
+def read_3mf(data: bytes) -> Contents:
+    """Read a 3MF package: each item of the build is a body.
+
+    Parameters
+    ----------
+    data : bytes
+
+    Returns
+    -------
+    Contents
+
+    Raises
+    ------
+    BadFile
+        Not a 3MF package, damaged, or with references that lead nowhere or in circles.
+    """
+    archive = Archive(data)
+    root = _root(archive)
+    models: dict[str, _Model] = {}
+
+    def model(path: str) -> _Model:
+        path = path.lstrip("/")
+        if path not in models:
+            if len(models) > 2000:
+                raise NotAMesh("The package refers to thousands of model parts.", EXPORT_AGAIN)
+            models[path] = _read_model(archive.read(_entry(archive, path)))
+        return models[path]
+
+    first = model(root)
+    bodies = []
+    total = 0
+
+    def gather(path: str, number: str, matrix: Matrix, depth: int, into: list[NDArray[np.float64]]) -> None:
+        nonlocal total
+        if depth > DEEPEST:
+            raise NotAMesh("The objects of the package contain each other in a circle.", EXPORT_AGAIN)
+        known = model(path).objects.get(number)
+        if known is None:
+            raise NotAMesh(f"The package builds object {number[:20]}, which it does not hold.", EXPORT_AGAIN)
+        if known.facets:
+            points = np.array(known.points, np.float64).reshape(-1, 3)
+            facets = np.array(known.facets, np.int64).reshape(-1, 3)
+            if facets.min() < 0 or facets.max() >= len(points):
+                raise NotAMesh(
+                    f"Facets of object {number[:20]} use corners that it does not have.", EXPORT_AGAIN
+                )
+            total += len(facets)
+            if total > MOST_FACETS:
+                raise NotAMesh(f"The package builds more than {MOST_FACETS:,} facets.", EXPORT_AGAIN)
+            corners = (points @ matrix[:3] + matrix[3])[facets]
+            # A transform that mirrors turns every facet inside out.
+            into.append(corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners)
+        for target, inner, transform in known.components:
+            gather(target or path, inner, _after(transform, matrix), depth + 1, into)
+
+    unit = first.unit
+    scale = MM_OF[unit]
+    for target, number, transform in first.items:
+        parts: list[NDArray[np.float64]] = []
+        gather(target or root, number, transform, 0, parts)
+        if parts:
+            known = model(target or root).objects[number]
+            with np.errstate(over="ignore"):
+                corners = (np.concatenate(parts) * scale).astype(np.float32)
+            bodies.append(Body(known.name or f"object {number}", corners))
+    if not bodies:
+        raise EmptyFile("The package builds nothing that has a surface.", EXPORT_AGAIN)
+    return Contents("3MF", unit, tuple(bodies))
+
+
+def _entry(archive: Archive, path: str) -> str:
+    wanted = posixpath.normpath(path).lower()
+    for name in archive.names:
+        if posixpath.normpath(name.lstrip("/")).lower() == wanted:
+            return name
+    raise NotAMesh(f"The package has no part “{path[:80]}”.", EXPORT_AGAIN)
+
+
+def _root(archive: Archive) -> str:
+    """The part that the package names as its model."""
+    found: list[str] = []
+
+    def start(name: str, attributes: dict[str, str]) -> None:
+        if name == "Relationship" and attributes.get("Type", "").endswith("/3dmodel"):
+            found.append(attributes.get("Target", ""))
+
+    relationships = [name for name in archive.names if name.lstrip("/").lower() == "_rels/.rels"]
+    if relationships:
+        parse(archive.read(relationships[0]), start, lambda _: None)
+    if not found:
+        found = [name for name in archive.names if name.lower().endswith(".model")]
+    if not found:
+        raise NotAMesh(
+            "The archive is not a 3MF package: it names no model.", "Unpack it and upload the mesh inside."
+        )
+    return found[0].lstrip("/")
+
+
+def _matrix(text: str | None) -> Matrix:
+    if not text:
+        return np.vstack([np.eye(3), np.zeros(3)])
+    try:
+        values = np.array([float(word) for word in text.split()])
+    except ValueError as error:
+        raise NotAMesh("A transform in the package is not made of numbers.", EXPORT_AGAIN) from error
+    if len(values) != 12 or not np.isfinite(values).all():
+        raise NotAMesh("A transform in the package does not have twelve numbers.", EXPORT_AGAIN)
+    return values.reshape(4, 3)
+
+
+def _after(first: Matrix, then: Matrix) -> Matrix:
+    """Row vectors, as in the specification: x' = x M."""
+    return np.vstack([first[:3] @ then[:3], first[3] @ then[:3] + then[3]])
+
+
+def _read_model(data: bytes) -> _Model:
+    model = _Model()
+    current: list[_Object] = []
+
+    def start(name: str, attributes: dict[str, str]) -> None:
+        try:
+            if name == "vertex":
+                current[-1].points += (float(attributes["x"]), float(attributes["y"]), float(attributes["z"]))
+            elif name == "triangle":
+                current[-1].facets += (int(attributes["v1"]), int(attributes["v2"]), int(attributes["v3"]))
+            elif name == "model":
+                model.unit = attributes.get("unit", "millimeter")
+                if model.unit not in MM_OF:
+                    raise NotAMesh(
+                        f"The package states a unit that 3MF does not have: {model.unit[:20]}.", EXPORT_AGAIN
+                    )
+            elif name == "object":
+                current.append(_Object(attributes.get("name", ""), attributes.get("type", "model")))
+                model.objects[attributes["id"]] = current[-1]
+            elif name == "component":
+                current[-1].components.append(
+                    (attributes.get("path", ""), attributes["objectid"], _matrix(attributes.get("transform")))
+                )
+            elif name == "item":
+                model.items.append(
+                    (attributes.get("path", ""), attributes["objectid"], _matrix(attributes.get("transform")))
+                )
+        except BadFile:
+            raise
+        except (KeyError, ValueError, IndexError) as error:
+            raise NotAMesh(f"An element “{name[:20]}” of the package is incomplete.", EXPORT_AGAIN) from error
+
+    parse(data, start, lambda _: None)
+    return model
