@@ -10,9 +10,24 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+
 from tests.core.test_threemf import read, volume
-from tests.support import box, comb, on_plate, sphere, stl, tee
+from tests.support import box, comb, mesh_of, on_plate, sphere, stl, tee
 from upright_heron import cli
+from upright_heron.core.handoff.stl import write_stl
+from upright_heron.core.handoff.threemf import Item, write_3mf
+from upright_heron.core.mesh import Mesh, facts
+
+DEFECTS = (
+    "open_edges",
+    "nonmanifold_edges",
+    "flipped_facets",
+    "duplicate_facets",
+    "degenerate_facets",
+    "bodies",
+    "self_crossings",
+)
 
 
 class CliCase(unittest.TestCase):
@@ -56,11 +71,52 @@ class CliCase(unittest.TestCase):
 
 
 class AnswersTest(CliCase):
+    def test_units(self):
+        mesh = mesh_of(box(2, 3, 4))
+        (self.folder / "stated.3mf").write_bytes(write_3mf([Item("part", mesh)], "t"))
+        found = self.answer("inspect", "stated.3mf")["units"]
+        self.assertEqual((found["stated"], found["name"], found["question"]), (True, "millimeter", False))
+        found = self.answer("inspect", "tee.stl")["units"]
+        self.assertEqual((found["stated"], found["question"]), (False, False))
+
+    def test_mend(self):
+        mesh = mesh_of(tee())
+        broken = Mesh(mesh.vertices, np.concatenate([mesh.faces[2:, ::-1], mesh.faces[5:6]]))
+        (self.folder / "broken.stl").write_bytes(write_stl(broken))
+        found = self.answer("mend", "broken.stl", "--out", "sound.stl")
+        self.assertEqual(
+            list(found),
+            [
+                "closed",
+                "defects_before",
+                "defects_after",
+                "volume_before_mm3",
+                "volume_after_mm3",
+                "greatest_move_mm",
+                "done",
+            ],
+        )
+        self.assertTrue(found["closed"])
+        self.assertEqual(found["defects_before"]["duplicate_facets"], 1)
+        self.assertGreater(found["defects_before"]["open_edges"], 0)
+        self.assertEqual(found["defects_after"], dict.fromkeys(DEFECTS, 0) | {"bodies": 1})
+        self.assertAlmostEqual(found["volume_after_mm3"], facts(mesh).volume_mm3, delta=0.01)
+        self.assertTrue(self.answer("inspect", "sound.stl")["closed"])
+        self.answer("mend", "broken.stl", "--out", "sound.3mf", "--step", "drop")
+        self.call("mend", "broken.stl", "--out", "sound.stl", "--step", "pray", status=2)
+        self.call("mend", "broken.stl", "--out", str(self.folder / "sound.txt"), status=2)
+
     def test_inspect(self):
         found = self.answer("inspect", "cube.stl")
-        self.assertEqual(
-            list(found), ["facets", "vertices", "size_mm", "volume_mm3", "area_mm2", "closed", "shells"]
-        )
+        keys = ["facets", "vertices", "size_mm", "volume_mm3", "area_mm2", "closed", "shells"]
+        self.assertEqual(list(found), [*keys, "units", "defects"])
+        units, defects = found.pop("units"), found.pop("defects")
+        self.assertEqual(list(units), ["stated", "name", "question", "sizes_mm"])
+        # A cube of one: in millimetres it is odd, and 25.4 mm if inches were meant.
+        self.assertEqual((units["stated"], units["name"], units["question"]), (False, "mm", True))
+        self.assertEqual(units["sizes_mm"]["inch"], [25.4, 25.4, 25.4])
+        self.assertEqual(list(units["sizes_mm"]), ["mm", "cm", "inch", "m"])
+        self.assertEqual(defects, dict.fromkeys(DEFECTS, 0) | {"bodies": 1})
         self.assertEqual(
             found,
             {

@@ -5,8 +5,11 @@ Errors go to standard error; the exit status is 2 for bad input.
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -14,11 +17,15 @@ import typer
 
 from .core import machines
 from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
-from .core.formats.stl import read_stl
+from .core.formats.read import read as read_file
+from .core.formats.reading import MM_OF, Contents, Reading
 from .core.handoff.stl import write_stl
 from .core.handoff.threemf import Item, write_3mf
+from .core.health import Health, examine
 from .core.islands import find_islands
 from .core.layers import LayerStack, cut
+from .core.mend import STEPS
+from .core.mend import mend as mend_mesh
 from .core.mesh import Mesh, facts
 from .core.overhangs import overhangs as find_overhangs
 from .core.solid import Solid
@@ -28,25 +35,47 @@ from .core.stance.resting import resting_faces
 from .core.supports.columns import make_columns
 from .core.supports.model import SupportSet, SupportSettings
 from .core.supports.stilts import make_stilts
+from .core.units import judge_unit
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 
-File = Annotated[Path, typer.Argument(help="A binary or ASCII STL file, in millimetres.")]
+File = Annotated[Path, typer.Argument(help="An STL, OBJ, PLY, 3MF, GLB, AMF or STEP file.")]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
 Limit = Annotated[float, typer.Option(help="Self-supporting limit, degrees from vertical.")]
 Layer = Annotated[float, typer.Option(help="Layer height, mm.")]
 PrinterName = Annotated[str, typer.Option("--printer", help="Name of a printer of the demo workshop.")]
 
 
-def _read(path: Path) -> Mesh:
-    """The part as it stands in the file, its lowest point put at z = 0."""
+def _contents(path: Path) -> Contents:
     try:
         data = path.read_bytes()
     except OSError as error:
         raise NotAMesh(f"{path} cannot be read: {error.strerror or error}.", "Check the path.") from error
     if not data:
         raise EmptyFile(f"{path} is empty.", "Export it again.")
-    mesh = read_stl(data).mesh
+    with _quiet():
+        return read_file(data, path.name)
+
+
+@contextlib.contextmanager
+def _quiet() -> Iterator[None]:
+    """Keep what OpenCASCADE prints off the output of the process, where the shell command's answer goes."""
+    sys.stdout.flush()
+    kept = os.dup(1), os.dup(2)
+    try:
+        with open(os.devnull, "wb") as nowhere:
+            os.dup2(nowhere.fileno(), 1)
+            os.dup2(nowhere.fileno(), 2)
+        yield
+    finally:
+        for number, handle in enumerate(kept, 1):
+            os.dup2(handle, number)
+            os.close(handle)
+
+
+def _read(path: Path) -> Mesh:
+    """The part as it stands in the file, its lowest point put at z = 0."""
+    mesh = _contents(path).whole().mesh
     return place(mesh, _as_it_came(), centred=False).apply(mesh)
 
 
@@ -94,8 +123,14 @@ def _short(value: Any) -> str:
 
 @app.command()
 def inspect(file: File, as_json: Json = False) -> None:
-    """Size, volume, area, closedness and bodies of a part."""
-    found = facts(_read(file))
+    """Size, volume, area, closedness, bodies, unit and defects of a part."""
+    contents = _contents(file)
+    reading = contents.whole()
+    found = facts(reading.mesh)
+    health = examine(reading.mesh)
+    judged = judge_unit(
+        found.size_mm, contents.unit, machines.PRINTERS[0].build_mm, MM_OF[contents.unit or "millimeter"]
+    )
     _tell(
         {
             "facets": found.facets,
@@ -105,6 +140,62 @@ def inspect(file: File, as_json: Json = False) -> None:
             "area_mm2": found.area_mm2,
             "closed": found.closed,
             "shells": found.shells,
+            "units": {
+                "stated": judged.stated,
+                "name": judged.name,
+                "question": judged.question,
+                "sizes_mm": {unit: list(size) for unit, size in judged.sizes_mm.items()},
+            },
+            "defects": _defects(health, reading),
+        },
+        as_json,
+    )
+
+
+def _defects(health: Health, reading: Reading | None = None) -> dict[str, int]:
+    """Counts as they were in the file: what reading put right at once is counted too."""
+    counts = dict(health.counts)
+    if reading is not None:
+        counts["degenerate_facets"] += reading.dropped
+        if reading.turned:
+            counts["flipped_facets"] = len(reading.mesh.faces)
+    return counts
+
+
+@app.command()
+def mend(
+    file: File,
+    out: Annotated[Path, typer.Option(help="Where to write the mended part: .stl or .3mf.")],
+    step: Annotated[
+        list[str] | None, typer.Option(help=f"Only this step; may be given again. One of {', '.join(STEPS)}.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Mend a part: weld, drop needless facets, face outwards, fill holes, unite bodies, re-wrap."""
+    unknown = [name for name in step or () if name not in STEPS]
+    if unknown:
+        raise BadValue(f"There is no step “{unknown[0]}”.", f"Use one of: {', '.join(STEPS)}.")
+    if out.suffix.lower() not in (".stl", ".3mf"):
+        raise BadValue(
+            f"A part cannot be written as “{out.suffix}”.", "Give a name that ends in .stl or .3mf."
+        )
+    reading = _contents(file).whole()
+    found = mend_mesh(reading.mesh, tuple(step) if step else None)
+    data = (
+        write_3mf([Item(f"part {file.stem}", found.mesh)], file.stem)
+        if out.suffix.lower() == ".3mf"
+        else write_stl(found.mesh)
+    )
+    _write(out, data)
+    _tell(
+        {
+            "closed": found.closed,
+            "defects_before": _defects(found.before, reading),
+            "defects_after": _defects(found.after),
+            "volume_before_mm3": found.volume_before_mm3,
+            "volume_after_mm3": found.volume_after_mm3,
+            "greatest_move_mm": found.greatest_move_mm,
+            "done": [done.words for done in found.done],
         },
         as_json,
     )

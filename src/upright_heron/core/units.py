@@ -1,9 +1,10 @@
-"""Lengths as people type them: a number with a unit or without, decimals or fractions. A leaf module."""
+"""Lengths as people type them, and the unit of a file that states none. A leaf module."""
 
 from __future__ import annotations
 
 import math
 import re
+from dataclasses import dataclass
 
 from .errors import BadValue
 
@@ -59,3 +60,65 @@ def length_mm(text: str | float) -> float:
     if not math.isfinite(result):
         raise BadValue(f"“{text.strip()[:40]}” is too large for a length.", "Type a smaller number.")
     return result
+
+
+# What a file without a unit is offered to be in.
+OFFERED = {"mm": 1.0, "cm": 10.0, "inch": 25.4, "m": 1000.0}
+# A part with no side longer than this was hardly meant in millimetres.
+TINY_MM = 2.0
+# Nor one that would fill so many build volumes, or is so many times as long as one.
+HUGE = 10.0
+
+Size = tuple[float, float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class UnitQuestion:
+    """What is known of the unit of a part.
+
+    Attributes
+    ----------
+    stated : bool
+        The file says it.
+    name : str
+        The unit, ``mm`` while a file that states none is taken as it is.
+    question : bool
+        The size is so odd that someone has to say which unit was meant.
+    sizes_mm : dict of str to (x, y, z)
+        Size that the part would have in each unit offered.
+    """
+
+    stated: bool
+    name: str
+    question: bool
+    sizes_mm: dict[str, Size]
+
+
+def judge_unit(size_mm: Size, stated: str | None, build_mm: Size, mm_per_number: float = 1.0) -> UnitQuestion:
+    """Judge whether the unit of a part has to be asked for.
+
+    Parameters
+    ----------
+    size_mm : (x, y, z)
+        With the numbers of the file taken as stated, or for millimetres.
+    stated : str or None
+        Unit that the file states.
+    build_mm : (x, y, z)
+        Build volume to measure against.
+    mm_per_number : float
+        What one unit of the file's own numbers was taken for.
+
+    Returns
+    -------
+    UnitQuestion
+    """
+    x, y, z = size_mm
+    n = mm_per_number
+    longest = max(size_mm)
+    huge = longest > HUGE * max(build_mm) or x * y * z > HUGE * math.prod(build_mm)
+    return UnitQuestion(
+        stated is not None,
+        stated or "mm",
+        stated is None and (longest < TINY_MM or huge),
+        {unit: (x * f / n, y * f / n, z * f / n) for unit, f in OFFERED.items()},
+    )
