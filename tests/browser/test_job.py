@@ -10,7 +10,9 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.driver import Browser, Server
 from tests.core.test_threemf import read
-from tests.support import box, comb, on_plate, sphere, stl, tee
+from tests.support import box, comb, mesh_of, on_plate, sphere, stl, tee
+from upright_heron.core.handoff.stl import write_stl
+from upright_heron.core.mesh import Mesh
 
 
 def setUpModule():
@@ -75,7 +77,7 @@ class YardTest(BrowserCase):
         (folder / "letter.stl").write_bytes(b"Not a mesh at all. " * 20)
         browser.find("#files").send_keys(f"{folder / 'letter.stl'}\n{folder / 'wedge_v2.stl'}")
         browser.find(".upload.done a")
-        self.assertIn("not an STL file", browser.text(".upload.failed"))
+        self.assertIn("not a mesh file", browser.text(".upload.failed"))
         # The refusal is logged by the browser as a failed request; that is all there is.
         self.assertTrue(all("422" in p for p in browser.problems()))
         browser.click(".upload.done a")
@@ -216,6 +218,50 @@ class LayersTest(BrowserCase):
         browser.fill("#layer-number", "110", Keys.ENTER)
         browser.wait(lambda: browser.run("return window.heron.profile.index") == 109)
         self.assertEqual(browser.text("#layer-count"), "125")
+
+
+class PartTest(BrowserCase):
+    def test_unit_size_and_stance_kept(self):
+        job_id = self.open_job(box(1, 0.6, 0.4))
+        self.assertIn("Which unit", browser.text("#unit-question"))
+        browser.click('#unit-question [data-unit="inch"]')
+        browser.wait(lambda: "25.4 × 15.2 × 10.2" in browser.text("#part-size"))
+        browser.wait(lambda: not browser.all("#unit-question"))
+        browser.ready()
+        browser.fill("#size-x", "2 in")
+        browser.wait(lambda: "50.8 × 30.5 × 20.3" in browser.text("#part-size"))
+        self.assertEqual(browser.find("#size-percent").get_attribute("value"), "200")
+        browser.ready()
+        self.assertAlmostEqual(self.sheet(job_id)["part"]["volume_mm3"], 50.8 * 30.48 * 20.32, delta=0.1)
+        browser.click("#size-reset")
+        browser.wait(lambda: "25.4 × 15.2" in browser.text("#part-size"))
+        browser.click("#undo")
+        browser.wait(lambda: "50.8" in browser.text("#part-size"))
+
+    def test_stepping_through_defects_and_mending(self):
+        mesh = mesh_of(tee())
+        faces = mesh.faces[2:].copy()
+        faces[4] = faces[4][::-1]
+        job_id = server.upload("torn.stl", write_stl(Mesh(mesh.vertices, faces)))
+        server.settle(job_id)
+        browser.open(f"{server.url}/jobs/{job_id}?open=1")
+        browser.ready()
+        self.assertIn("open edges", browser.text("#defects"))
+        self.assertIn("1 facet facing inwards", browser.text("#defects"))
+        browser.click('[data-place-step="1"]')
+        browser.wait(lambda: browser.run("return document.body.dataset.place") == "0")
+        self.assertIn("1 of 2: hole", browser.text("#place-words"))
+        self.assertTrue(browser.run("return Boolean(window.heron.view.place)"))
+        browser.find("#canvas").click()
+        ActionChains(browser.driver).send_keys("n").perform()
+        browser.wait(lambda: "2 of 2" in browser.text("#place-words"))
+        browser.click("#mend-all")
+        browser.wait(lambda: browser.all("#sound"))
+        self.assertEqual(browser.text("#part-closed"), "yes")
+        self.assertFalse(browser.run("return Boolean(window.heron.view.place)"))
+        self.assertIn("filled", browser.text("#mending"))
+        browser.click("#undo")
+        browser.wait(lambda: browser.all("#defects"))
 
 
 class StepsTest(BrowserCase):

@@ -162,7 +162,7 @@ class ResultsTest(StoreCase):
         limited = keys(sheet.model_copy(update={"limit_deg": 20.0}))
         self.assertEqual({n for n in first if first[n] != limited[n]}, {"findings", "resting"})
         turned = keys(Turn(x_deg=10).apply(sheet))
-        self.assertEqual({n for n in first if first[n] == turned[n]}, {"resting"})
+        self.assertEqual({n for n in first if first[n] == turned[n]}, {"resting", "health"})
         self.assertLessEqual(set(first), set(VERSIONS))
 
     def test_summary_fills_as_results_are_made(self):

@@ -123,7 +123,7 @@ class UploadTest(AppCase):
         infinite[2, 1, 1] = np.inf
         cases = {
             "empty": (b"", "empty"),
-            "letter.stl": (b"To whom it may concern. " * 30, "not an STL"),
+            "letter.stl": (b"To whom it may concern. " * 30, "neither STL"),
             "truncated": (stl(tee())[:-120], "ends early"),
             "lying": (raw_stl(np.random.default_rng(0).random((9, 3, 3)), 7), "facet count is wrong"),
             "nan": (raw_stl(nan), "not numbers"),

@@ -142,11 +142,11 @@ def examine(mesh: Mesh, *, crossings: bool = True) -> Health:
     flat = flat_facets(mesh)
     table = EdgeTable.of(mesh.faces)
     single, crowded = table.count == 1, table.count > 2
-    # The facet at an open edge runs one way; what would close it runs the other.
-    ends = table.ends[single]
-    backward = table.forward[single] == 1
-    ends = np.where(backward[:, None], ends[:, ::-1], ends)
     facing = orientation(mesh, duplicates)
+    # The facet at an open edge, once it faces outwards, runs one way; what would close it runs the other.
+    turned = facing.flip[table.facets[table.start[:-1][single]]]
+    forward = (table.forward[single] == 1) != turned
+    ends = np.where(forward[:, None], table.ends[single][:, ::-1], table.ends[single])
     try:
         Solid.from_mesh(mesh)
         sound = True

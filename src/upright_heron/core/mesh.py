@@ -51,6 +51,15 @@ class Mesh:
         result: NDArray[np.float64] = self.bounds[1] - self.bounds[0]
         return result
 
+    def sized(self, factors: tuple[float, float, float]) -> Mesh:
+        """Return the mesh with x, y and z multiplied; a mirrored one still faces outwards.
+
+        Corners are kept to single precision, as files keep them.
+        """
+        vertices = (self.vertices * np.asarray(factors)).astype(np.float32).astype(np.float64)
+        mirrored = np.prod(np.sign(factors)) < 0
+        return Mesh(vertices, self.faces[:, ::-1] if mirrored else self.faces)
+
     def transformed(self, rotation: NDArray[np.float64], offset_mm: NDArray[np.float64]) -> Mesh:
         """Return the mesh turned by ``rotation`` (3, 3) and then moved by ``offset_mm`` (3,)."""
         return Mesh(self.vertices @ rotation.T + offset_mm, self.faces)

@@ -18,8 +18,10 @@ from .models import (
     Grid,
     JobSheet,
     Length,
+    Part,
     Process,
     Quaternion,
+    Size,
     Stance,
     Supports,
     Vector,
@@ -300,6 +302,58 @@ class WriteNotes(Change):
 
     def label(self, sheet: JobSheet) -> str:
         return "Notes"
+
+
+class Resize(Change):
+    """Give the part a size; made by the server, because the sized surface has to exist first."""
+
+    kind: Literal["resize"] = "resize"
+    size: Size
+    part: Part
+    of: str
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the sheet with the part sized."""
+        _same_base(sheet, self.of)
+        came = sheet.original if self.part.mesh != sheet.original.mesh else None
+        return _with(sheet, part=self.part, came=came, size=self.size)
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what was done."""
+        if self.size.untouched:
+            return "Size as it came"
+        x, y, z = self.part.size_mm
+        return f"Size {x:.4g} × {y:.4g} × {z:.4g} mm"
+
+
+class Mend(Change):
+    """Replace the part by a mended one; made by the server, as for ``Resize``."""
+
+    kind: Literal["mend"] = "mend"
+    part: Part
+    sized: Part
+    words: tuple[str, ...]
+    of: str
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the sheet with the part mended."""
+        _same_base(sheet, self.of)
+        return _with(
+            sheet,
+            came=sheet.original,
+            mended=self.part,
+            part=self.sized,
+            mending=(*sheet.mending, *self.words),
+        )
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what was done."""
+        return f"Mend: {', '.join(self.words)}"[:200]
+
+
+def _same_base(sheet: JobSheet, digest: str) -> None:
+    if sheet.base.mesh != digest:
+        raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
 
 
 AnyChange = Annotated[

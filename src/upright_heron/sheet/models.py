@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from dataclasses import replace
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
@@ -10,7 +11,7 @@ from ..core.estimate import support_fill
 from ..core.footing import FootingKind, FootingSettings
 from ..core.machines import Material, Printer, Technology, limit_for, material, printer
 from ..core.supports.model import SupportSettings
-from ..core.units import length_mm
+from ..core.units import OFFERED, UnitQuestion, judge_unit, length_mm
 
 Quaternion = tuple[float, float, float, float]
 Vector = tuple[float, float, float]
@@ -27,7 +28,7 @@ class Document(BaseModel):
 
 
 class Part(Document):
-    """The part as it came, with the facts that never change."""
+    """A surface with the facts that never change."""
 
     file_name: str = Field(max_length=200)
     mesh: Digest
@@ -39,6 +40,77 @@ class Part(Document):
     shells: int
     open_edges: int = 0
     notes: tuple[str, ...] = ()
+    format: str = "STL"
+    # The unit that the file stated, and what one of its numbers was taken for.
+    stated_unit: str | None = None
+    mm_per_number: float = 1.0
+
+
+Share = Annotated[float, Field(gt=0, le=1e4, allow_inf_nan=False)]
+Shrinkage = Annotated[float, Field(ge=-20, le=20, allow_inf_nan=False)]
+
+
+class Size(Document):
+    """How the part is sized, along its own axes as it came: unit, scale, mirror, shrinkage correction."""
+
+    unit: Literal["", "mm", "cm", "inch", "m"] = ""
+    scale: tuple[Share, Share, Share] = (1.0, 1.0, 1.0)
+    mirror: tuple[bool, bool, bool] = (False, False, False)
+    shrinkage_percent: tuple[Shrinkage, Shrinkage, Shrinkage] = (0.0, 0.0, 0.0)
+
+    @property
+    def unit_factor(self) -> float:
+        """Millimetres of the unit chosen for a file that states none."""
+        return OFFERED[self.unit] if self.unit else 1.0
+
+    @property
+    def factors(self) -> Vector:
+        """What x, y and z are multiplied with."""
+        x, y, z = (
+            self.unit_factor * scale * (-1.0 if mirrored else 1.0) * (1.0 + shrinkage / 100.0)
+            for scale, mirrored, shrinkage in zip(
+                self.scale, self.mirror, self.shrinkage_percent, strict=True
+            )
+        )
+        return (x, y, z)
+
+    def aimed(
+        self, sides_mm: Vector, target_mm: tuple[float | None, float | None, float | None], together: bool
+    ) -> Size:
+        """Return the size that gives the part some of its sides.
+
+        Parameters
+        ----------
+        sides_mm : (x, y, z)
+            Of the part before sizing.
+        target_mm : three of float or None
+            Sides wanted, shrinkage left out of account as the printed part will be.
+        together : bool
+            All sides follow the first that is wanted.
+        """
+        wanted = [
+            None if target is None or side <= 0 else target / (side * self.unit_factor)
+            for side, target in zip(sides_mm, target_mm, strict=True)
+        ]
+        if together:
+            lead = next(((i, w) for i, w in enumerate(wanted) if w is not None), None)
+            if lead is None:
+                return self
+            ratio = lead[1] / self.scale[lead[0]]
+            scale = [old * ratio for old in self.scale]
+        else:
+            scale = [old if w is None else w for old, w in zip(self.scale, wanted, strict=True)]
+        return Size.model_validate({**self.model_dump(), "scale": tuple(scale)})
+
+    @property
+    def plain(self) -> bool:
+        """Nothing but the unit was chosen."""
+        return self == Size(unit=self.unit)
+
+    @property
+    def untouched(self) -> bool:
+        """The part has the size it came with."""
+        return self.factors == (1.0, 1.0, 1.0)
 
 
 class Grid(Document):
@@ -94,6 +166,11 @@ class JobSheet(Document):
 
     name: str = Field(min_length=1, max_length=120)
     part: Part
+    # What the part was before it was mended and sized; empty while it is as it came.
+    came: Part | None = None
+    mended: Part | None = None
+    mending: tuple[str, ...] = ()
+    size: Size = Size()
     printer: str = "Sedge 300"
     material: str = "PLA"
     layer_mm: Annotated[Length, Field(ge=0.005, le=5)] = 0.2
@@ -104,6 +181,32 @@ class JobSheet(Document):
     footing: Footing = Footing()
     process: Process = Process()
     notes: str = Field(default="", max_length=4000)
+
+    @property
+    def original(self) -> Part:
+        """The part as it came."""
+        return self.came or self.part
+
+    @property
+    def base(self) -> Part:
+        """The part that is sized: mended or as it came."""
+        return self.mended or self.original
+
+    @property
+    def unit_question(self) -> UnitQuestion:
+        """What is known of the part's unit; a unit that was chosen ends the question."""
+        asked = judge_unit(
+            self.original.size_mm,
+            self.original.stated_unit,
+            self.machine.build_mm,
+            self.original.mm_per_number,
+        )
+        return replace(asked, question=False, name=self.size.unit) if self.size.unit else asked
+
+    @property
+    def thinnest_mm(self) -> float:
+        """Thinnest wall that the machine makes: one bead, or four pixels (common practice)."""
+        return round(self.machine.line_width_mm * (4 if self.is_resin else 1), 3)
 
     @property
     def machine(self) -> Printer:

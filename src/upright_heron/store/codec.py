@@ -22,6 +22,7 @@ from ..core.islands import Island
 from ..core.layers import LayerStack
 from ..core.mesh import Edges, Mesh, MeshFacts
 from ..core.overhangs import Overhangs
+from ..core.places import Place, Report
 from ..core.split.grid import Piece, Split
 from ..core.stance.resting import RestingFace
 from ..core.supports.model import Column, Slab, Stilt, SupportSet
@@ -29,7 +30,7 @@ from ..core.supports.model import Column, Slab, Stilt, SupportSet
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Column, Edges, Footing, Island, Item, LayerStack, Mesh, MeshFacts, Overhangs, Piece,
+        Column, Edges, Footing, Island, Item, LayerStack, Mesh, MeshFacts, Overhangs, Piece, Place, Report,
         RestingFace, Slab, Split, Stilt, SupportSet,
     )
 }  # fmt: skip

@@ -266,6 +266,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "wantsSupports": sheet.supports is not None,
         "wantsFooting": sheet.footing.kind is not FootingKind.NONE,
         "wantsSplit": sheet.grid is not None,
+        "health": found["health"] if live.health else None,
         "islands": [
             {"n": i.number, "z": i.z_mm, "x": i.x_mm, "y": i.y_mm, "layer": i.layer}
             for i in (live.findings.islands[:400] if live.findings else ())

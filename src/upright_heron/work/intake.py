@@ -5,13 +5,17 @@ from __future__ import annotations
 import re
 from pathlib import PurePath
 
-from ..core.formats.stl import read_stl
+from ..core.errors import BadValue
+from ..core.formats.read import SUFFIXES, read
+from ..core.formats.reading import MM_OF
 from ..core.machines import Technology, printer
-from ..core.mesh import facts
-from ..sheet.models import JobSheet, Part
+from ..core.mend import Mended, mend
+from ..core.mesh import Mesh, facts
+from ..sheet.models import JobSheet, Part, Size
 from ..store.store import Store
 
 DEFAULT_PRINTER = "Sedge 300"
+OPEN = "The surface is not closed"
 
 
 def clean_name(file_name: str) -> str:
@@ -23,7 +27,10 @@ def clean_name(file_name: str) -> str:
 
 def job_name(file_name: str) -> str:
     """Name of a job proposed from a file name."""
-    stem = re.sub(r"\.stl$", "", clean_name(file_name), flags=re.IGNORECASE)
+    stem = clean_name(file_name)
+    for suffix in SUFFIXES:
+        if stem.lower().endswith(suffix):
+            stem = stem[: -len(suffix)]
     words = re.sub(r"[_\s]+", " ", stem).strip()
     return (words[:1].upper() + words[1:])[:120] or "Part"
 
@@ -36,13 +43,36 @@ def take_in(data: bytes, file_name: str, store: Store) -> Part:
     BadFile
         The file cannot become a part; see ``core.errors``.
     """
-    reading = read_stl(data)
-    known = facts(reading.mesh)
+    contents = read(data, file_name)
+    reading = contents.whole()
     notes = []
+    if len(contents.bodies) > 1:
+        notes.append(f"{len(contents.bodies)} bodies of the file are kept together.")
     if reading.dropped:
         notes.append(f"{reading.dropped} facets without area were left out.")
     if reading.turned:
         notes.append("The surface faced inwards and was turned outwards.")
+    part = Part(
+        file_name=clean_name(file_name),
+        mesh="0" * 32,
+        facets=0,
+        size_mm=(0, 0, 0),
+        volume_mm3=0,
+        area_mm2=0,
+        closed=False,
+        shells=0,
+        notes=tuple(notes),
+        format=contents.format,
+        stated_unit=contents.unit,
+        mm_per_number=MM_OF[contents.unit or "millimeter"],
+    )
+    return described(reading.mesh, part, store)
+
+
+def described(mesh: Mesh, like: Part, store: Store) -> Part:
+    """Keep a mesh and describe it; where it came from is taken from another part."""
+    known = facts(mesh)
+    notes = [note for note in like.notes if not note.startswith(OPEN)]
     if not known.closed:
         e = known.edges
         kinds = [
@@ -54,19 +84,46 @@ def take_in(data: bytes, file_name: str, store: Store) -> Part:
             )
             if count
         ]
-        notes.append(f"The surface is not closed: {', '.join(kinds)}. Layers are drawn as far as they close.")
-    return Part(
-        file_name=clean_name(file_name),
-        mesh=store.keep_mesh(reading.mesh),
-        facets=known.facets,
-        size_mm=known.size_mm,
-        volume_mm3=known.volume_mm3,
-        area_mm2=known.area_mm2,
-        closed=known.closed,
-        shells=known.shells,
-        open_edges=known.edges.open,
-        notes=tuple(notes),
+        notes.append(f"{OPEN}: {', '.join(kinds)}. Layers are drawn as far as they close.")
+    return Part.model_validate(
+        {
+            **like.model_dump(),
+            "mesh": store.keep_mesh(mesh),
+            "facets": known.facets,
+            "size_mm": known.size_mm,
+            "volume_mm3": known.volume_mm3,
+            "area_mm2": known.area_mm2,
+            "closed": known.closed,
+            "shells": known.shells,
+            "open_edges": known.edges.open,
+            "notes": tuple(notes),
+        }
     )
+
+
+def resized(base: Part, size: Size, store: Store) -> Part:
+    """Size a part.
+
+    Raises
+    ------
+    BadValue
+        A side would be thinner than a thousandth of a millimetre or longer than a hundred metres.
+    """
+    if size.untouched:
+        return base
+    sides = [abs(f) * side for f, side in zip(size.factors, base.size_mm, strict=True)]
+    if max(sides) > 1e5 or max(sides) < 1e-3:
+        raise BadValue(
+            f"The part would be {max(sides):.3g} mm long.",
+            "Check the unit, or type a size that a machine can make.",
+        )
+    return described(store.mesh(base.mesh).sized(size.factors), base, store)
+
+
+def mended(base: Part, steps: tuple[str, ...] | None, store: Store) -> tuple[Part, Mended]:
+    """Mend a part, all at once or by steps."""
+    done = mend(store.mesh(base.mesh), steps)
+    return (described(done.mesh, base, store) if done.done else base), done
 
 
 def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> JobSheet:

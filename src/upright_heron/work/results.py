@@ -23,6 +23,7 @@ from ..core.layers import LayerStack, cut
 from ..core.mesh import Mesh, facts
 from ..core.overhangs import overhangs
 from ..core.picture import picture
+from ..core.places import Report, report
 from ..core.preflight import Finding, preflight
 from ..core.progress import Progress, silent
 from ..core.solid import Solid
@@ -39,7 +40,7 @@ from ..store.store import Store
 T = TypeVar("T")
 
 # Names in the order they are made: what the eye waits for comes first.
-NAMES = ("placed", "picture", "findings", "supports", "footing", "split", "resting")
+NAMES = ("placed", "picture", "findings", "supports", "footing", "split", "resting", "health")
 VERSIONS = {
     "placed": 1,
     "picture": 1,
@@ -50,6 +51,7 @@ VERSIONS = {
     "split": 1,
     "resting": 1,
     "handoff": 1,
+    "health": 1,
 }
 
 
@@ -120,6 +122,7 @@ def keys(sheet: JobSheet) -> dict[str, str]:
     if sheet.grid is not None:
         found["split"] = _key("split", mesh, box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
     found["resting"] = _key("resting", mesh, sheet.limit)
+    found["health"] = _key("health", mesh, sheet.thinnest_mm)
     found["handoff"] = _key("handoff", placed, sheet.name, found.get("supports"), found.get("footing"))
     return found
 
@@ -297,6 +300,15 @@ class Bench:
 
         return self.store.recall(keys(sheet)["resting"], make)
 
+    def health(self, sheet: JobSheet) -> Report:
+        """Defects of the part and where they are."""
+
+        def make() -> Report:
+            self.progress("Looking for defects", 0, 1)
+            return report(self.mesh(sheet), sheet.thinnest_mm)
+
+        return self.store.recall(keys(sheet)["health"], make)
+
     def objects(self, sheet: JobSheet) -> list[Item]:
         """Part, supports and footing where they are printed; a raft raises the first two."""
         raised = 0.0
@@ -361,6 +373,7 @@ class Summary:
     split : Split or None
     resting : tuple of RestingFace or None
     estimate : Estimate or None
+    health : Report or None
     preflight : list of Finding
     """
 
@@ -373,6 +386,7 @@ class Summary:
     split: Split | None
     resting: tuple[RestingFace, ...] | None
     estimate: Estimate | None
+    health: Report | None
     preflight: list[Finding]
 
 
@@ -424,4 +438,16 @@ def summary(sheet: JobSheet, store: Remembered) -> Summary:
         if room is not None
         else []
     )
-    return Summary(sheet, placed, room, findings, supports, footing, split, known("resting"), rough, checks)
+    return Summary(
+        sheet,
+        placed,
+        room,
+        findings,
+        supports,
+        footing,
+        split,
+        known("resting"),
+        rough,
+        known("health"),
+        checks,
+    )

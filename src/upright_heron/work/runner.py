@@ -7,17 +7,19 @@ import itertools
 import logging
 import multiprocessing
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from ..core.errors import HeronError
-from ..sheet.models import JobSheet, Part
+from ..sheet.models import JobSheet, Part, Size
 from ..store.store import Store
 from . import worker
 from .results import keys, wanted
+
+Answer = TypeVar("Answer")
 
 log = logging.getLogger(__name__)
 
@@ -213,11 +215,29 @@ class Work:
         BadFile
             From ``work.intake.take_in``.
         """
+        return await self._ask(worker.intake, str(path), file_name)
+
+    async def resize(self, base: Part, size: Size) -> Part:
+        """Size a part in a worker.
+
+        Raises
+        ------
+        BadValue
+            From ``work.intake.resized``.
+        """
+        return await self._ask(worker.resize, base.model_dump_json(), size.model_dump_json())
+
+    async def mend(self, base: Part, size: Size, steps: tuple[str, ...] | None) -> worker.MendAnswer:
+        """Mend a part in a worker."""
+        return await self._ask(worker.mend, base.model_dump_json(), size.model_dump_json(), steps)
+
+    async def _ask(self, call: Callable[..., Answer], *arguments: object) -> Answer:
         try:
-            future = self._executor.submit(worker.intake, str(path), file_name)
+            future = self._executor.submit(call, *arguments)
         except BrokenExecutor:
+            # A killed worker breaks the whole pool; a new one takes over.
             self._executor = self._new_executor()
-            future = self._executor.submit(worker.intake, str(path), file_name)
+            future = self._executor.submit(call, *arguments)
         return await asyncio.wrap_future(future)
 
     def run(self, sheet: JobSheet, names: Sequence[str]) -> None:

@@ -3,19 +3,34 @@
 from __future__ import annotations
 
 import time
+from dataclasses import dataclass
 from multiprocessing.queues import Queue
 from pathlib import Path
 from typing import Any
 
 from ..core.errors import Cancelled
 from ..core.warm import warm
-from ..sheet.models import JobSheet, Part
+from ..sheet.models import JobSheet, Part, Size
 from ..store.store import Store
-from .intake import take_in
+from .intake import mended, resized, take_in
 from .results import Bench
 
 # Progress goes out at most this often: a kernel may report thousands of times a second.
 EVERY_S = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class MendAnswer:
+    """A mended part, as it came in size and as it is sized, and what was done to it."""
+
+    part: Part
+    sized: Part
+    words: tuple[str, ...]
+    closed: bool
+    defects_left: int
+    volume_change_mm3: float
+    greatest_move_mm: float
+
 
 _bench: Bench
 _events: Queue[Any]
@@ -75,7 +90,32 @@ STAGES = {
     "split": "Cutting pieces",
     "resting": "Finding resting faces",
     "handoff": "Writing files",
+    "health": "Looking for defects",
 }
+
+
+def resize(part_json: str, size_json: str) -> Part:
+    """Size a part; see ``work.intake.resized``."""
+    return resized(Part.model_validate_json(part_json), Size.model_validate_json(size_json), _bench.store)
+
+
+def mend(part_json: str, size_json: str, steps: tuple[str, ...] | None) -> MendAnswer:
+    """Mend a part as it came, and give it its size again."""
+    part, done = mended(Part.model_validate_json(part_json), steps, _bench.store)
+    words = tuple(step.words for step in done.done)
+    if not words:
+        return MendAnswer(part, part, (), done.closed, 0, 0.0, 0.0)
+    sized = resized(part, Size.model_validate_json(size_json), _bench.store)
+    left = done.after.defects
+    return MendAnswer(
+        part,
+        sized,
+        words,
+        done.closed,
+        left,
+        done.volume_after_mm3 - done.volume_before_mm3,
+        done.greatest_move_mm,
+    )
 
 
 def intake(path: str, file_name: str) -> Part:

@@ -14,10 +14,11 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import TooLarge
 from ...core.machines import MATERIALS, PRINTERS
 from ...sheet.changes import AnyChange
-from ...sheet.models import JobSheet
+from ...sheet.models import JobSheet, Size
 from ...store.store import Job
 from ...work.intake import clean_name, job_name, new_sheet
 from ..dependencies import Services, Use
+from .part import give_size, mend_part
 
 router = APIRouter(prefix="/api", tags=["api"])
 
@@ -31,6 +32,12 @@ class JobAnswer(BaseModel):
     can_undo: bool
     can_redo: bool
     sheet: JobSheet
+
+
+class MendAsked(BaseModel):
+    """Steps to take, of ``core.mend.STEPS``; all without any."""
+
+    steps: tuple[str, ...] | None = None
 
 
 def _answer(request: Request, job: Job) -> JobAnswer:
@@ -72,6 +79,19 @@ def job(request: Request, job_id: str, use: Use) -> JobAnswer:
 def change(request: Request, job_id: str, body: AnyChange, use: Use) -> JobAnswer:
     """Apply a change."""
     return _answer(request, use.store.apply(job_id, body))
+
+
+@router.post("/jobs/{job_id}/size")
+async def size(request: Request, job_id: str, body: Size, use: Use) -> JobAnswer:
+    """Size the part, along its own axes as it came."""
+    return _answer(request, await give_size(use, job_id, body))
+
+
+@router.post("/jobs/{job_id}/mend")
+async def mend(request: Request, job_id: str, use: Use, body: MendAsked | None = None) -> dict[str, Any]:
+    """Mend the part and tell what was done."""
+    job, told = await mend_part(use, job_id, body.steps if body else None)
+    return {**told, "job": _answer(request, job)}
 
 
 @router.get("/jobs/{job_id}/task")

@@ -7,6 +7,7 @@ from typing import Any
 from fastapi import APIRouter
 from fastapi.responses import Response
 
+from ...core.errors import BadValue
 from ...core.layers import LayerStack, thinned
 from ...store.store import NotFound
 from ..blocks import layer_block, mesh_block, pieces_block, section_block
@@ -72,6 +73,23 @@ def footing_layers(key: str, use: Use) -> Response:
 def pieces(key: str, use: Use) -> Response:
     """Pieces of a split part."""
     return _block(pieces_block(_result(use, key)))
+
+
+@router.get("/health/{key}/{number}", name="place")
+def place(key: str, number: int, use: Use) -> dict[str, Any]:
+    """One defect: where it is and what to draw, in the frame of the part."""
+    places = _result(use, key).places
+    if not 0 <= number < len(places):
+        raise BadValue(f"There is no place {number}.", f"Pick one from 0 to {len(places) - 1}.")
+    found = places[number]
+    return {
+        "kind": found.kind,
+        "words": found.words,
+        "at": found.at_mm,
+        "facing": found.facing,
+        "lines": found.lines.ravel().tolist(),
+        "facets": found.facets.ravel().tolist(),
+    }
 
 
 @router.get("/islands/{key}", name="islands")

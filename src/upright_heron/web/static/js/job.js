@@ -84,6 +84,7 @@ class JobPage {
       if (this.placed !== placed) {
         this.view.stand(state.rotation, state.lift, state.raise);
         this.placed = placed;
+        if (this.view.grown) this.view.look('corner');
       }
       this.stance = stance;
       if (!this.looked || turned) this.view.look('corner');
@@ -161,6 +162,12 @@ class JobPage {
     $('#legend').hidden = !coloured;
     this.view.showOverhangs(coloured);
     if (open !== 4) this.#pick(false);
+    if (open !== 1 || this.placeOf !== this.state.health) {
+      this.view.setPlace(null);
+      this.placeAt = undefined;
+    } else if (this.placeAt !== undefined && $('#place-words')) {
+      $('#place-words').textContent = `${this.placeAt + 1} of ${$('#places').dataset.count}`;
+    }
     if (pieces) {
       this.view.setTags(this.view.pieces.children.slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body })));
     } else if (open === 5 || open === 6) {
@@ -173,6 +180,23 @@ class JobPage {
   }
 
   // Limit and layers ------------------------------------------------------------------
+
+  /** Step through the defects. @param {number} step  1 on, -1 back */
+  async #place(step) {
+    const list = $('#places');
+    if (!list || !this.state.health) return;
+    const count = Number(list.dataset.count);
+    const same = this.placeOf === this.state.health;
+    this.placeOf = this.state.health;
+    this.placeAt = same && this.placeAt !== undefined ? (this.placeAt + step + count) % count : (step > 0 ? 0 : count - 1);
+    const answer = await fetch(`/api/blocks/health/${this.state.health}/${this.placeAt}`);
+    if (!answer.ok) return;
+    const place = await answer.json();
+    if (this.open !== 1) return;
+    this.view.setPlace(place);
+    $('#place-words').textContent = `${this.placeAt + 1} of ${count}: ${place.words}`;
+    document.body.dataset.place = String(this.placeAt);
+  }
 
   #limit(degrees) {
     this.view.setLimit(degrees);
@@ -230,6 +254,8 @@ class JobPage {
     } else if (target.dataset.island) {
       const island = this.state.islands.find((i) => i.n === Number(target.dataset.island));
       if (island) this.profile.goTo(island.z + this.state.raise);
+    } else if (target.dataset.placeStep) {
+      this.#place(Number(target.dataset.placeStep));
     } else if (target.dataset.openSection) {
       $('#preflight').open = false;
       if (this.open !== Number(target.dataset.openSection)) $(`#open-${target.dataset.openSection}`).click();
@@ -253,6 +279,8 @@ class JobPage {
       if (this.open !== Number(event.key)) $(`#open-${event.key}`).click();
     } else if (event.key === '[') this.profile.step(-1);
     else if (event.key === ']') this.profile.step(1);
+    else if (event.key === 'n') this.#place(1);
+    else if (event.key === 'p') this.#place(-1);
     else if (event.key === '?') $('#keys').showModal();
     else if (event.key === 'Escape') this.#pick(false);
   }

@@ -3,7 +3,7 @@ import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
 import { LayerCap } from './layer-cap.js';
 import { PartBody } from './part.js';
 
-const COLOURS = { paper: '#ebe7de', line: '#cfc8b8', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c' };
+const COLOURS = { paper: '#ebe7de', line: '#cfc8b8', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c', defect: '#b3261e' };
 /** Muted wheel for the pieces of a split part; the number beside each is the second cue. */
 const WHEEL = ['#8aa6b5', '#c2a878', '#9db08a', '#b596a8', '#7fa79c', '#c29a86', '#a3a0bd', '#b3b37d'];
 const DIRECTIONS = {
@@ -155,7 +155,10 @@ export class View {
     this.part.stand(new THREE.Matrix3().set(...rotation), lift, raised);
     this.supports.position.z = raised;
     const box = new THREE.Box3().setFromBufferAttribute(this.part.geometry.getAttribute('position')).applyMatrix4(this.part.mesh.matrix);
+    const before = this.size && Math.hypot(...this.size);
     this.size = [box.max.x - box.min.x, box.max.y - box.min.y, lift + raised + this.part.height];
+    /** Whether the part has another size than before, so that the eye has to step back or come near. */
+    this.grown = Boolean(before) && Math.abs(Math.hypot(...this.size) / before - 1) > 0.05;
     this.redraw();
   }
 
@@ -207,6 +210,51 @@ export class View {
     if (q && this.part) {
       const turn = new THREE.Matrix4().makeRotationFromQuaternion(new THREE.Quaternion(q[1], q[2], q[3], q[0]));
       this.ghost.matrix.copy(this.part.placing(new THREE.Matrix3().setFromMatrix4(turn), this.lift).matrix);
+    }
+    this.redraw();
+  }
+
+  /**
+   * Draw a defect over the part, and come near to it; without one, draw none.
+   * @param {{lines: number[], facets: number[], at: number[], facing: number[]} | null} place  in the frame of the part
+   */
+  setPlace(place) {
+    if (this.place) {
+      this.place.traverse((o) => { o.geometry?.dispose(); o.material?.dispose(); });
+      this.place.removeFromParent();
+      this.place = null;
+    }
+    if (place && this.part) {
+      this.place = new THREE.Group();
+      // Over everything: a defect inside the part or on its far side has to be seen too.
+      const over = { color: COLOURS.defect, depthTest: false, transparent: true };
+      const facets = new THREE.BufferGeometry();
+      facets.setAttribute('position', new THREE.Float32BufferAttribute(place.facets, 3));
+      this.place.add(new THREE.Mesh(facets, new THREE.MeshBasicMaterial({ ...over, opacity: 0.65, side: THREE.DoubleSide })));
+      const lines = new THREE.BufferGeometry();
+      const edges = [...place.lines];
+      for (let i = 0; i + 8 < place.facets.length && i < 9 * 400; i += 9) {
+        const [a, b, c] = [0, 3, 6].map((k) => place.facets.slice(i + k, i + k + 3));
+        edges.push(...a, ...b, ...b, ...c, ...c, ...a);
+      }
+      lines.setAttribute('position', new THREE.Float32BufferAttribute(edges, 3));
+      this.place.add(new THREE.LineSegments(lines, new THREE.LineBasicMaterial(over)));
+      const spot = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(...place.at)]);
+      this.place.add(new THREE.Points(spot, new THREE.PointsMaterial({ ...over, size: 14, sizeAttenuation: false, opacity: 0.5 })));
+      this.place.renderOrder = 5;
+      this.part.mesh.add(this.place);
+      this.part.mesh.updateMatrixWorld(true);
+      const at = new THREE.Vector3(...place.at).applyMatrix4(this.part.mesh.matrixWorld);
+      const box = new THREE.Box3().setFromBufferAttribute(lines.getAttribute('position'));
+      const near = Math.max(4 * box.getSize(_point).length(), 0.45 * Math.hypot(...this.size));
+      // From the side that it faces, a little from above; without one, from where the eye is.
+      const away = new THREE.Vector3(...place.facing).transformDirection(this.part.mesh.matrixWorld);
+      if (!(away.length() > 0.5)) away.subVectors(this.camera.position, this.controls.target).normalize();
+      if (away.z > -0.6) away.z += 0.4;
+      else away.y -= 0.3;
+      for (const camera of [this.perspective, this.flat]) camera.position.copy(at).addScaledVector(away.normalize(), near);
+      this.controls.target.copy(at);
+      this.controls.update();
     }
     this.redraw();
   }

@@ -1,0 +1,125 @@
+"""Sizing and mending: the surface is made in a worker first, then the step is kept."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+from starlette.concurrency import run_in_threadpool
+
+from ...core.errors import BadValue
+from ...core.mend import STEPS
+from ...core.units import length_mm
+from ...sheet.changes import Mend, Resize
+from ...sheet.models import Size
+from ...store.store import Job
+from ..dependencies import Services, Use
+from .job import render
+
+router = APIRouter(prefix="/jobs/{job_id}")
+
+Text = Annotated[str, Form(max_length=40)]
+
+
+async def give_size(use: Services, job_id: str, size: Size) -> Job:
+    """Size the part of a job."""
+    sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
+    part = await use.work.resize(sheet.base, size)
+    return await run_in_threadpool(use.store.apply, job_id, Resize(size=size, part=part, of=sheet.base.mesh))
+
+
+async def mend_part(use: Services, job_id: str, steps: tuple[str, ...] | None) -> tuple[Job, dict[str, Any]]:
+    """Mend the part of a job; the second answer tells what was done."""
+    unknown = [step for step in steps or () if step not in STEPS]
+    if unknown:
+        raise BadValue(f"There is no step “{unknown[0][:20]}”.", f"Use one of: {', '.join(STEPS)}.")
+    sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
+    done = await use.work.mend(sheet.base, sheet.size, steps)
+    told = {
+        "done": list(done.words),
+        "closed": done.closed,
+        "defects_left": done.defects_left,
+        "volume_change_mm3": done.volume_change_mm3,
+        "greatest_move_mm": done.greatest_move_mm,
+    }
+    if not done.words:
+        return await run_in_threadpool(use.store.job, job_id), told
+    change = Mend(part=done.part, sized=done.sized, words=done.words, of=sheet.base.mesh)
+    return await run_in_threadpool(use.store.apply, job_id, change), told
+
+
+async def _answer(request: Request, use: Services, job: Job) -> Response:
+    return await run_in_threadpool(lambda: render(request, use, use.pages.job_page(job, 1), "swap.html"))
+
+
+@router.post("/size", name="size")
+async def size(
+    request: Request,
+    job_id: str,
+    use: Use,
+    x: Text = "",
+    y: Text = "",
+    z: Text = "",
+    percent: Text = "",
+    shrink_x: Text = "",
+    shrink_y: Text = "",
+    shrink_z: Text = "",
+    together: Annotated[bool, Form()] = False,
+    mirror: Annotated[Literal["", "x", "y", "z"], Form()] = "",
+    reset: Annotated[bool, Form()] = False,
+) -> Response:
+    """Size the part from a form; of its fields those count that differ from what the sheet shows."""
+    sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
+    old = sheet.size
+    if reset:
+        new = Size(unit=old.unit)
+    elif mirror:
+        flips = tuple(flip != (axis == mirror) for axis, flip in zip("xyz", old.mirror, strict=True))
+        new = Size.model_validate({**old.model_dump(), "mirror": flips})
+    else:
+        shown = [f"{side:.6g}" for side in sheet.part.size_mm]
+        target = [
+            length_mm(text) if text and text != before else None
+            for text, before in zip((x, y, z), shown, strict=True)
+        ]
+        new = old
+        if percent and percent != f"{100 * old.scale[0]:.6g}":
+            share = _number(percent) / 100
+            new = Size.model_validate({**new.model_dump(), "scale": (share, share, share)})
+        shrinkage = tuple(
+            _number(text) if text else before
+            for text, before in zip((shrink_x, shrink_y, shrink_z), old.shrinkage_percent, strict=True)
+        )
+        new = Size.model_validate({**new.model_dump(), "shrinkage_percent": shrinkage})
+        if any(side is not None for side in target):
+            new = new.aimed(sheet.base.size_mm, (target[0], target[1], target[2]), together)
+    return await _answer(request, use, await give_size(use, job_id, new))
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text.strip().rstrip("%").replace(",", "."))
+    except ValueError as error:
+        raise BadValue(f"“{text[:20]}” is not a number.", "Type a number such as 102.5.") from error
+
+
+@router.post("/unit", name="unit")
+async def unit(
+    request: Request, job_id: str, use: Use, unit: Annotated[Literal["mm", "cm", "inch", "m"], Form()]
+) -> Response:
+    """Choose the unit of a file that states none."""
+    sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
+    if sheet.original.stated_unit is not None:
+        raise BadValue("This file states its unit.", "Size the part by percent instead.")
+    chosen = Size.model_validate({**sheet.size.model_dump(), "unit": unit})
+    return await _answer(request, use, await give_size(use, job_id, chosen))
+
+
+@router.post("/mend", name="mend")
+async def mend(
+    request: Request, job_id: str, use: Use, step: Annotated[str, Form(max_length=20)] = ""
+) -> Response:
+    """Mend the part, all at once or by one step."""
+    job, _ = await mend_part(use, job_id, (step,) if step else None)
+    return await _answer(request, use, job)

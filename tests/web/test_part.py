@@ -1,0 +1,160 @@
+"""Units, size and mending through the application: forms, JSON, undo, and what follows from them."""
+
+import unittest
+
+import numpy as np
+import trimesh
+
+from tests.support import box, mesh_of, stl, tee
+from tests.web.test_app import AppCase
+from upright_heron.core.handoff.stl import write_stl
+from upright_heron.core.mesh import Mesh
+
+
+class PartCase(AppCase):
+    def post(self, job_id, path, status=200, **fields):
+        answer = self.client.post(f"/jobs/{job_id}/{path}", data=fields, headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, status, answer.text[:300])
+        return answer
+
+    def part(self, job_id):
+        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["part"]
+
+    def sides(self, job_id):
+        return np.round(self.part(job_id)["size_mm"], 4).tolist()
+
+
+class UnitTest(PartCase):
+    def test_a_part_in_inches_is_caught_and_every_figure_follows(self):
+        job_id = self.job(stl(box(1.5, 1, 0.5)))
+        self.assertIn("which unit?", self.client.get(f"/jobs/{job_id}?open=1").text)
+        self.assertEqual(self.section(job_id, 1).ids["unit-question"]["tag"], "section")
+        self.post(job_id, "unit", unit="inch")
+        self.assertEqual(self.sides(job_id), [38.1, 25.4, 12.7])
+        self.settle(job_id)
+        page = self.section(job_id, 1)
+        self.assertNotIn("unit-question", page.ids)
+        self.assertIn("12.3 cm³", page.text("part-volume"))
+        self.assertIn("inch, chosen", page.text("part-unit"))
+        self.assertIn("38.1 × 25.4 × 12.7 mm", self.section(job_id, 4).text("stance-size"))
+        self.client.post(f"/jobs/{job_id}/undo")
+        self.assertEqual(self.sides(job_id), [1.5, 1.0, 0.5])
+
+    def test_a_stated_unit_is_believed(self):
+        mesh = mesh_of(box(2, 3, 4))
+        glb = trimesh.Trimesh(mesh.vertices * 0.001, mesh.faces).export(file_type="glb")
+        job_id = self.job(glb, "tray.glb")
+        self.assertEqual(self.part(job_id)["stated_unit"], "meter")
+        np.testing.assert_allclose(sorted(self.part(job_id)["size_mm"]), [2, 3, 4], rtol=1e-5)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["name"], "Tray")
+        answer = self.client.post(f"/jobs/{job_id}/unit", data={"unit": "cm"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("states its unit", answer.text)
+
+    def test_a_huge_part_is_asked_about_too(self):
+        self.assertIn("unit-question", self.section(self.job(stl(box(90000, 10, 10))), 1).ids)
+
+
+class SizeTest(PartCase):
+    def test_sides_percent_mirror_and_shrinkage(self):
+        job_id = self.job(stl(box(10, 20, 30)))
+        self.post(job_id, "size", x="5", y="20", z="30", together="true")
+        self.assertEqual(self.sides(job_id), [5, 10, 15])
+        self.post(job_id, "size", x="5", y="10", z="1/2 in", percent="50")
+        self.assertEqual(self.sides(job_id), [5, 10, 12.7])
+        self.post(job_id, "size", percent="200")
+        self.assertEqual(self.sides(job_id), [20, 40, 60])
+        self.post(job_id, "size", shrink_x="1", shrink_y="0", shrink_z="-0.5")
+        self.assertEqual(self.sides(job_id), [20.2, 40, 59.7])
+        before = self.part(job_id)["volume_mm3"]
+        self.post(job_id, "size", mirror="x")
+        self.assertAlmostEqual(self.part(job_id)["volume_mm3"], before, delta=0.01)
+        self.assertTrue(self.part(job_id)["closed"])
+        self.post(job_id, "size", reset="true")
+        self.assertEqual(self.sides(job_id), [10, 20, 30])
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["step"], 7)
+
+    def test_the_stance_is_kept(self):
+        job_id = self.job(stl(tee()))
+        self.change(job_id, "turn", x_deg="90")
+        stance = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["stance"]
+        self.post(job_id, "size", percent="50")
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["stance"], stance)
+
+    def test_nonsense_is_refused_and_the_job_stays(self):
+        job_id = self.job(stl(box(10, 20, 30)))
+        for fields in (
+            {"x": "wide"},
+            {"percent": "-3"},
+            {"percent": "1e9"},
+            {"x": "1e9"},
+            {"shrink_x": "99"},
+        ):
+            answer = self.client.post(f"/jobs/{job_id}/size", data=fields)
+            self.assertEqual(answer.status_code, 422, fields)
+        self.assertEqual(
+            (self.sides(job_id), self.client.get(f"/api/jobs/{job_id}").json()["step"]), ([10, 20, 30], 1)
+        )
+
+    def test_json(self):
+        job_id = self.job(stl(box(10, 20, 30)))
+        answer = self.client.post(f"/api/jobs/{job_id}/size", json={"scale": [2, 1, 1]})
+        self.assertEqual(answer.json()["sheet"]["part"]["size_mm"], [20, 20, 30])
+        self.assertEqual(answer.json()["sheet"]["came"]["size_mm"], [10, 20, 30])
+
+
+class MendTest(PartCase):
+    def torn(self):
+        mesh = mesh_of(tee())
+        faces = np.concatenate([mesh.faces[3:], mesh.faces[8:9]])
+        faces[2] = faces[2][::-1]
+        return write_stl(Mesh(mesh.vertices, faces))
+
+    def test_mending_is_a_step_that_can_be_undone(self):
+        job_id = self.job(self.torn())
+        self.settle(job_id)
+        page = self.section(job_id, 1)
+        self.assertIn("facing inwards", page.text("defects"))
+        self.assertIn("there twice", page.text("defects"))
+        self.post(job_id, "size", percent="200")
+        told = self.client.post(f"/api/jobs/{job_id}/mend").json()
+        self.assertTrue(told["closed"])
+        self.assertEqual(told["defects_left"], 0)
+        self.assertEqual(len(told["done"]), 3)
+        part = self.part(job_id)
+        self.assertTrue(part["closed"])
+        # Mended as it came, and sized again: twice as large each way.
+        whole = mesh_of(tee())
+        self.assertAlmostEqual(
+            part["volume_mm3"], 8 * trimesh.Trimesh(whole.vertices, whole.faces).volume, delta=0.1
+        )
+        self.settle(job_id)
+        self.assertIn("sound", self.section(job_id, 1).ids)
+        self.assertEqual(self.client.post(f"/api/jobs/{job_id}/mend").json()["done"], [])
+        self.client.post(f"/jobs/{job_id}/undo")
+        self.assertFalse(self.part(job_id)["closed"])
+
+    def test_by_kind(self):
+        job_id = self.job(self.torn())
+        self.post(job_id, "mend", step="drop")
+        self.settle(job_id)
+        page = self.section(job_id, 1)
+        self.assertNotIn("there twice", page.text("defects"))
+        self.assertIn("facing inwards", page.text("defects"))
+        self.assertIn("no step", self.client.post(f"/jobs/{job_id}/mend", data={"step": "pray"}).text)
+        self.refused(self.client.post(f"/api/jobs/{job_id}/mend", json={"steps": ["pray"]}), 422, "no step")
+
+    def test_places_can_be_fetched(self):
+        job_id = self.job(self.torn())
+        self.settle(job_id)
+        state = self.client.get(f"/jobs/{job_id}?open=1").text
+        key = state.split('"health":')[1].split('"')[1]
+        place = self.client.get(f"/api/blocks/health/{key}/0").json()
+        self.assertEqual(place["kind"], "open")
+        self.assertEqual(len(place["lines"]) % 6, 0)
+        self.assertAlmostEqual(sum(v * v for v in place["facing"]), 1, delta=1e-6)
+        self.refused(self.client.get(f"/api/blocks/health/{key}/999"), 422, "no place")
+
+
+if __name__ == "__main__":
+    unittest.main()
