@@ -220,6 +220,29 @@ class LayersTest(BrowserCase):
         self.assertEqual(browser.text("#layer-count"), "125")
 
 
+class ShelfTest(BrowserCase):
+    def test_search_sort_delete_and_undo(self):
+        for name in ("lantern.stl", "gate.stl", "lantern_lid.stl"):
+            server.upload(name, stl(tee()))
+        browser.open(server.url)
+
+        def titles():
+            return [c.get_attribute("data-title") for c in browser.all("#jobs > li") if c.is_displayed()]
+
+        browser.fill("#search", "lantern stl")
+        browser.wait(lambda: sorted(titles()) == ["lantern", "lantern lid"])
+        browser.click('[aria-label="Delete Lantern"]')
+        browser.wait(lambda: browser.all("#put-back"))
+        browser.wait(lambda: titles() == ["lantern lid"])
+        browser.click("#put-back")
+        browser.wait(lambda: sorted(titles()) == ["lantern", "lantern lid"])
+        browser.fill("#search", Keys.DELETE)
+        browser.run(
+            "const s = document.querySelector('#sort'); s.value = 'title'; s.dispatchEvent(new Event('change'))"
+        )
+        browser.wait(lambda: titles() == sorted(titles()) and len(titles()) >= 3)
+
+
 class PartTest(BrowserCase):
     def test_unit_size_and_stance_kept(self):
         job_id = self.open_job(box(1, 0.6, 0.4))

@@ -22,6 +22,7 @@ class JobRow(Base):
     demo: Mapped[bool] = mapped_column(default=False)
     created: Mapped[dt.datetime]
     touched: Mapped[dt.datetime]
+    state: Mapped[str] = mapped_column(String(10), default="open", server_default="open")
 
 
 class StepRow(Base):

@@ -27,6 +27,9 @@ from .models import BlobRow, JobRow, ResultRow, StepRow
 T = TypeVar("T")
 # Remembered results may take this much before the least recently used go.
 RESULT_BYTES = 2_000_000_000
+STATES = ("open", "archived", "deleted")
+# A deleted job can be brought back for this long.
+DELETED_FOR = dt.timedelta(days=30)
 
 
 class NotFound(HeronError):
@@ -48,6 +51,8 @@ class Job:
     can_undo, can_redo : bool
     demo : bool
     touched : datetime
+    state : str
+        One of ``STATES``.
     """
 
     id: str
@@ -58,6 +63,7 @@ class Job:
     can_redo: bool
     demo: bool
     touched: dt.datetime
+    state: str = "open"
 
 
 class Store:
@@ -137,13 +143,51 @@ class Store:
             can_redo=has_next is not None,
             demo=row.demo,
             touched=row.touched,
+            state=row.state,
         )
 
-    def jobs(self) -> list[Job]:
-        """Fetch all jobs, the last touched first."""
+    def jobs(self, state: str = "open") -> list[Job]:
+        """Fetch all jobs of a state, the last touched first."""
         with self._session() as s:
-            ids = s.scalars(select(JobRow.id).order_by(JobRow.touched.desc(), JobRow.id)).all()
+            asked = select(JobRow.id).where(JobRow.state == state)
+            ids = s.scalars(asked.order_by(JobRow.touched.desc(), JobRow.id)).all()
             return [self._job(s, job_id) for job_id in ids]
+
+    def put(self, job_id: str, state: str) -> Job:
+        """Put a job among the open, the archived or the deleted ones.
+
+        Raises
+        ------
+        NotFound
+            No such job.
+        ValueError
+            No such state.
+        """
+        if state not in STATES:
+            raise ValueError(state)
+        with self._session(write=True) as s:
+            row, _ = self._current(s, job_id)
+            row.state = state
+            if state == "deleted":
+                row.touched = _now()
+            s.flush()
+            return self._job(s, job_id)
+
+    def duplicate(self, job_id: str) -> Job:
+        """Make a new job from what a job shows now; the steps before stay with the old one."""
+        sheet = self.job(job_id).sheet
+        name = f"Copy of {sheet.name}"[:120]
+        return self.create_job(sheet.model_copy(update={"name": name}), f"Copy of {sheet.name}"[:200])
+
+    def purge(self, older_than: dt.timedelta = DELETED_FOR) -> int:
+        """Forget jobs that were deleted long ago, and return how many."""
+        with self._session(write=True) as s:
+            old = select(JobRow.id).where(JobRow.state == "deleted", JobRow.touched < _now() - older_than)
+            ids = s.scalars(old).all()
+            for job_id in ids:
+                s.execute(delete(StepRow).where(StepRow.job_id == job_id))
+                s.execute(delete(JobRow).where(JobRow.id == job_id))
+            return len(ids)
 
     def has_job(self, job_id: str) -> bool:
         """Whether there is such a job."""

@@ -56,6 +56,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             await run_in_threadpool(make_demo_jobs, store)
         # After the demo jobs: on a cold start they compile kernels that the workers then find in the cache.
         work = Work(store, settings.workers)
+        store.purge()
         work.warm_up()
         app.state.services = Services(settings, store, work, Pages(store, work), templates)
         yield

@@ -35,7 +35,7 @@ def job_name(file_name: str) -> str:
     return (words[:1].upper() + words[1:])[:120] or "Part"
 
 
-def take_in(data: bytes, file_name: str, store: Store) -> Part:
+def take_in(data: bytes, file_name: str, store: Store, tolerance_mm: float = 0.1) -> Part:
     """Read a file, keep its mesh and describe it.
 
     Raises
@@ -43,7 +43,7 @@ def take_in(data: bytes, file_name: str, store: Store) -> Part:
     BadFile
         The file cannot become a part; see ``core.errors``.
     """
-    contents = read(data, file_name)
+    contents = read(data, file_name, tolerance_mm=tolerance_mm)
     reading = contents.whole()
     notes = []
     if len(contents.bodies) > 1:

@@ -207,7 +207,7 @@ class Work:
 
     # Other work --------------------------------------------------------------
 
-    async def intake(self, path: Path, file_name: str) -> Part:
+    async def intake(self, path: Path, file_name: str, tolerance_mm: float = 0.1) -> Part:
         """Read an uploaded file in a worker.
 
         Raises
@@ -215,7 +215,7 @@ class Work:
         BadFile
             From ``work.intake.take_in``.
         """
-        return await self._ask(worker.intake, str(path), file_name)
+        return await self._ask(worker.intake, str(path), file_name, tolerance_mm)
 
     async def resize(self, base: Part, size: Size) -> Part:
         """Size a part in a worker.

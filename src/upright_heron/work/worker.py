@@ -118,6 +118,6 @@ def mend(part_json: str, size_json: str, steps: tuple[str, ...] | None) -> MendA
     )
 
 
-def intake(path: str, file_name: str) -> Part:
+def intake(path: str, file_name: str, tolerance_mm: float = 0.1) -> Part:
     """Read an uploaded file; see ``take_in`` for the errors."""
-    return take_in(Path(path).read_bytes(), file_name, _bench.store)
+    return take_in(Path(path).read_bytes(), file_name, _bench.store, tolerance_mm)

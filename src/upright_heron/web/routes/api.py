@@ -13,6 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import TooLarge
 from ...core.machines import MATERIALS, PRINTERS
+from ...core.units import length_mm
 from ...sheet.changes import AnyChange
 from ...sheet.models import JobSheet, Size
 from ...store.store import Job
@@ -104,16 +105,22 @@ def task(job_id: str, use: Use) -> dict[str, Any]:
 
 @router.post("/jobs", status_code=201)
 async def take_in(
-    request: Request, use: Use, name: Annotated[str, Query(max_length=400)] = "part.stl"
+    request: Request,
+    use: Use,
+    name: Annotated[str, Query(max_length=400)] = "part.stl",
+    tolerance: Annotated[str, Query(max_length=40)] = "0.1",
 ) -> Response:
     """Take in one file: its bytes are the body of the request, its name is in the address.
 
+    The tolerance is that of the facets of STEP files.
+
     The body is counted as it streams in and refused as soon as it is over the limit.
     """
+    within = length_mm(tolerance)
     with tempfile.TemporaryDirectory(prefix="heron-") as folder:
         path = Path(folder) / "upload"
         await _spool(request, path, use)
-        part = await use.work.intake(path, clean_name(name))
+        part = await use.work.intake(path, clean_name(name), within)
     sheet = new_sheet(part, job_name(name))
     made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
     return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)

@@ -1,19 +1,54 @@
-"""The Yard: jobs, upload, printers."""
+"""The Yard: jobs as cards, upload, printers."""
 
 from __future__ import annotations
+
+from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
+from ...core.formats.read import SUFFIXES
 from ...core.machines import PRINTERS
-from ..dependencies import Use
+from ...store.store import Job
+from ..dependencies import Services, Use
 
 router = APIRouter()
 
+Shown = Literal["open", "archived", "deleted"]
+
+
+def _context(use: Services, shown: str) -> dict[str, Any]:
+    return {
+        "cards": [(job, use.pages.summary(job.sheet)) for job in use.store.jobs(shown)],
+        "shown": shown,
+        "others": {state: len(use.store.jobs(state)) for state in ("archived", "deleted")},
+        "printers": PRINTERS,
+        "upload_mb": use.settings.upload_mb,
+        "suffixes": ",".join(SUFFIXES),
+    }
+
 
 @router.get("/", name="yard")
-def yard(request: Request, use: Use) -> Response:
+def yard(request: Request, use: Use, show: Shown = "open") -> Response:
     """The start page."""
-    cards = [(job, use.pages.summary(job.sheet)) for job in use.store.jobs()]
-    context = {"cards": cards, "printers": PRINTERS, "upload_mb": use.settings.upload_mb}
-    return use.templates.TemplateResponse(request, "yard.html", context)
+    return use.templates.TemplateResponse(request, "yard.html", _context(use, show))
+
+
+def _moved(request: Request, use: Services, show: Shown, job: Job, words: str, back: str) -> Response:
+    context = {**_context(use, show), "moved": job, "words": words, "back": back}
+    return use.templates.TemplateResponse(request, "pieces/cards.html", context)
+
+
+@router.post("/jobs/{job_id}/put/{state}", name="put")
+def put(request: Request, job_id: str, state: Shown, use: Use, show: Shown = "open") -> Response:
+    """Put a job among the open, archived or deleted ones; the answer offers the way back."""
+    before = use.store.job(job_id).state
+    job = use.store.put(job_id, state)
+    words = {"open": "is back among the open jobs", "archived": "is archived", "deleted": "is deleted"}[state]
+    return _moved(request, use, show, job, words, before)
+
+
+@router.post("/jobs/{job_id}/duplicate", name="duplicate")
+def duplicate(request: Request, job_id: str, use: Use, show: Shown = "open") -> Response:
+    """Make a new job from what a job shows now."""
+    return _moved(request, use, show, use.store.duplicate(job_id), "is a new job", "deleted")

@@ -83,7 +83,8 @@ class Uploads {
 function send(file, progress) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open('POST', `/api/jobs?name=${encodeURIComponent(file.name)}`);
+    const tolerance = document.querySelector('#step-tolerance').value;
+    request.open('POST', `/api/jobs?name=${encodeURIComponent(file.name)}&tolerance=${encodeURIComponent(tolerance)}`);
     request.responseType = 'json';
     request.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1));
     request.onload = () => resolve({ status: request.status, answer: request.response ?? {} });
@@ -92,4 +93,32 @@ function send(file, progress) {
   });
 }
 
+/** Finding jobs again: words narrow the cards, a choice orders them; both stay when the cards are drawn anew. */
+class Shelf {
+  constructor() {
+    this.search = document.querySelector('#search');
+    this.sort = document.querySelector('#sort');
+    this.search.addEventListener('input', () => this.#apply());
+    this.sort.addEventListener('change', () => this.#apply());
+    document.body.addEventListener('htmx:after:swap', () => this.#apply());
+  }
+
+  #apply() {
+    const list = document.querySelector('#jobs');
+    if (!list) return;
+    const words = this.search.value.toLowerCase().split(/\s+/).filter(Boolean);
+    const cards = [...list.children];
+    let shown = 0;
+    for (const card of cards) {
+      card.hidden = !words.every((word) => card.dataset.name.includes(word));
+      shown += card.hidden ? 0 : 1;
+    }
+    document.querySelector('#none-found').hidden = shown > 0;
+    const by = this.sort.value;
+    const order = (a, b) => (by === 'title' ? a.dataset.title.localeCompare(b.dataset.title) : Number(a.dataset[by]) - Number(b.dataset[by]));
+    list.append(...cards.sort(order));
+  }
+}
+
 window.heronUploads = new Uploads();
+window.heronShelf = new Shelf();

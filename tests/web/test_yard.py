@@ -1,0 +1,101 @@
+"""The Yard: jobs put away, brought back, duplicated; a hundred of them; files of every kind."""
+
+import datetime as dt
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.core.test_formats import theirs
+from tests.support import box, stl, tee
+from tests.web.test_app import AppCase, Page
+from upright_heron.core.formats.read import SUFFIXES
+from upright_heron.sheet.changes import Rename
+from upright_heron.store.store import NotFound, Store
+from upright_heron.work.intake import new_sheet, take_in
+
+
+class YardTest(AppCase):
+    def names(self, show="open"):
+        return [line.split("<")[0] for line in self.client.get(f"/?show={show}").text.split("<strong>")[1:]]
+
+    def post(self, path):
+        answer = self.client.post(path, headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, 200, answer.text[:200])
+        return answer.text
+
+    def test_archive_delete_and_the_way_back(self):
+        job_id = self.job(stl(tee()), "anvil.stl")
+        self.assertIn("Anvil", self.names())
+        answer = self.post(f"/jobs/{job_id}/put/archived")
+        self.assertIn("is archived", answer)
+        self.assertIn(f"/jobs/{job_id}/put/open", answer)
+        self.assertNotIn("Anvil", self.names())
+        self.assertIn("Anvil", self.names("archived"))
+        self.post(f"/jobs/{job_id}/put/deleted?show=archived")
+        self.assertIn("Anvil", self.names("deleted"))
+        # It is deleted from the Yard, and still whole.
+        self.assertEqual(self.client.get(f"/jobs/{job_id}").status_code, 200)
+        self.post(f"/jobs/{job_id}/put/open?show=deleted")
+        self.assertIn("Anvil", self.names())
+        self.assertEqual(self.client.post(f"/jobs/{job_id}/put/burnt").status_code, 422)
+        self.assertEqual(self.client.post("/jobs/nowhere/put/open").status_code, 404)
+
+    def test_a_copy_leaves_the_original_alone(self):
+        job_id = self.job(stl(tee()), "bracket.stl")
+        self.change(job_id, "notes", notes="left-hand thread")
+        self.post(f"/jobs/{job_id}/duplicate")
+        copy = next(j for j in self.client.get("/api/jobs").json() if j["sheet"]["name"] == "Copy of Bracket")
+        self.assertEqual((copy["step"], copy["sheet"]["notes"]), (1, "left-hand thread"))
+        self.change(copy["id"], "layer", layer_mm="0.3")
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["layer_mm"], 0.2)
+
+    def test_the_page_is_sound_html_and_takes_all_formats(self):
+        page = Page(self.client.get("/").text)
+        self.assertEqual(page.ids["files"]["accept"], ",".join(SUFFIXES))
+        self.assertIn("search", page.ids)
+        for name, data in (
+            ("cup.obj", theirs(box(10, 20, 30)).export(file_type="obj").encode()),
+            ("cup.ply", theirs(box(10, 20, 30)).export(file_type="ply")),
+        ):
+            answer = self.upload(data, name)
+            self.assertEqual(answer.status_code, 201, answer.text)
+            sheet = answer.json()["sheet"]
+            self.assertEqual((sheet["name"], sheet["part"]["format"]), ("Cup", name[-3:].upper()))
+            self.assertEqual(sheet["part"]["size_mm"], [10, 20, 30])
+        refused = self.client.post(
+            "/api/jobs", params={"name": "a.step", "tolerance": "wide"}, content=b"ISO-10303-21;"
+        )
+        self.refused(refused, 422, "not a length")
+
+    def test_a_hundred_jobs_are_one_page(self):
+        job_id = self.job(stl(tee()), "many.stl")
+        self.settle(job_id)
+        store = self.app.state.services.store
+        for _ in range(100):
+            store.duplicate(job_id)
+        text = self.client.get("/").text
+        self.assertGreaterEqual(text.count('<li class="card"'), 100)
+
+
+class PurgeTest(unittest.TestCase):
+    def test_deleted_jobs_go_after_a_while_and_others_never(self):
+        with tempfile.TemporaryDirectory() as folder:
+            store = Store(Path(folder) / "heron.sqlite3")
+            part = take_in(stl(tee()), "a.stl", store)
+            ids = [store.create_job(new_sheet(part, name), "Take in").id for name in ("a", "b", "c")]
+            store.apply(ids[1], Rename(name="b two"))
+            store.put(ids[1], "deleted")
+            store.put(ids[2], "archived")
+            self.assertEqual(store.purge(), 0)
+            self.assertEqual(store.purge(dt.timedelta(seconds=-1)), 1)
+            with self.assertRaises(NotFound):
+                store.job(ids[1])
+            self.assertEqual([j.id for j in store.jobs()], [ids[0]])
+            self.assertEqual([j.id for j in store.jobs("archived")], [ids[2]])
+            with self.assertRaises(ValueError):
+                store.put(ids[0], "burnt")
+            store.close()
+
+
+if __name__ == "__main__":
+    unittest.main()
