@@ -26,6 +26,7 @@ from .models import (
     Supports,
     Vector,
 )
+from .shop import Calibration, OwnMaterial, OwnPrinter
 
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
 
@@ -67,15 +68,19 @@ class PickPrinter(Change):
 
     kind: Literal["printer"] = "printer"
     printer: str
+    own: OwnPrinter | None = None
+    calibration: Calibration | None = None
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        machine = printer(self.printer)
+        machine = self.own.core() if self.own else printer(self.printer)
+        picked = {"printer": machine.name, "own_printer": self.own, "calibration": self.calibration}
         if machine.technology is sheet.machine.technology:
-            return _with(sheet, printer=machine.name)
+            return _with(sheet, **picked)
         return _with(
             sheet,
-            printer=machine.name,
+            **picked,
             material=materials_for(machine)[0].name,
+            own_material=None,
             layer_mm=machine.layer_mm,
             limit_deg=None,
             supports=None,
@@ -83,7 +88,7 @@ class PickPrinter(Change):
         )
 
     def label(self, sheet: JobSheet) -> str:
-        return f"Printer {printer(self.printer).name}"
+        return f"Printer {self.own.name if self.own else printer(self.printer).name}"
 
 
 class PickMaterial(Change):
@@ -91,18 +96,20 @@ class PickMaterial(Change):
 
     kind: Literal["material"] = "material"
     material: str
+    own: OwnMaterial | None = None
+    calibration: Calibration | None = None
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        stuff = material(self.material)
+        stuff = self.own.core() if self.own else material(self.material)
         if stuff.technology is not sheet.machine.technology:
             raise BadValue(
                 f"{sheet.machine.name} cannot use {stuff.name}.",
                 f"Use one of: {', '.join(m.name for m in materials_for(sheet.machine))}.",
             )
-        return _with(sheet, material=stuff.name)
+        return _with(sheet, material=stuff.name, own_material=self.own, calibration=self.calibration)
 
     def label(self, sheet: JobSheet) -> str:
-        return f"Material {material(self.material).name}"
+        return f"Material {self.own.name if self.own else material(self.material).name}"
 
 
 class SetLayer(Change):

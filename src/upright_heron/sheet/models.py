@@ -12,6 +12,7 @@ from ..core.footing import FootingKind, FootingSettings
 from ..core.machines import Material, Printer, Technology, limit_for, material, printer
 from ..core.supports.model import SupportSettings
 from ..core.units import OFFERED, UnitQuestion, judge_unit, length_mm
+from .shop import Calibration, OwnMaterial, OwnPrinter
 
 Quaternion = tuple[float, float, float, float]
 Vector = tuple[float, float, float]
@@ -175,6 +176,10 @@ class JobSheet(Document):
     material: str = "PLA"
     layer_mm: Annotated[Length, Field(ge=0.005, le=5)] = 0.2
     limit_deg: Annotated[float, Field(ge=0, le=90)] | None = None
+    # Taken from the shop's shelf when they were picked, so that the job stays whole whatever becomes of them.
+    own_printer: OwnPrinter | None = None
+    own_material: OwnMaterial | None = None
+    calibration: Calibration | None = None
     grid: Grid | None = None
     stance: Stance = Stance()
     supports: Supports | None = None
@@ -211,12 +216,12 @@ class JobSheet(Document):
     @property
     def machine(self) -> Printer:
         """The printer."""
-        return printer(self.printer)
+        return self.own_printer.core() if self.own_printer else printer(self.printer)
 
     @property
     def stuff(self) -> Material:
         """The material."""
-        return material(self.material)
+        return self.own_material.core() if self.own_material else material(self.material)
 
     @property
     def is_resin(self) -> bool:
@@ -225,8 +230,17 @@ class JobSheet(Document):
 
     @property
     def proposed_limit_deg(self) -> float:
-        """The limit that printer and material give."""
+        """The limit that was measured for printer and material, or else the one they usually have."""
+        if self.measured is not None:
+            return self.measured.limit_deg
         return limit_for(self.machine, self.stuff)
+
+    @property
+    def measured(self) -> Calibration | None:
+        """What the shop measured for this printer with this material."""
+        known = self.calibration
+        same = known is not None and (known.printer, known.material) == (self.printer, self.material)
+        return known if same else None
 
     @property
     def limit(self) -> float:

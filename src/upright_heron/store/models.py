@@ -40,6 +40,16 @@ class StepRow(Base):
     created: Mapped[dt.datetime]
 
 
+class ShelfRow(Base):
+    """A printer, material or calibration of the shop; jobs keep copies of what they use."""
+
+    __tablename__ = "shelf"
+
+    kind: Mapped[str] = mapped_column(String(12), primary_key=True)
+    name: Mapped[str] = mapped_column(String(130), primary_key=True)
+    data: Mapped[str] = mapped_column(Text)
+
+
 class BlobRow(Base):
     """Bytes that must be kept, under the digest of what they hold: meshes."""
 

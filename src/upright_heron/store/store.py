@@ -21,10 +21,17 @@ from ..core.errors import HeronError
 from ..core.mesh import Mesh
 from ..sheet.changes import Change
 from ..sheet.models import JobSheet
+from ..sheet.shop import Calibration, Entry, OwnMaterial, OwnPrinter
 from .codec import decode, encode
-from .models import BlobRow, JobRow, ResultRow, StepRow
+from .models import BlobRow, JobRow, ResultRow, ShelfRow, StepRow
 
 T = TypeVar("T")
+E = TypeVar("E", bound=Entry)
+SHELF: dict[type[Entry], str] = {
+    OwnPrinter: "printer",
+    OwnMaterial: "material",
+    Calibration: "calibration",
+}
 # Remembered results may take this much before the least recently used go.
 RESULT_BYTES = 2_000_000_000
 STATES = ("open", "archived", "deleted")
@@ -247,6 +254,30 @@ class Store:
         if row is None or step is None:
             raise NotFound("There is no such job.", "Go back to the Yard and open another.")
         return row, step
+
+    # The shop's shelf -------------------------------------------------------
+
+    def shelf(self, entry: type[E]) -> list[E]:
+        """Fetch the shop's printers, materials or calibrations, by name."""
+        with self._session() as s:
+            asked = select(ShelfRow.data).where(ShelfRow.kind == SHELF[entry]).order_by(ShelfRow.name)
+            return [entry.model_validate_json(data) for data in s.scalars(asked)]
+
+    def on_shelf(self, entry: type[E], name: str) -> E | None:
+        """Fetch one entry of the shelf; ``None`` when there is none of that name."""
+        with self._session() as s:
+            row = s.get(ShelfRow, (SHELF[entry], name))
+            return entry.model_validate_json(row.data) if row is not None else None
+
+    def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration) -> None:
+        """Keep an entry, in place of one of the same name."""
+        with self._session(write=True) as s:
+            s.merge(ShelfRow(kind=SHELF[type(entry)], name=entry.name, data=entry.model_dump_json()))
+
+    def unshelve(self, entry: type[Entry], name: str) -> None:
+        """Take an entry off the shelf; jobs that use it keep their copy."""
+        with self._session(write=True) as s:
+            s.execute(delete(ShelfRow).where(ShelfRow.kind == SHELF[entry], ShelfRow.name == name))
 
     # Meshes ---------------------------------------------------------------
 

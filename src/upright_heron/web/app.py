@@ -25,7 +25,7 @@ from ..work.runner import Work
 from . import words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, handoff, job, part, results, yard
+from .routes import api, changes, handoff, job, machines, part, results, yard
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
@@ -77,7 +77,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (yard, job, changes, part, handoff, results, api):
+    for module in (yard, machines, job, changes, part, handoff, results, api):
         app.include_router(module.router)
     app.middleware("http")(_guard)
     app.add_exception_handler(HeronError, _heron_error)

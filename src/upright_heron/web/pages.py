@@ -13,6 +13,7 @@ from ..core import machines
 from ..core.footing import FootingKind
 from ..core.stance.pose import from_quaternion, to_quaternion
 from ..sheet.models import UPRIGHT, JobSheet
+from ..sheet.shop import OwnMaterial, OwnPrinter
 from ..store.store import Job, Store
 from ..work.results import Summary, keys, summary
 from ..work.runner import Task, Work
@@ -166,8 +167,15 @@ class Pages:
             task=task,
             open=open_section,
             sections=SECTIONS,
-            printers=machines.PRINTERS,
-            materials=machines.materials_for(job.sheet.machine),
+            printers=(*machines.PRINTERS, *(p.core() for p in self._store.shelf(OwnPrinter))),
+            materials=(
+                *machines.materials_for(job.sheet.machine),
+                *(
+                    m.core()
+                    for m in self._store.shelf(OwnMaterial)
+                    if m.technology is job.sheet.machine.technology
+                ),
+            ),
             stances=stances,
             board=_board(stances),
             footing_kinds=list(FootingKind),

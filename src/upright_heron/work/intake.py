@@ -12,6 +12,7 @@ from ..core.machines import Technology, printer
 from ..core.mend import Mended, mend
 from ..core.mesh import Mesh, facts
 from ..sheet.models import JobSheet, Part, Size
+from ..sheet.shop import Calibration
 from ..store.store import Store
 
 DEFAULT_PRINTER = "Sedge 300"
@@ -131,3 +132,9 @@ def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> Job
     machine = printer(printer_name)
     stuff = "PLA" if machine.technology is Technology.FILAMENT else "Standard resin"
     return JobSheet(name=name, part=part, printer=machine.name, material=stuff, layer_mm=machine.layer_mm)
+
+
+def with_measured(sheet: JobSheet, store: Store) -> JobSheet:
+    """Give a new job what the shop measured for its printer and material."""
+    known = store.on_shelf(Calibration, f"{sheet.printer}|{sheet.material}")
+    return sheet.model_copy(update={"calibration": known}) if known else sheet

@@ -14,11 +14,12 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import TooLarge
 from ...core.machines import MATERIALS, PRINTERS
 from ...core.units import length_mm
-from ...sheet.changes import AnyChange
+from ...sheet.changes import AnyChange, PickMaterial, PickPrinter
 from ...sheet.models import JobSheet, Size
 from ...store.store import Job
-from ...work.intake import clean_name, job_name, new_sheet
+from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ..dependencies import Services, Use
+from .changes import from_shelf
 from .part import give_size, mend_part
 
 router = APIRouter(prefix="/api", tags=["api"])
@@ -78,7 +79,11 @@ def job(request: Request, job_id: str, use: Use) -> JobAnswer:
 
 @router.post("/jobs/{job_id}/changes")
 def change(request: Request, job_id: str, body: AnyChange, use: Use) -> JobAnswer:
-    """Apply a change."""
+    """Apply a change; a printer or material of the shop is found on its shelf by name."""
+    if isinstance(body, PickPrinter | PickMaterial) and body.own is None:
+        name = body.printer if isinstance(body, PickPrinter) else body.material
+        found = from_shelf(use, job_id, body.kind, {body.kind: name})
+        body = body.model_copy(update={key: found[key] for key in ("own", "calibration")})
     return _answer(request, use.store.apply(job_id, body))
 
 
@@ -121,7 +126,7 @@ async def take_in(
         path = Path(folder) / "upload"
         await _spool(request, path, use)
         part = await use.work.intake(path, clean_name(name), within)
-    sheet = new_sheet(part, job_name(name))
+    sheet = await run_in_threadpool(with_measured, new_sheet(part, job_name(name)), use.store)
     made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
     return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
 

@@ -11,7 +11,8 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...sheet.changes import CHANGES
-from ..dependencies import Use
+from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
+from ..dependencies import Services, Use
 from .job import Section, render
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -32,9 +33,20 @@ async def change(request: Request, job_id: str, kind: str, use: Use, open: Secti
                 raise BadValue(f"The {name} could not be read.", "Reload the page and try again.") from error
         else:
             fields[name] = value
+    if kind in ("printer", "material"):
+        fields = await run_in_threadpool(from_shelf, use, job_id, kind, fields)
     wanted = CHANGES.validate_python({"kind": kind, **fields})
     job = await run_in_threadpool(use.store.apply, job_id, wanted)
     return await run_in_threadpool(lambda: render(request, use, use.pages.job_page(job, open), "swap.html"))
+
+
+def from_shelf(use: Services, job_id: str, kind: str, fields: dict[str, Any]) -> dict[str, Any]:
+    """Add what the shop keeps of the printer or material that is picked."""
+    sheet = use.store.job(job_id).sheet
+    name = str(fields.get(kind, ""))
+    own = use.store.on_shelf(OwnPrinter if kind == "printer" else OwnMaterial, name)
+    pair = (name, sheet.material) if kind == "printer" else (sheet.printer, name)
+    return {**fields, "own": own, "calibration": use.store.on_shelf(Calibration, "|".join(pair))}
 
 
 @router.post("/undo", name="undo")

@@ -1,0 +1,141 @@
+"""The shop's own printers, materials and measurements: kept, used, and never lost by a job."""
+
+import unittest
+
+from tests.support import stl, tee
+from tests.web.test_app import AppCase, Page
+
+
+class MachinesTest(AppCase):
+    def post(self, path, status=303, **fields):
+        answer = self.client.post(f"/machines/{path}", data=fields, follow_redirects=False)
+        self.assertEqual(answer.status_code, status, answer.text[:300])
+        return answer
+
+    def sheet(self, job_id):
+        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+
+    def own_printer(self, name, **changed):
+        self.post("printers/copy", name="Sedge 300")
+        fields = {
+            "old": "Sedge 300 copy", "name": name, "build_x": "400", "build_y": "400", "build_z": "20 in",
+            "finest_mm": "0.6", "layer_mm": "0.3", "speed_mm_s": "90", "limit_bonus_deg": "0",
+        }  # fmt: skip
+        self.post("printers/edit", **(fields | changed))
+
+    def test_a_copy_is_edited_used_and_deleted_while_the_job_stays_whole(self):
+        self.own_printer("Willow 400")
+        page = self.client.get("/machines").text
+        self.assertIn('data-own="Willow 400"', page)
+        self.assertIn('value="508"', page)
+        job_id = self.job(stl(tee()))
+        self.assertIn("Willow 400", self.section(job_id, 2).text("printer"))
+        self.change(job_id, "printer", printer="Willow 400")
+        self.settle(job_id)
+        self.assertEqual(self.sheet(job_id)["own_printer"]["build_mm"], [400, 400, 508])
+        # 500 mm do not fit the Sedge 300, nor 0.66 mm of bead its nozzle: the job reckons with its own machine.
+        self.assertIn("Willow 400", self.client.get(f"/jobs/{job_id}/traveller").text)
+        self.post("printers/edit", old="Willow 400", delete="yes")
+        self.assertNotIn('data-own="Willow 400"', self.client.get("/machines").text)
+        self.change(job_id, "layer", layer_mm="0.25")
+        self.settle(job_id)
+        self.assertEqual(self.sheet(job_id)["own_printer"]["name"], "Willow 400")
+        self.assertEqual(self.section(job_id, 2).ids["layer"]["value"], "0.25")
+
+    def test_own_material(self):
+        self.post("materials/copy", name="PETG")
+        fields = {
+            "old": "PETG copy",
+            "name": "Reed green",
+            "density_g_cm3": "1.3",
+            "price_per_kg": "40",
+            "limit_deg": "61",
+        }
+        self.post("materials/edit", **fields)
+        job_id = self.job(stl(tee()))
+        answer = self.client.post(
+            f"/api/jobs/{job_id}/changes", json={"kind": "material", "material": "Reed green"}
+        )
+        self.assertEqual(answer.json()["sheet"]["own_material"]["density_g_cm3"], 1.3)
+        self.assertIn("63° usual for Sedge 300 and Reed green", self.section(job_id, 2).text("limit-from"))
+        self.change(job_id, "printer", printer="Tarn 9")
+        self.assertIsNone(self.sheet(job_id)["own_material"])
+
+    def test_names_are_not_taken_twice_and_nonsense_is_refused(self):
+        self.own_printer("Alder 1")
+        self.post("printers/copy", name="Alder 1")
+        for fields in (
+            {"name": "Sedge 300"},
+            {"name": "<b>"},
+            {"build_x": "-4"},
+            {"build_x": "wide"},
+            {"speed_mm_s": "0"},
+            {"technology": "steam"},
+        ):
+            whole = {"old": "Alder 1 copy", "build_x": "300", "build_y": "300", "build_z": "300"} | fields
+            self.assertEqual(self.client.post("/machines/printers/edit", data=whole).status_code, 422, fields)
+        self.assertEqual(
+            self.client.post("/machines/printers/edit", data={"old": "Sedge 300"}).status_code, 422
+        )
+        self.assertEqual(
+            self.client.post("/machines/printers/copy", data={"name": "Nobody 9"}).status_code, 422
+        )
+
+    def test_a_measured_limit_is_used_from_then_on_and_jobs_say_so(self):
+        before = self.job(stl(tee()))
+        self.post(
+            "measured", printer="Sedge 300", material="PLA", limit_deg="61", bridge_mm="32", date="2026-11-20",
+            note="fan at 60 %",
+        )  # fmt: skip
+        after = self.job(stl(tee()))
+        self.assertIn("usual", self.section(before, 2).text("limit-from"))
+        words = self.section(after, 2).text("limit-from")
+        self.assertIn("61° measured on Sedge 300 with PLA, 2026-11-20", words)
+        self.assertIn("bridges to 32 mm", words)
+        self.settle(after)
+        # Another material was not measured; back again it was.
+        self.change(after, "material", material="PETG")
+        self.assertIn("usual", self.section(after, 2).text("limit-from"))
+        self.change(after, "material", material="PLA")
+        self.assertIn("measured", self.section(after, 2).text("limit-from"))
+        self.assertIn("fan at 60 %", self.client.get("/machines").text)
+        self.post("measured", name="Sedge 300|PLA", delete="yes")
+        self.assertIn("usual", self.section(self.job(stl(tee())), 2).text("limit-from"))
+        self.assertIn("measured", self.section(after, 2).text("limit-from"))
+        for fields in ({"limit_deg": "120"}, {"date": "soon"}, {"printer": "Nobody 9"}):
+            whole = {
+                "printer": "Sedge 300",
+                "material": "PLA",
+                "limit_deg": "50",
+                "date": "2026-11-20",
+            } | fields
+            self.assertEqual(self.client.post("/machines/measured", data=whole).status_code, 422, fields)
+
+    def test_coupons_become_jobs(self):
+        for kind, name in (("slopes", "Slope coupon"), ("bridges", "Bridge coupon")):
+            answer = self.post(f"coupons/{kind}", printer="Reed 180", material="ASA")
+            job_id = answer.headers["location"].rsplit("/", 1)[1]
+            sheet = self.sheet(job_id)
+            self.assertEqual((sheet["printer"], sheet["material"]), ("Reed 180", "ASA"))
+            self.assertTrue(sheet["name"].startswith(name))
+            self.assertTrue(sheet["part"]["closed"])
+        self.assertEqual(
+            self.client.post(
+                "/machines/coupons/spoons", data={"printer": "Reed 180", "material": "PLA"}
+            ).status_code,
+            422,
+        )
+        self.assertEqual(
+            self.client.post(
+                "/machines/coupons/slopes", data={"printer": "Tarn 9", "material": "PLA"}
+            ).status_code,
+            422,
+        )
+
+    def test_the_page_is_sound_html(self):
+        page = Page(self.client.get("/machines").text)
+        self.assertIn("coupons", page.ids)
+
+
+if __name__ == "__main__":
+    unittest.main()
