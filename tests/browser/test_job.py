@@ -307,7 +307,7 @@ class StepsTest(BrowserCase):
         self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
 
     def test_killing_the_server_in_the_middle_of_work_loses_no_step(self):
-        job_id = self.open_job(on_plate(sphere(20, 256)), 2)
+        job_id = self.open_job(on_plate(sphere(20, 128)), 2)
         browser.fill("#layer", "0.006")  # thousands of layers: it is still at work when the power goes
         browser.find("#work")
         server.kill()
