@@ -40,6 +40,9 @@ def hover_face(b: Browser) -> None:
 VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "yard": ("/", []),
     "part": (job("heron-figurine", 1), []),
+    "health": ("torn", [lambda b: b.click('[data-place-step="1"]')]),
+    "machines": ("/machines", []),
+    "coupon": ("slopes", []),
     "printer": (job("tide-gauge-housing", 2), []),
     "split": (job("dragonfly", 3), []),
     "stance": (job("telescope-bracket", 4), [hover_face]),
@@ -53,6 +56,27 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
 }
 
 
+def special(server: Server) -> dict[str, str]:
+    """Make what the demo jobs do not show: a torn part and a coupon."""
+    from upright_heron.core.coupons import coupon
+    from upright_heron.core.handoff.stl import write_stl
+    from upright_heron.core.mesh import Mesh
+    from upright_heron.demo.shapes import SHAPES
+
+    whole = SHAPES["telescope-bracket"]()
+    middle = whole.vertices[whole.faces].mean(axis=1)
+    gone = ((middle - middle[900]) ** 2).sum(axis=1).argsort()[:14]
+    torn = Mesh(
+        whole.vertices, [f for i, f in enumerate(whole.faces.tolist()) if i not in set(gone.tolist())]
+    )
+    found = {}
+    for name, mesh in (("torn", torn), ("slopes", coupon("slopes"))):
+        job_id = server.upload(f"{name}.stl", write_stl(mesh))
+        server.settle(job_id)
+        found[name] = f"/jobs/{job_id}?open=1"
+    return found
+
+
 def main(wanted: list[str]) -> None:
     """Take all pictures, or those named on the command line."""
     TARGET.mkdir(parents=True, exist_ok=True)
@@ -61,7 +85,9 @@ def main(wanted: list[str]) -> None:
     try:
         for entry in server.get("/api/jobs"):
             server.settle(entry["id"])
+        made = special(server)
         for name, (path, steps) in VIEWS.items():
+            path = made.get(path, path)
             if wanted and name not in wanted:
                 continue
             browser.open(server.url + path)
