@@ -306,8 +306,35 @@ class StepsTest(BrowserCase):
         browser.wait(lambda: "step 1" in browser.text("#kept"))
         self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
 
+    def test_a_sheet_that_comes_late_does_not_stay(self):
+        job_id = self.open_job(tee(), 2)
+        browser.run(
+            """
+            window.onTheWay = 0; window.came = 0;
+            const plain = window.fetch;
+            window.fetch = async (url, options) => {
+              const late = String(url?.url ?? url).includes('/sheet?');
+              if (!late) return plain(url, options);
+              window.onTheWay += 1;
+              const answer = await plain(url, options);
+              await new Promise(done => setTimeout(done, 1200));
+              window.onTheWay -= 1; window.came += 1;
+              return answer;
+            };
+            """
+        )
+        browser.fill("#layer", "0.1")
+        browser.wait(lambda: "step 2" in browser.text("#kept"))
+        browser.wait(lambda: browser.run("return window.onTheWay > 0"))
+        browser.click("#undo")
+        browser.wait(lambda: browser.run("return window.onTheWay === 0 && window.came > 1"))
+        browser.wait(lambda: "step 1" in browser.text("#kept"))
+        browser.wait(lambda: browser.run("return window.onTheWay === 0"))
+        self.assertIn("step 1", browser.text("#kept"))
+        self.assertEqual(self.sheet(job_id)["layer_mm"], 0.2)
+
     def test_killing_the_server_in_the_middle_of_work_loses_no_step(self):
-        job_id = self.open_job(on_plate(sphere(20, 128)), 2)
+        job_id = self.open_job(on_plate(sphere(60, 128)), 2)
         browser.fill("#layer", "0.006")  # thousands of layers: it is still at work when the power goes
         browser.find("#work")
         server.kill()

@@ -28,6 +28,11 @@ class JobPage {
     this.typed = new Map();
     document.body.addEventListener('htmx:before:swap', () => { this.scroll = $('#sheet').scrollTop; });
     document.body.addEventListener('htmx:after:swap', () => this.#swapped());
+    /** How often something was asked for from this page, other than figures that only follow. */
+    this.acts = 0;
+    document.body.addEventListener('htmx:before:request', (e) => {
+      if ((e.detail?.ctx?.request?.method ?? 'GET').toUpperCase() !== 'GET') this.acts += 1;
+    });
     document.addEventListener('input', (e) => this.#typed(e));
     document.addEventListener('click', (e) => this.#clicked(e));
     document.addEventListener('keydown', (e) => this.#key(e));
@@ -330,10 +335,13 @@ class JobPage {
     }
     this.late = false;
     this.refreshing = true;
+    const { acts } = this;
     try {
       await htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
     } finally {
       this.refreshing = false;
+      // A change went out while this sheet was on its way: it may be older than the answer to the change.
+      if (acts !== this.acts) this.#refreshSoon();
     }
   }
 }
