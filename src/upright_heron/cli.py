@@ -18,10 +18,10 @@ import typer
 from .core import machines
 from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
 from .core.formats.read import read as read_file
-from .core.formats.reading import MM_OF, Contents, Reading
+from .core.formats.reading import MM_OF, Contents
 from .core.handoff.stl import write_stl
 from .core.handoff.threemf import Item, write_3mf
-from .core.health import Health, examine
+from .core.health import examine
 from .core.islands import find_islands
 from .core.layers import LayerStack, cut
 from .core.mend import STEPS
@@ -146,20 +146,10 @@ def inspect(file: File, as_json: Json = False) -> None:
                 "question": judged.question,
                 "sizes_mm": {unit: list(size) for unit, size in judged.sizes_mm.items()},
             },
-            "defects": _defects(health, reading),
+            "defects": health.counts_as_read(reading),
         },
         as_json,
     )
-
-
-def _defects(health: Health, reading: Reading | None = None) -> dict[str, int]:
-    """Counts as they were in the file: what reading put right at once is counted too."""
-    counts = dict(health.counts)
-    if reading is not None:
-        counts["degenerate_facets"] += reading.dropped
-        if reading.turned:
-            counts["flipped_facets"] = len(reading.mesh.faces)
-    return counts
 
 
 @app.command()
@@ -172,9 +162,6 @@ def mend(
     as_json: Json = False,
 ) -> None:
     """Mend a part: weld, drop needless facets, face outwards, fill holes, unite bodies, re-wrap."""
-    unknown = [name for name in step or () if name not in STEPS]
-    if unknown:
-        raise BadValue(f"There is no step “{unknown[0]}”.", f"Use one of: {', '.join(STEPS)}.")
     if out.suffix.lower() not in (".stl", ".3mf"):
         raise BadValue(
             f"A part cannot be written as “{out.suffix}”.", "Give a name that ends in .stl or .3mf."
@@ -190,8 +177,8 @@ def mend(
     _tell(
         {
             "closed": found.closed,
-            "defects_before": _defects(found.before, reading),
-            "defects_after": _defects(found.after),
+            "defects_before": found.before.counts_as_read(reading),
+            "defects_after": found.after.counts,
             "volume_before_mm3": found.volume_before_mm3,
             "volume_after_mm3": found.volume_after_mm3,
             "greatest_move_mm": found.greatest_move_mm,

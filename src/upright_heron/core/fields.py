@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from . import rasters
-from .layers import LayerStack, thinned_rings
+from .layers import Rings, thinned_rings
 from .rasters import COMPARE, CUT, FAR, JOIN
 
 # Shapes may be thinned by this much before they are put in: less than a raster can tell.
@@ -35,24 +35,6 @@ BORDER_MM = 0.02
 
 _NOTHING = np.zeros(0, np.bool_)
 _NO_SAMPLES = np.zeros(0, np.int64)
-
-Rings = tuple[NDArray[np.float64], NDArray[np.int64]]
-
-
-def as_rings(polygons: list[NDArray[np.float64]]) -> Rings:
-    """Pack rings into corners (P, 2) and where each ring begins (R + 1,)."""
-    starts = np.zeros(len(polygons) + 1, np.int64)
-    np.cumsum([len(ring) for ring in polygons], out=starts[1:])
-    corners = np.concatenate(polygons) if polygons else np.zeros((0, 2))
-    return np.ascontiguousarray(corners, np.float64), starts
-
-
-def layer_rings(stack: LayerStack, layer: int) -> Rings:
-    """Rings of one layer of a stack, without copying corners; none outside the stack."""
-    if not 0 <= layer < len(stack):
-        return np.zeros((0, 2)), np.zeros(1, np.int64)
-    lo, hi = stack.layer_start[layer], stack.layer_start[layer + 1]
-    return stack.points, stack.ring_start[lo : hi + 1]
 
 
 class Field:

@@ -10,6 +10,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from .errors import HeronError
+from .formats.reading import Reading
 from .mesh import Mesh, facet_normals
 from .solid import Solid
 from .tree import Tree
@@ -118,21 +119,26 @@ class Health:
             "self_crossings": len(self.crossings),
         }
 
+    def counts_as_read(self, reading: Reading) -> dict[str, int]:
+        """Counts as they were in the file: what reading put right at once counts too."""
+        put_right = {"degenerate_facets": self.counts["degenerate_facets"] + reading.dropped}
+        if reading.turned:
+            put_right["flipped_facets"] = len(reading.mesh.faces)
+        return {**self.counts, **put_right}
+
     @property
     def defects(self) -> int:
         """All defects together; bodies are none."""
         return sum(n for name, n in self.counts.items() if name != "bodies")
 
 
-def examine(mesh: Mesh, *, crossings: bool = True) -> Health:
+def examine(mesh: Mesh) -> Health:
     """Find the defects of a surface.
 
     Parameters
     ----------
     mesh : Mesh
         With at least one facet.
-    crossings : bool
-        Look for facets that pass through each other, which takes longest.
 
     Returns
     -------
@@ -142,16 +148,11 @@ def examine(mesh: Mesh, *, crossings: bool = True) -> Health:
     flat = flat_facets(mesh)
     table = EdgeTable.of(mesh.faces)
     single, crowded = table.count == 1, table.count > 2
-    facing = orientation(mesh, duplicates)
+    facing = orientation(mesh, duplicates, table)
     # The facet at an open edge, once it faces outwards, runs one way; what would close it runs the other.
     turned = facing.flip[table.facets[table.start[:-1][single]]]
     forward = (table.forward[single] == 1) != turned
     ends = np.where(forward[:, None], table.ends[single][:, ::-1], table.ends[single])
-    try:
-        Solid.from_mesh(mesh)
-        sound = True
-    except HeronError:
-        sound = False
     return Health(
         ends,
         tuple(loops(ends)),
@@ -162,9 +163,18 @@ def examine(mesh: Mesh, *, crossings: bool = True) -> Health:
         facing.body,
         facing.bodies,
         facing.inside,
-        Tree.of(mesh).crossings(MOST_CROSSINGS) if crossings else np.zeros((0, 2), np.int64),
-        sound,
+        Tree.of(mesh).crossings(MOST_CROSSINGS),
+        is_sound(mesh),
     )
+
+
+def is_sound(mesh: Mesh) -> bool:
+    """Whether manifold3d takes the surface for a closed one."""
+    try:
+        Solid.from_mesh(mesh)
+    except HeronError:
+        return False
+    return True
 
 
 def duplicate_facets(faces: NDArray[np.int32]) -> NDArray[np.int64]:
@@ -235,7 +245,9 @@ class Orientation:
     inside: tuple[int, ...]
 
 
-def orientation(mesh: Mesh, without: NDArray[np.int64] | None = None) -> Orientation:
+def orientation(
+    mesh: Mesh, without: NDArray[np.int64] | None = None, table: EdgeTable | None = None
+) -> Orientation:
     """Tell which facets face the wrong way.
 
     Parameters
@@ -243,6 +255,8 @@ def orientation(mesh: Mesh, without: NDArray[np.int64] | None = None) -> Orienta
     mesh : Mesh
     without : (k,) int64, optional
         Facets that do not count, such as duplicates.
+    table : EdgeTable, optional
+        Of all facets, where it is known already.
 
     Returns
     -------
@@ -259,7 +273,8 @@ def orientation(mesh: Mesh, without: NDArray[np.int64] | None = None) -> Orienta
     if without is not None:
         counted[without] = False
     kept = np.flatnonzero(counted)
-    table = EdgeTable.of(mesh.faces[kept])
+    if table is None or len(kept) < m:
+        table = EdgeTable.of(mesh.faces[kept])
     pairs = np.flatnonzero(table.count == 2)
     first = kept[table.facets[table.start[pairs]]]
     second = kept[table.facets[table.start[pairs] + 1]]

@@ -22,6 +22,9 @@ from .tolerances import DEFAULT, Tolerances
 # and small against the step of a layer (0.2 mm at 45 degrees), which overhangs are judged by.
 KEPT_TOLERANCE_MM = 0.001
 
+# Corners (P, 2) of rings, one ring after the other, and where each ring begins (R + 1,).
+Rings = tuple[NDArray[np.float64], NDArray[np.int64]]
+
 
 @dataclass(frozen=True, eq=False)
 class LayerStack:
@@ -70,6 +73,13 @@ class LayerStack:
         lo, hi = self.layer_start[layer], self.layer_start[layer + 1]
         return [self.points[self.ring_start[r] : self.ring_start[r + 1]] for r in range(lo, hi)]
 
+    def packed_rings(self, layer: int) -> Rings:
+        """Rings of one layer without copying corners; none outside the stack."""
+        if not 0 <= layer < len(self):
+            return packed([])
+        lo, hi = self.layer_start[layer], self.layer_start[layer + 1]
+        return self.points, self.ring_start[lo : hi + 1]
+
     def section(self, layer: int) -> CrossSection:
         """Cross-section of one layer; empty outside the stack."""
         if not 0 <= layer < len(self):
@@ -110,6 +120,13 @@ def layer_count(height_mm: float, layer_mm: float, tolerances: Tolerances = DEFA
     return max(0, math.ceil(height_mm / layer_mm - tolerances.count))
 
 
+def packed(rings: list[NDArray[np.float64]]) -> Rings:
+    """Pack rings (k, 2) into corners (P, 2) and where each ring begins (R + 1,)."""
+    starts = np.zeros(len(rings) + 1, np.int64)
+    np.cumsum([len(ring) for ring in rings], out=starts[1:])
+    return np.concatenate(rings) if rings else np.zeros((0, 2)), starts
+
+
 def pack(
     layers: Iterable[list[NDArray[np.float64]]],
     areas: Iterable[float],
@@ -135,13 +152,13 @@ def pack(
     for layer in layers:
         rings.extend(layer)
         starts.append(len(rings))
-    lengths = np.fromiter((len(ring) for ring in rings), np.int64, len(rings))
+    points, ring_start = packed(rings)
     return LayerStack(
         layer_mm=layer_mm,
         base_mm=base_mm,
         area_mm2=np.fromiter(areas, np.float64, len(starts) - 1),
-        points=np.concatenate(rings) if rings else np.zeros((0, 2)),
-        ring_start=np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64),
+        points=points,
+        ring_start=ring_start,
         layer_start=np.asarray(starts, np.int64),
         open_chains=open_chains,
     )
@@ -169,9 +186,7 @@ def thinned(stack: LayerStack, tolerance_mm: float) -> LayerStack:
     return replace(stack, points=points, ring_start=ring_start)
 
 
-def thinned_rings(
-    points: NDArray[np.float64], ring_start: NDArray[np.int64], tolerance_mm: float
-) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+def thinned_rings(points: NDArray[np.float64], ring_start: NDArray[np.int64], tolerance_mm: float) -> Rings:
     """Drop corners of packed rings, as ``thinned`` does: corners (P, 2), where rings begin (R + 1,)."""
     if tolerance_mm <= 0 or not len(points):
         return points, ring_start

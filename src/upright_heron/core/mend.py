@@ -18,8 +18,8 @@ from manifold3d import Manifold, OpType, triangulate
 from numba import njit
 from numpy.typing import NDArray
 
-from .errors import HeronError
-from .health import EdgeTable, Health, duplicate_facets, examine, loops, orientation
+from .errors import BadValue, HeronError
+from .health import EdgeTable, Health, duplicate_facets, examine, is_sound, loops, orientation
 from .mesh import Mesh, facts, weld
 from .progress import Progress, silent
 from .solid import Solid
@@ -33,6 +33,15 @@ LONGEST_LOOP = 160
 CELLS = 160
 
 STEPS = ("weld", "drop", "outwards", "holes", "unite", "rewrap")
+# The step that takes each defect, by the names of ``Health.counts``.
+STEP_FOR = {
+    "open_edges": "holes",
+    "nonmanifold_edges": "unite",
+    "flipped_facets": "outwards",
+    "duplicate_facets": "drop",
+    "degenerate_facets": "drop",
+    "self_crossings": "unite",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +72,8 @@ class Mended:
     before, after : Health
     volume_before_mm3, volume_after_mm3 : float
     greatest_move_mm : float
-        Greatest distance of the new surface's corners from the old surface.
+        Greatest distance of the new surface's corners from the old surface; of a re-wrapped part also of the
+        old corners from the new surface, where what was too fine for the wrap shows.
     """
 
     mesh: Mesh
@@ -94,14 +104,23 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
     Returns
     -------
     Mended
+
+    Raises
+    ------
+    BadValue
+        No such step.
     """
+    for name in steps or ():
+        if name not in STEPS:
+            raise BadValue(f"There is no step “{name[:20]}”.", f"Use one of: {', '.join(STEPS)}.")
+    progress("Looking for defects", 0, 1)
     before = examine(mesh)
     current, done = mesh, []
     for number, step in enumerate(STEPS):
         progress("Mending", number, len(STEPS))
         if steps is not None and step not in steps:
             continue
-        if step == "rewrap" and steps is None and _sound(current):
+        if step == "rewrap" and steps is None and is_sound(current):
             continue
         changed, words = _STEPS[step](current)
         if words:
@@ -110,20 +129,19 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
         if step == "holes" and words:
             current, _ = face_outwards(current)
     after = examine(current) if current is not mesh else before
-    # Bodies that were cut apart or filled may hang upside down; only the surface as it is now counts.
-    used = np.unique(current.faces)
-    move = float(Tree.of(mesh).distances(current.vertices[used]).max()) if current is not mesh else 0.0
+    move = 0.0
+    if current is not mesh:
+        move = _farthest(current, mesh)
+        if any(step.step == "rewrap" for step in done):
+            move = max(move, _farthest(mesh, current))
     return Mended(
         current, tuple(done), before, after, facts(mesh).volume_mm3, facts(current).volume_mm3, move
     )
 
 
-def _sound(mesh: Mesh) -> bool:
-    try:
-        Solid.from_mesh(mesh)
-    except HeronError:
-        return False
-    return True
+def _farthest(corners_of: Mesh, surface: Mesh) -> float:
+    used = np.unique(corners_of.faces)
+    return float(Tree.of(surface).distances(corners_of.vertices[used]).max())
 
 
 def _tidy(vertices: NDArray[np.float64], faces: NDArray[np.integer]) -> Mesh:

@@ -176,10 +176,12 @@ def unheld_sections(
         if stack.same_as_below(i):
             continue
         here = stack.section(i)
-        reach = here - below.offset(step)
+        fresh = here - below
+        # Most layers of a part draw in or stand upright: they are done before the costly growing.
+        reach = fresh - below.offset(step) if not fresh.is_empty() else fresh
         solid = reach.offset(-NARROW_MM) if not reach.is_empty() else reach
         if not solid.is_empty():
             grown = solid.offset(step + 2 * NARROW_MM)
-            found[i] = ((here - below) ^ grown).simplify(NARROW_MM / 2)
+            found[i] = (fresh ^ grown).simplify(NARROW_MM / 2)
         below = here
     return found

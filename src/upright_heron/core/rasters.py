@@ -152,21 +152,21 @@ def tame(values, samples, px, reach):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def inside(samples, total, columns, points, ring_start, origin, px):  # type: ignore[no-untyped-def]
-    """Keep the samples that lie in a shape, by the crossings of its edges with their rows."""
+def row_crossings(points, ring_start, low, high, origin, px):  # type: ignore[no-untyped-def]
+    """Find where edges cross the rows from ``low`` to ``high``.
+
+    Answers with where those of each row begin (n + 1,), and with them, in pixels, ordered in each row.
+    """
     x0, y0 = origin[0], origin[1]
-    low, high = total // columns, -1
-    for k in range(samples.shape[0]):
-        low, high = min(low, samples[k] // columns), max(high, samples[k] // columns)
-    size = np.zeros(max(0, high - low + 1) + 1, np.int64)
+    start = np.zeros(max(0, high - low + 1) + 1, np.int64)
     at = np.empty(0)
-    fill = size[:-1].copy()
+    slot = start[:-1].copy()
     for step in range(2):
         if step == 1:
-            for k in range(size.shape[0] - 1):
-                size[k + 1] += size[k]
-            at = np.empty(size[-1])
-            fill = size[:-1].copy()
+            for k in range(start.shape[0] - 1):
+                start[k + 1] += start[k]
+            at = np.empty(start[-1])
+            slot = start[:-1].copy()
         for r in range(ring_start.shape[0] - 1):
             a, b = ring_start[r], ring_start[r + 1]
             j = b - 1
@@ -176,12 +176,22 @@ def inside(samples, total, columns, points, ring_start, origin, px):  # type: ig
                 j = i
                 for row in range(max(low, math.ceil(min(ya, yb))), min(high, math.ceil(max(ya, yb)) - 1) + 1):
                     if step == 0:
-                        size[row - low + 1] += 1
+                        start[row - low + 1] += 1
                     else:
-                        at[fill[row - low]] = xa + (row - ya) * (xb - xa) / (yb - ya)
-                        fill[row - low] += 1
-    for k in range(size.shape[0] - 1):
-        at[size[k] : size[k + 1]].sort()
+                        at[slot[row - low]] = xa + (row - ya) * (xb - xa) / (yb - ya)
+                        slot[row - low] += 1
+    for k in range(start.shape[0] - 1):
+        at[start[k] : start[k + 1]].sort()
+    return start, at
+
+
+@njit(cache=True)
+def inside(samples, total, columns, points, ring_start, origin, px):  # type: ignore[no-untyped-def]
+    """Keep the samples that lie in a shape, by the crossings of its edges with their rows."""
+    low, high = total // columns, -1
+    for k in range(samples.shape[0]):
+        low, high = min(low, samples[k] // columns), max(high, samples[k] // columns)
+    size, at = row_crossings(points, ring_start, low, high, origin, px)
     kept = np.empty_like(samples)
     count = 0
     for k in range(samples.shape[0]):
@@ -205,7 +215,6 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
     wide2 = wide * wide
     touched = np.empty(1024, np.int64)
     count = 0
-    crossings = np.zeros(rows + 1, np.int64)
     for r in range(ring_start.shape[0] - 1):
         a, b = ring_start[r], ring_start[r + 1]
         j = b - 1
@@ -251,34 +260,7 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
                                 touched[count] = row * columns + col
                                 count += 1
                             scratch[row, col] = d
-            if ya != yb:
-                for row in range(
-                    max(0, math.ceil(min(ya, yb))), min(rows - 1, math.ceil(max(ya, yb)) - 1) + 1
-                ):
-                    crossings[row + 1] += 1
-    first = -1
-    last = -1
-    for row in range(rows):
-        if crossings[row + 1] > 0:
-            if first < 0:
-                first = row
-            last = row
-        crossings[row + 1] += crossings[row]
-    at = np.empty(crossings[rows])
-    slot = crossings[:-1].copy()
-    for r in range(ring_start.shape[0] - 1):
-        a, b = ring_start[r], ring_start[r + 1]
-        j = b - 1
-        for i in range(a, b):
-            xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-            xb, yb = (points[i, 0] - x0) / px, (points[i, 1] - y0) / px
-            j = i
-            if ya != yb:
-                for row in range(
-                    max(0, math.ceil(min(ya, yb))), min(rows - 1, math.ceil(max(ya, yb)) - 1) + 1
-                ):
-                    at[slot[row]] = xa + (row - ya) * (xb - xa) / (yb - ya)
-                    slot[row] += 1
+    crossings, at = row_crossings(points, ring_start, 0, rows - 1, low, px)
     whole = 0.0
     common = 0.0
     flat = values.ravel()
@@ -295,26 +277,24 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
         flat[p] = FAR
         if with_deep:
             kept[k, 1] = deep[p]
-    if first >= 0:
-        for row in range(first, last + 1):
-            run = at[crossings[row] : crossings[row + 1]]
-            run.sort()
-            for k in range(0, run.shape[0] - 1, 2):
-                lo = row * columns + max(0, math.ceil(run[k]))
-                hi = row * columns + min(columns, math.ceil(run[k + 1]))
-                if lo >= hi:
-                    continue
-                if mode == COMPARE:
-                    for p in range(lo, hi):
-                        if near[p] != FAR:
-                            near[p] = -near[p]
-                        else:
-                            whole += 1.0
-                            common += min(1.0, max(0.0, 0.5 + (flat[p] + grow) / px))
-                    continue
-                flat[lo:hi] = fill
-                if with_deep:
-                    deep[lo:hi] = fill
+    for row in range(rows):
+        run = at[crossings[row] : crossings[row + 1]]
+        for k in range(0, run.shape[0] - 1, 2):
+            lo = row * columns + max(0, math.ceil(run[k]))
+            hi = row * columns + min(columns, math.ceil(run[k + 1]))
+            if lo >= hi:
+                continue
+            if mode == COMPARE:
+                for p in range(lo, hi):
+                    if near[p] != FAR:
+                        near[p] = -near[p]
+                    else:
+                        whole += 1.0
+                        common += min(1.0, max(0.0, 0.5 + (flat[p] + grow) / px))
+                continue
+            flat[lo:hi] = fill
+            if with_deep:
+                deep[lo:hi] = fill
     for k in range(count):
         p = touched[k]
         inside = near[p] < 0.0 if mode == COMPARE else flat[p] != FAR

@@ -23,6 +23,7 @@ class JobRow(Base):
     created: Mapped[dt.datetime]
     touched: Mapped[dt.datetime]
     state: Mapped[str] = mapped_column(String(10), default="open", server_default="open")
+    moved: Mapped[dt.datetime | None] = mapped_column(default=None)
 
 
 class StepRow(Base):

@@ -160,6 +160,11 @@ class Store:
             ids = s.scalars(asked.order_by(JobRow.touched.desc(), JobRow.id)).all()
             return [self._job(s, job_id) for job_id in ids]
 
+    def count(self, state: str) -> int:
+        """How many jobs of a state there are."""
+        with self._session() as s:
+            return s.scalar(select(func.count()).where(JobRow.state == state)) or 0
+
     def put(self, job_id: str, state: str) -> Job:
         """Put a job among the open, the archived or the deleted ones.
 
@@ -174,9 +179,7 @@ class Store:
             raise ValueError(state)
         with self._session(write=True) as s:
             row, _ = self._current(s, job_id)
-            row.state = state
-            if state == "deleted":
-                row.touched = _now()
+            row.state, row.moved = state, _now()
             s.flush()
             return self._job(s, job_id)
 
@@ -189,7 +192,7 @@ class Store:
     def purge(self, older_than: dt.timedelta = DELETED_FOR) -> int:
         """Forget jobs that were deleted long ago, and return how many."""
         with self._session(write=True) as s:
-            old = select(JobRow.id).where(JobRow.state == "deleted", JobRow.touched < _now() - older_than)
+            old = select(JobRow.id).where(JobRow.state == "deleted", JobRow.moved < _now() - older_than)
             ids = s.scalars(old).all()
             for job_id in ids:
                 s.execute(delete(StepRow).where(StepRow.job_id == job_id))

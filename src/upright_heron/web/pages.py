@@ -155,7 +155,7 @@ class Pages:
 
     def job_page(self, job: Job, open_section: int, *, again: bool = False) -> JobPage:
         """Start what is missing and gather what there is."""
-        task = self._work.ensure(job.id, job.sheet, again=again)
+        task = self._work.act(job.id) or self._work.ensure(job.id, job.sheet, again=again)
         live = self.summary(job.sheet)
         now, stale = self._with_leftovers(job, live)
         stances = _stances(job.sheet, now)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import PurePath
+from typing import NamedTuple
 
 from ..core.errors import BadValue
 from ..core.formats.read import SUFFIXES, read
@@ -11,6 +12,7 @@ from ..core.formats.reading import MM_OF
 from ..core.machines import Technology, printer
 from ..core.mend import Mended, mend
 from ..core.mesh import Mesh, facts
+from ..core.progress import Progress, silent
 from ..sheet.models import JobSheet, Part, Size
 from ..sheet.shop import Calibration
 from ..store.store import Store
@@ -53,27 +55,27 @@ def take_in(data: bytes, file_name: str, store: Store, tolerance_mm: float = 0.1
         notes.append(f"{reading.dropped} facets without area were left out.")
     if reading.turned:
         notes.append("The surface faced inwards and was turned outwards.")
-    part = Part(
-        file_name=clean_name(file_name),
-        mesh="0" * 32,
-        facets=0,
-        size_mm=(0, 0, 0),
-        volume_mm3=0,
-        area_mm2=0,
-        closed=False,
-        shells=0,
-        notes=tuple(notes),
-        format=contents.format,
-        stated_unit=contents.unit,
-        mm_per_number=MM_OF[contents.unit or "millimeter"],
-    )
-    return described(reading.mesh, part, store)
+    came = Came(clean_name(file_name), contents.format, contents.unit, MM_OF[contents.unit or "millimeter"])
+    return described(reading.mesh, came, tuple(notes), store)
 
 
-def described(mesh: Mesh, like: Part, store: Store) -> Part:
-    """Keep a mesh and describe it; where it came from is taken from another part."""
+class Came(NamedTuple):
+    """Where a surface came from; its names are those of the fields of ``Part``."""
+
+    file_name: str
+    format: str
+    stated_unit: str | None
+    mm_per_number: float
+
+    @classmethod
+    def of(cls, part: Part) -> Came:
+        """Where a part came from."""
+        return cls(*(getattr(part, name) for name in cls._fields))
+
+
+def described(mesh: Mesh, came: Came, notes: tuple[str, ...], store: Store) -> Part:
+    """Keep a mesh and describe it."""
     known = facts(mesh)
-    notes = [note for note in like.notes if not note.startswith(OPEN)]
     if not known.closed:
         e = known.edges
         kinds = [
@@ -85,21 +87,24 @@ def described(mesh: Mesh, like: Part, store: Store) -> Part:
             )
             if count
         ]
-        notes.append(f"{OPEN}: {', '.join(kinds)}. Layers are drawn as far as they close.")
-    return Part.model_validate(
-        {
-            **like.model_dump(),
-            "mesh": store.keep_mesh(mesh),
-            "facets": known.facets,
-            "size_mm": known.size_mm,
-            "volume_mm3": known.volume_mm3,
-            "area_mm2": known.area_mm2,
-            "closed": known.closed,
-            "shells": known.shells,
-            "open_edges": known.edges.open,
-            "notes": tuple(notes),
-        }
+        notes = (*notes, f"{OPEN}: {', '.join(kinds)}. Layers are drawn as far as they close.")
+    return Part(
+        **came._asdict(),
+        mesh=store.keep_mesh(mesh),
+        facets=known.facets,
+        size_mm=known.size_mm,
+        volume_mm3=known.volume_mm3,
+        area_mm2=known.area_mm2,
+        closed=known.closed,
+        shells=known.shells,
+        open_edges=known.edges.open,
+        notes=notes,
     )
+
+
+def _described_anew(mesh: Mesh, part: Part, store: Store) -> Part:
+    kept = tuple(note for note in part.notes if not note.startswith(OPEN))
+    return described(mesh, Came.of(part), kept, store)
 
 
 def resized(base: Part, size: Size, store: Store) -> Part:
@@ -118,13 +123,15 @@ def resized(base: Part, size: Size, store: Store) -> Part:
             f"The part would be {max(sides):.3g} mm long.",
             "Check the unit, or type a size that a machine can make.",
         )
-    return described(store.mesh(base.mesh).sized(size.factors), base, store)
+    return _described_anew(store.mesh(base.mesh).sized(size.factors), base, store)
 
 
-def mended(base: Part, steps: tuple[str, ...] | None, store: Store) -> tuple[Part, Mended]:
-    """Mend a part, all at once or by steps."""
-    done = mend(store.mesh(base.mesh), steps)
-    return (described(done.mesh, base, store) if done.done else base), done
+def mended(
+    base: Part, steps: tuple[str, ...] | None, store: Store, progress: Progress = silent
+) -> tuple[Part, Mended]:
+    """Mend a part, all at once or by steps; see ``core.mend.mend`` for the errors."""
+    done = mend(store.mesh(base.mesh), steps, progress=progress)
+    return (_described_anew(done.mesh, base, store) if done.done else base), done
 
 
 def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> JobSheet:

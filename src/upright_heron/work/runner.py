@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 
-from ..core.errors import HeronError
+from ..core.errors import BadValue, HeronError
 from ..sheet.models import JobSheet, Part, Size
 from ..store.store import Store
 from . import worker
@@ -83,6 +83,8 @@ class Work:
         self._ids = itertools.count(1)
         self._tasks: dict[str, Task] = {}
         self._by_id: dict[int, Task] = {}
+        # What makes a step: it goes on while the figures of the step before are made or asked for.
+        self._acts: dict[str, Task] = {}
         self._listeners: dict[str, set[tuple[asyncio.AbstractEventLoop, asyncio.Queue[Event]]]] = {}
         self._lock = threading.RLock()
         self._executor: Executor = self._new_executor()
@@ -120,6 +122,10 @@ class Work:
         """The last task of a job, running or ended."""
         return self._tasks.get(job_id)
 
+    def act(self, job_id: str) -> Task | None:
+        """What is being done to the part of a job, if anything."""
+        return self._acts.get(job_id)
+
     def ensure(self, job_id: str, sheet: JobSheet, *, again: bool = False) -> Task | None:
         """Start making whatever the sheet asks for and is not remembered; newer input stops older work.
 
@@ -154,13 +160,15 @@ class Work:
                 return current
             if running:
                 self.cancel(job_id)
-            number = next(self._ids)
-            task = Task(number, self._free_slot(), job_id, asked)
-            self._flags[task.slot] = 0
-            self._tasks[job_id] = task
-            self._by_id[number] = task
+            task = self._tasks[job_id] = self._new_task(job_id, asked)
             self._start(task, sheet, [name for name, _ in missing])
             return task
+
+    def _new_task(self, job_id: str, asked: tuple[str, ...]) -> Task:
+        task = Task(next(self._ids), self._free_slot(), job_id, asked)
+        self._flags[task.slot] = 0
+        self._by_id[task.id] = task
+        return task
 
     def _free_slot(self) -> int:
         used = {
@@ -181,6 +189,9 @@ class Work:
     def cancel(self, job_id: str) -> None:
         """Ask the running task of a job to stop; what it has finished stays."""
         with self._lock:
+            act = self._acts.get(job_id)
+            if act is not None:
+                self._flags[act.slot] = 1
             task = self._tasks.get(job_id)
             if task is not None and task.state == "running":
                 self._flags[task.slot] = 1
@@ -227,9 +238,30 @@ class Work:
         """
         return await self._ask(worker.resize, base.model_dump_json(), size.model_dump_json())
 
-    async def mend(self, base: Part, size: Size, steps: tuple[str, ...] | None) -> worker.MendAnswer:
-        """Mend a part in a worker."""
-        return await self._ask(worker.mend, base.model_dump_json(), size.model_dump_json(), steps)
+    async def mend(
+        self, job_id: str, base: Part, size: Size, steps: tuple[str, ...] | None
+    ) -> worker.MendAnswer:
+        """Mend a part in a worker, with progress on the page of its job.
+
+        Raises
+        ------
+        BadValue
+            No such step, or the part is being mended already.
+        Cancelled
+            Stopped on request.
+        """
+        with self._lock:
+            if job_id in self._acts:
+                raise BadValue("This part is being mended already.", "Wait for it, or stop it.")
+            task = self._acts[job_id] = self._new_task(job_id, ())
+        try:
+            return await self._ask(
+                worker.mend, task.id, task.slot, base.model_dump_json(), size.model_dump_json(), steps
+            )
+        finally:
+            with self._lock:
+                self._by_id.pop(task.id, None)
+                self._acts.pop(job_id, None)
 
     async def _ask(self, call: Callable[..., Answer], *arguments: object) -> Answer:
         try:
@@ -245,15 +277,13 @@ class Work:
         missing = [name for name in names if not self._store.has_result(keys(sheet)[name])]
         if missing:
             with self._lock:
-                slot = self._free_slot()
-                self._flags[slot] = 0
-                number = next(self._ids)
-                task = Task(number, slot, "", ())
-                self._by_id[number] = task
+                task = self._new_task("", ())
             try:
-                self._executor.submit(worker.compute, number, slot, sheet.model_dump_json(), missing).result()
+                self._executor.submit(
+                    worker.compute, task.id, task.slot, sheet.model_dump_json(), missing
+                ).result()
             finally:
-                self._by_id.pop(number, None)
+                self._by_id.pop(task.id, None)
 
     # Listeners -----------------------------------------------------------------
 

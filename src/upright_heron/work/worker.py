@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Cancelled
+from ..core.progress import Progress
 from ..core.warm import warm
 from ..sheet.models import JobSheet, Part, Size
 from ..store.store import Store
@@ -50,14 +51,8 @@ def ready() -> bool:
     return True
 
 
-def compute(task: int, slot: int, sheet_json: str, names: list[str]) -> str:
-    """Make the named results of a sheet, in order, reporting on the way.
-
-    Returns
-    -------
-    str
-        ``done`` or ``stopped``.
-    """
+def _reporter(task: int, slot: int) -> Progress:
+    """Progress that goes to the server, and stops the work when its flag is up."""
     last = [0.0]
 
     def progress(stage: str, done: int, total: int) -> None:
@@ -68,6 +63,18 @@ def compute(task: int, slot: int, sheet_json: str, names: list[str]) -> str:
             last[0] = now
             _events.put(("progress", task, stage, done, total))
 
+    return progress
+
+
+def compute(task: int, slot: int, sheet_json: str, names: list[str]) -> str:
+    """Make the named results of a sheet, in order, reporting on the way.
+
+    Returns
+    -------
+    str
+        ``done`` or ``stopped``.
+    """
+    progress = _reporter(task, slot)
     sheet = JobSheet.model_validate_json(sheet_json)
     _bench.progress = progress
     try:
@@ -99,20 +106,16 @@ def resize(part_json: str, size_json: str) -> Part:
     return resized(Part.model_validate_json(part_json), Size.model_validate_json(size_json), _bench.store)
 
 
-def mend(part_json: str, size_json: str, steps: tuple[str, ...] | None) -> MendAnswer:
+def mend(task: int, slot: int, part_json: str, size_json: str, steps: tuple[str, ...] | None) -> MendAnswer:
     """Mend a part as it came, and give it its size again."""
-    part, done = mended(Part.model_validate_json(part_json), steps, _bench.store)
-    words = tuple(step.words for step in done.done)
-    if not words:
-        return MendAnswer(part, part, (), done.closed, 0, 0.0, 0.0)
-    sized = resized(part, Size.model_validate_json(size_json), _bench.store)
-    left = done.after.defects
+    base, progress = Part.model_validate_json(part_json), _reporter(task, slot)
+    part, done = mended(base, steps, _bench.store, progress)
     return MendAnswer(
         part,
-        sized,
-        words,
+        resized(part, Size.model_validate_json(size_json), _bench.store),
+        tuple(step.words for step in done.done),
         done.closed,
-        left,
+        done.after.defects,
         done.volume_after_mm3 - done.volume_before_mm3,
         done.greatest_move_mm,
     )

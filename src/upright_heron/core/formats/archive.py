@@ -30,7 +30,8 @@ class Archive:
     """
 
     def __init__(self, data: bytes) -> None:
-        self._size = len(data)
+        # What may be unpacked, of all entries together.
+        self._left = min(MOST_BYTES, max(10_000_000, MOST_RATIO * len(data)))
         try:
             self._zip = zipfile.ZipFile(io.BytesIO(data))
         except (zipfile.BadZipFile, OSError, ValueError) as error:
@@ -52,10 +53,9 @@ class Archive:
         TooLarge
             More than the size or ratio allowed.
         """
-        limit = min(MOST_BYTES, max(10_000_000, MOST_RATIO * self._size))
         try:
             with self._zip.open(name) as entry:
-                data = entry.read(limit + 1)
+                data = entry.read(self._left + 1)
         except KeyError as error:
             raise NotAMesh(f"The archive has no “{name[:80]}”.", "Export it again.") from error
         except (
@@ -70,7 +70,8 @@ class Archive:
                 f"“{name[:80]}” in the archive cannot be unpacked.",
                 "Copy or download it again; if it stays so, export it again.",
             ) from error
-        if len(data) > limit:
+        self._left -= len(data)
+        if self._left < 0:
             raise TooLarge(
                 "The archive unpacks to far more than it should: it was not opened further.",
                 "Export it again, or upload the mesh inside it.",

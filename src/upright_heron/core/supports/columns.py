@@ -9,9 +9,9 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
-from ..fields import THIN_MM, Field, as_rings, layer_rings
+from ..fields import THIN_MM, Field
 from ..islands import Island
-from ..layers import LayerStack, pack, thinned, thinned_rings
+from ..layers import LayerStack, pack, packed, thinned, thinned_rings
 from ..overhangs import unheld_sections
 from ..progress import Progress, silent, tracked
 from ..regions import Pieces, bodies, links, pieces
@@ -104,51 +104,50 @@ def make_columns(
     held_area = 0.0
     runs: list[_Run] = []
     here, drawn = standing.like(), standing.like()
-    strip = as_rings([])  # what began to need holding a layer higher
-    steady = False  # the outline is what it was a layer higher
+    strip = packed([])  # what began to need holding a layer higher
     for level in tracked(range(len(stack) + lift - 1, -1, -1), "Standing columns", progress):
         part = level - lift
         above = part + 1 + gap
         new = demand[above] if 0 <= above < len(stack) else None
-        if steady and new is None and all(_alike(stack, part + 1 - k) for k in range(gap + 1)):
-            strip = as_rings([])
-            if runs:
-                runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
+        if new is None and not runs:
+            continue  # nothing hangs above this
+        if new is None and all(_alike(stack, part + 1 - k) for k in range(gap + 1)):
+            strip = packed([])
+            runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
             continue
         if new is not None:
-            fresh = thinned_rings(*as_rings(new.to_polygons()), THIN_MM)
+            fresh = thinned_rings(*packed(new.to_polygons()), THIN_MM)
             # On a slope it is a strip between the layer below and what began to need holding a layer higher.
-            standing.join(fresh, beside=strip, into=layer_rings(plain, above - 1))
+            standing.join(fresh, beside=strip, into=plain.packed_rings(above - 1))
             standing.close_thin(THINNEST_MM)
             for k in range(1, gap + 1):
-                standing.cut(layer_rings(plain, part + k))
+                standing.cut(plain.packed_rings(part + k))
             strip = fresh
         else:
-            strip = as_rings([])
-        standing.cut(layer_rings(plain, part))
+            strip = packed([])
+        standing.cut(plain.packed_rings(part))
         standing.copy_to(here)
         # Kept layer by layer: where the part draws back below, the column comes closer again.
-        here.cut(layer_rings(plain, part), settings.clearance_mm)
+        here.cut(plain.packed_rings(part), settings.clearance_mm)
         if new is not None:
             held_area += float(new.area()) * here.share(fresh, settings.clearance_mm)
         for k in range(1, gap + 1):
-            here.cut(layer_rings(plain, part - k))
+            here.cut(plain.packed_rings(part - k))
         # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
         here.drop_thin(THINNEST_MM)
-        if steady and runs and here.near(drawn, JITTER * here.pixel_mm):
+        if runs and here.near(drawn, JITTER * here.pixel_mm):
             runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
         else:
             rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
             runs.append(_Run(level, level, rings))
             here, drawn = drawn, here
-        steady = True
     runs = [run for run in reversed(runs) if run.rings]
     return _assemble(stack, runs, demand, lift, gap, held_area, islands, island_pieces, settings)
 
 
 def _field(demand: list[CrossSection | None], clearance_mm: float) -> Field | None:
     """Make a raster that all demand fits on; ``None`` where nothing is to be held."""
-    bounds = np.array([section.bounds() for section in demand if section is not None])
+    bounds = np.array([s.bounds() for s in demand if s is not None and not s.is_empty()])
     if not len(bounds):
         return None
     low, high = bounds[:, :2].min(axis=0), bounds[:, 2:].max(axis=0)

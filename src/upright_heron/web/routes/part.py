@@ -9,7 +9,6 @@ from fastapi.responses import Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...core.mend import STEPS
 from ...core.units import length_mm
 from ...sheet.changes import Mend, Resize
 from ...sheet.models import Size
@@ -31,11 +30,8 @@ async def give_size(use: Services, job_id: str, size: Size) -> Job:
 
 async def mend_part(use: Services, job_id: str, steps: tuple[str, ...] | None) -> tuple[Job, dict[str, Any]]:
     """Mend the part of a job; the second answer tells what was done."""
-    unknown = [step for step in steps or () if step not in STEPS]
-    if unknown:
-        raise BadValue(f"There is no step “{unknown[0][:20]}”.", f"Use one of: {', '.join(STEPS)}.")
     sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
-    done = await use.work.mend(sheet.base, sheet.size, steps)
+    done = await use.work.mend(job_id, sheet.base, sheet.size, steps)
     told = {
         "done": list(done.words),
         "closed": done.closed,

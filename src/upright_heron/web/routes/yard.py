@@ -21,7 +21,7 @@ def _context(use: Services, shown: str) -> dict[str, Any]:
     return {
         "cards": [(job, use.pages.summary(job.sheet)) for job in use.store.jobs(shown)],
         "shown": shown,
-        "others": {state: len(use.store.jobs(state)) for state in ("archived", "deleted")},
+        "others": {state: use.store.count(state) for state in ("archived", "deleted")},
         "printers": PRINTERS,
         "upload_mb": use.settings.upload_mb,
         "suffixes": ",".join(SUFFIXES),

@@ -11,7 +11,9 @@ depends_on = None
 
 def upgrade() -> None:
     op.add_column("job", sa.Column("state", sa.String(10), nullable=False, server_default="open"))
+    op.add_column("job", sa.Column("moved", sa.DateTime, nullable=True))
 
 
 def downgrade() -> None:
+    op.drop_column("job", "moved")
     op.drop_column("job", "state")
