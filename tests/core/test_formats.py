@@ -16,6 +16,7 @@ from tests.support import box, mesh_of, stl, tee
 from upright_heron.core import errors
 from upright_heron.core.formats import archive
 from upright_heron.core.formats.read import read
+from upright_heron.core.formats.reading import finish
 from upright_heron.core.handoff.threemf import Item, write_3mf
 from upright_heron.core.mesh import facts
 
@@ -111,7 +112,7 @@ class ThreeMfTest(unittest.TestCase):
         model.AddBuildItem(mesh, wrapper.GetScaleTransform(-2, 1, 1))
         contents = read(self.written(model), "a.3mf")
         self.assertEqual([body.name for body in contents.bodies], ["pair", "block"])
-        (_, first), (_, second) = contents.each()
+        first, second = (finish(body.corners) for body in contents.bodies)
         np.testing.assert_allclose(first.mesh.bounds, [[0, 0, 5], [12, 3, 9]])
         self.assertEqual(facts(first.mesh).shells, 2)
         np.testing.assert_allclose(second.mesh.bounds, [[-4, 0, 0], [0, 3, 4]])
@@ -245,6 +246,25 @@ class ObjTest(unittest.TestCase):
                 read(text.encode(), "a.obj").whole()
 
 
+class BudgetTest(unittest.TestCase):
+    def test_many_small_bombs_are_one_large_one(self):
+        # Each model part unpacks to less than the limit; together they do not.
+        refer = "".join(
+            f"<object id='{k}'><components><component p:path='/3D/{k}.model' objectid='1'/></components></object>"
+            for k in range(9)
+        )
+        items = "".join(f"<item objectid='{k}'/>" for k in range(9))
+        root = f"<model xmlns:p='urn:p'><resources>{refer}</resources><build>{items}</build></model>"
+        padded = f"<model><!--{' ' * 2_000_000}--><resources><object id='1'>{ThreeMfTest.MESH}</object></resources></model>"
+        buffer = io.BytesIO()
+        with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as z:
+            z.writestr("3D/3dmodel.model", root)
+            for k in range(9):
+                z.writestr(f"3D/{k}.model", padded)
+        with self.assertRaises(errors.TooLarge):
+            read(buffer.getvalue(), "a.3mf")
+
+
 class BrokenTest(unittest.TestCase):
     def test_ply(self):
         whole = trimesh.exchange.ply.export_ply(theirs(tee()))
@@ -291,6 +311,11 @@ class PackagesTest(unittest.TestCase):
         self.assertTrue(found.closed)
         self.assertAlmostEqual(found.volume_mm3 / 18428.7, 1, delta=2e-3)
         np.testing.assert_allclose(found.size_mm, [36.95, 32.63, 32.0], atol=0.02)
+
+    def test_a_finer_tolerance_keeps_closer_to_a_curved_face(self):
+        data = (open_meshes.ROOT / "mechanical/component8.step").read_bytes()
+        coarse, fine = (read(data, "a.step", tolerance_mm=t).whole().mesh for t in (1.0, 0.01))
+        self.assertGreater(len(fine.faces), 1.5 * len(coarse.faces))
 
     def test_every_file_is_a_part_or_a_clear_refusal(self):
         root = open_meshes.ROOT / "intake/models"

@@ -10,9 +10,11 @@ from hypothesis import strategies as st
 from tests import open_meshes
 from tests.broken import sound, variants, volume
 from tests.support import box, mesh_of, sphere, tee
+from upright_heron.core.errors import BadValue, Cancelled
 from upright_heron.core.health import EdgeTable, examine, loops, thickness_mm
-from upright_heron.core.mend import STEPS, fill_holes, mend, rewrap
+from upright_heron.core.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
 from upright_heron.core.mesh import Mesh, facts
+from upright_heron.core.places import report
 from upright_heron.core.solid import Solid, concatenated
 from upright_heron.core.tree import Tree
 
@@ -166,6 +168,26 @@ class MendTest(unittest.TestCase):
         self.assertGreater(found.after.counts["flipped_facets"], 0)
         self.assertEqual(STEPS[-1], "rewrap")
 
+    def test_unknown_steps_are_refused_and_every_defect_has_a_step(self):
+        with self.assertRaises(BadValue):
+            mend(mesh_of(tee()), ("pray",))
+        self.assertEqual(set(STEP_FOR) | {"bodies"}, set(examine(mesh_of(tee())).counts))
+        self.assertLessEqual(set(STEP_FOR.values()), set(STEPS))
+
+    def test_what_a_wrap_is_too_coarse_for_shows_in_the_greatest_move(self):
+        needle = box(20, 20, 2) + box(0.05, 0.05, 12, (10, 10, 2))
+        found = mend(mesh_of(needle), ("rewrap",))
+        self.assertTrue(found.closed)
+        self.assertGreater(found.greatest_move_mm, 5)
+
+    def test_mending_can_be_stopped(self):
+        def stop(stage, done, total):
+            if stage == "Mending" and done == 2:
+                raise Cancelled
+
+        with self.assertRaises(Cancelled):
+            mend(mesh_of(tee()), progress=stop)
+
     def test_curved_holes(self):
         ball = mesh_of(sphere(10, 48))
         top = ball.vertices[ball.faces][:, :, 2].min(axis=1) > 7.0
@@ -200,6 +222,56 @@ class MendTest(unittest.TestCase):
         found = mend(sheet)
         self.assertFalse(found.closed and found.volume_after_mm3 > 0)
         self.assertGreater(found.before.counts["open_edges"], 0)
+
+
+class SeparateTest(unittest.TestCase):
+    def test_cavities_stay_with_the_body_they_lie_in(self):
+        shell = box(20, 20, 20) - box(10, 10, 10, (5, 5, 5))
+        seed = box(4, 4, 4, (8, 8, 8))
+        apart = box(6, 6, 6, (40, 0, 0))
+        parts = separated(concatenated([mesh_of(b) for b in (apart, shell, seed)]))
+        self.assertEqual([round(facts(p).volume_mm3) for p in parts], [7000, 216, 64])
+        self.assertTrue(all(facts(p).closed for p in parts))
+        self.assertEqual([len(p.vertices) for p in parts], [16, 8, 8])
+
+    def test_one_body_stays_as_it_is(self):
+        mesh = mesh_of(tee())
+        self.assertIs(separated(mesh)[0], mesh)
+
+
+class PlacesTest(unittest.TestCase):
+    def places(self, mesh, thin=0.1):
+        return report(mesh, thin)
+
+    def test_a_hole_a_flipped_facet_and_where_to_look_from(self):
+        mesh = mesh_of(box(10, 20, 30))
+        top = np.flatnonzero(mesh.vertices[mesh.faces][:, :, 2].min(axis=1) > 29)
+        side = int(np.flatnonzero(mesh.vertices[mesh.faces][:, :, 0].min(axis=1) > 9)[0])
+        faces = mesh.faces.copy()
+        faces[side] = faces[side][::-1]
+        found = self.places(Mesh(mesh.vertices, np.delete(faces, top, axis=0)))
+        self.assertEqual([p.kind for p in found.places], ["open", "flipped"])
+        hole, flipped = found.places
+        self.assertEqual(
+            (hole.words, hole.at_mm, hole.lines.shape), ("hole of 4 edges", (5, 10, 30), (4, 2, 3))
+        )
+        np.testing.assert_allclose(hole.facing, (0, 0, 1), atol=1e-6)
+        np.testing.assert_allclose(flipped.facing, (1, 0, 0), atol=1e-6)
+        self.assertEqual(flipped.words, "1 facet facing inwards")
+        self.assertEqual((found.defects, found.sound, found.capped), (5, False, False))
+
+    def test_facets_side_by_side_are_one_place(self):
+        found = self.places(mesh_of(box(30, 30, 10) - box(10, 10, 9.95, (10, 10, 0))))
+        thin = [p for p in found.places if p.kind == "thin"]
+        self.assertEqual(len(thin), 2)  # the skin, seen from above and from below
+        self.assertGreater(found.thin_facets, 2)
+        self.assertEqual(found.defects, 0)
+
+    def test_crossings_are_shown_pair_by_pair(self):
+        pair = concatenated([mesh_of(box(10, 10, 10)), mesh_of(box(10, 10, 10, (5, 4, 3)))])
+        found = self.places(pair)
+        crossing = [p for p in found.places if p.kind == "crossing"]
+        self.assertTrue(crossing and all(p.facets.shape == (2, 3, 3) for p in crossing))
 
 
 @open_meshes.wanted

@@ -110,6 +110,20 @@ class PiecesTest(unittest.TestCase):
         }
         self.assertEqual({(int(a), int(b)) for a, b in links(found)}, expected)
 
+    def test_pieces_that_reach_round_each_other_without_touching_are_not_linked(self):
+        # Two combs, teeth between teeth: boxes overlap everywhere, outlines nowhere.
+        def comb(x, y, up):
+            teeth = [box(2, 20, 1, (x + 6 * k, y, 0)) for k in range(5)]
+            return box(26, 2, 1, (x, y + (20 if up else -2), 0)) + Manifold.batch_boolean(teeth, OpType.Add)
+
+        below, above = comb(0, 0, False), comb(3, 3, True).translate((0, 0, 1))
+        stack = slice_solid(Solid(below + above), 1.0, thin_mm=0.0)
+        found = pieces(stack)
+        self.assertEqual(len(found), 2)
+        self.assertEqual(len(links(found)), 0)
+        touching = slice_solid(Solid(below + above.translate((0.5, 0, 0)) + box(4, 1, 1, (2, 5, 1))), 1.0)
+        self.assertGreater(len(links(pieces(touching))), 0)
+
     def test_bodies(self):
         pairs = np.array([[2, 0], [4, 2], [3, 1]])
         self.assertEqual(bodies(6, pairs).tolist(), [0, 1, 0, 1, 0, 2])

@@ -16,7 +16,7 @@ from upright_heron.core.fit import fit
 from upright_heron.core.picture import picture
 from upright_heron.core.preflight import Weight, preflight
 from upright_heron.core.progress import tracked
-from upright_heron.core.units import length_mm
+from upright_heron.core.units import judge_unit, length_mm, number
 
 
 class LengthTest(unittest.TestCase):
@@ -39,6 +39,26 @@ class LengthTest(unittest.TestCase):
     @given(st.floats(0, 1e6))
     def test_plain_numbers(self, value):
         self.assertAlmostEqual(length_mm(f"{value:.6f}"), value, delta=1e-6)
+
+
+class UnitTest(unittest.TestCase):
+    def test_numbers(self):
+        self.assertEqual([number(t) for t in ("3", " 2,5 ", "102.5 %", "-1e2")], [3, 2.5, 102.5, -100])
+        for text in ("", "wide", "nan", "1e999", "1 2"):
+            with self.assertRaises(BadValue):
+                number(text)
+
+    def test_odd_sizes_raise_the_question_and_stated_units_never_do(self):
+        build = (300.0, 300.0, 340.0)
+        for size, asked in (
+            ((1.9, 1, 1), True), ((2.0, 1, 1), False), ((3400, 1, 1), False), ((3401, 1, 1), True),
+            ((1000, 1000, 306), False), ((1000, 1000, 307), True),
+        ):  # fmt: skip
+            self.assertEqual(judge_unit(size, None, build).question, asked, size)
+            self.assertFalse(judge_unit(size, "inch", build).question)
+        known = judge_unit((25.4, 50.8, 76.2), "inch", build, 25.4)
+        self.assertEqual((known.stated, known.name), (True, "inch"))
+        self.assertEqual([round(v) for v in known.sizes_mm["mm"]], [1, 2, 3])
 
 
 class FitTest(unittest.TestCase):

@@ -1,17 +1,21 @@
 """Units, size and mending through the application: forms, JSON, undo, and what follows from them."""
 
+import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import trimesh
 
-from tests.support import box, mesh_of, stl, tee
+from tests.support import box, mesh_of, on_plate, sphere, stl, tee
 from tests.web.test_app import AppCase
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.mesh import Mesh
 
 
 class PartCase(AppCase):
+    upload_mb = 20
+
     def post(self, job_id, path, status=200, **fields):
         answer = self.client.post(f"/jobs/{job_id}/{path}", data=fields, headers={"HX-Request": "true"})
         self.assertEqual(answer.status_code, status, answer.text[:300])
@@ -65,6 +69,10 @@ class SizeTest(PartCase):
         self.post(job_id, "size", percent="200")
         self.assertEqual(self.sides(job_id), [20, 40, 60])
         self.post(job_id, "size", shrink_x="1", shrink_y="0", shrink_z="-0.5")
+        self.assertEqual(self.sides(job_id), [20.2, 40, 59.7])
+        # The fields show what the printed part will measure, and typing the same again changes nothing.
+        self.assertEqual(self.section(job_id, 1).ids["size-x"]["value"], "20")
+        self.post(job_id, "size", x="20", y="40", z="60", shrink_x="1", shrink_y="0", shrink_z="-0.5")
         self.assertEqual(self.sides(job_id), [20.2, 40, 59.7])
         before = self.part(job_id)["volume_mm3"]
         self.post(job_id, "size", mirror="x")
@@ -133,6 +141,46 @@ class MendTest(PartCase):
         self.assertEqual(self.client.post(f"/api/jobs/{job_id}/mend").json()["done"], [])
         self.client.post(f"/jobs/{job_id}/undo")
         self.assertFalse(self.part(job_id)["closed"])
+
+    def test_what_nothing_mends_is_still_told(self):
+        sheet = write_stl(
+            Mesh(np.array([[0, 0, 0], [9, 0, 0], [0, 9, 0], [9, 9, 1.0]]), np.array([[0, 1, 2], [1, 3, 2]]))
+        )
+        told = self.client.post(f"/api/jobs/{self.job(sheet)}/mend", json={"steps": ["unite"]}).json()
+        self.assertEqual((told["done"], told["closed"]), ([], False))
+        self.assertEqual(told["defects_left"], 4)
+
+    def test_a_body_each(self):
+        pair = box(10, 10, 10) + box(5, 5, 5, (20, 0, 0))
+        job_id = self.job(stl(pair), "set.stl")
+        self.change(job_id, "material", material="PETG")
+        self.settle(job_id)
+        self.assertIn("separate", self.section(job_id, 1).ids)
+        answer = self.client.post(f"/jobs/{job_id}/separate", headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, 204)
+        jobs = {j["sheet"]["name"]: j["sheet"] for j in self.client.get("/api/jobs").json()}
+        self.assertEqual(jobs["Set, body 1"]["part"]["size_mm"], [10, 10, 10])
+        self.assertEqual(jobs["Set, body 2"]["part"]["size_mm"], [5, 5, 5])
+        self.assertEqual(jobs["Set, body 2"]["material"], "PETG")
+        refused = self.client.post(f"/jobs/{self.job(stl(tee()))}/separate")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("The part has 1 body.", refused.text)
+
+    def test_mending_shows_on_the_page_and_can_be_stopped(self):
+        job_id = self.job(stl(on_plate(sphere(20, 360))))
+        self.settle(job_id)
+        with ThreadPoolExecutor(1) as pool:
+            asked = pool.submit(self.client.post, f"/api/jobs/{job_id}/mend", json={"steps": ["rewrap"]})
+            until = time.monotonic() + 30
+            while 'id="stop"' not in self.client.get(f"/jobs/{job_id}/sheet?open=1").text:
+                self.assertLess(time.monotonic(), until, "mending never showed")
+            self.refused(self.client.post(f"/api/jobs/{job_id}/mend"), 422, "being mended already")
+            self.client.post(f"/jobs/{job_id}/stop")
+            answer = asked.result(60)
+        self.assertGreaterEqual(answer.status_code, 400, answer.text[:200])
+        self.assertIn("Stopped", answer.text)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["step"], 1)
+        self.assertNotIn('id="stop"', self.client.get(f"/jobs/{job_id}/sheet?open=1").text)
 
     def test_by_kind(self):
         job_id = self.job(self.torn())

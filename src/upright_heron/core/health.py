@@ -21,6 +21,8 @@ MOST_CROSSINGS = 1000
 MOST_BODIES = 200
 # A facet is without area when its height is below this share of the part: single precision cannot tell.
 FLAT = 1e-7
+# An open body that encloses less than this share of (area)^1.5 is a sheet; for a ball it is 0.09.
+SHEET = 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -265,8 +267,8 @@ def orientation(
     Notes
     -----
     Over edges with two facets the facets of a body are made to agree; then the body as a whole faces
-    outwards when its volume is positive. A closed body in the hollow of another, that faces inwards as it
-    is, is taken for a cavity and left so.
+    outwards when its volume is positive; an open sheet is left as it is. A closed body in the hollow of
+    another, that faces inwards as it is, is taken for a cavity and left so.
     """
     m = len(mesh.faces)
     counted = np.ones(m, np.bool_)
@@ -316,7 +318,11 @@ def orientation(
     for number, depth in inside.items():
         whole = agreeing[number] in (0.0, share[number])
         cavity[number] = depth % 2 == 1 and closed[number] and whole and as_is[number] < 0
-    wrong = (volume < 0) != cavity
+    # An open sheet has no inside to face away from: only what encloses something is turned as a whole.
+    _, areas = facet_normals(mesh)
+    area = np.bincount(body[kept], areas[kept], minlength=count)
+    encloses = closed | (np.abs(volume) > SHEET * area**1.5)
+    wrong = ((volume < 0) != cavity) & encloses
     flip = (turned != wrong[body]) & counted
     return Orientation(
         flip,

@@ -342,6 +342,23 @@ def unite_bodies(mesh: Mesh) -> tuple[Mesh, str]:
     return Solid(union).mesh(), f"{len(solids)} bodies united"
 
 
+def separated(mesh: Mesh) -> list[Mesh]:
+    """Part a surface into its bodies, the largest first; a cavity stays with the body it lies in."""
+    whole = orientation(mesh)
+    if whole.bodies < 2:
+        return [mesh]
+    parts = {n: _tidy(mesh.vertices, mesh.faces[whole.body == n]) for n in range(whole.bodies)}
+    hollows = [n for n in parts if whole.volume_mm3[n] < 0]
+    solids = sorted((n for n in parts if n not in hollows), key=lambda n: -whole.volume_mm3[n])
+    inside: dict[int, list[int]] = {n: [n] for n in solids}
+    for hollow in hollows:
+        middle = parts[hollow].vertices[parts[hollow].faces[0]].mean(axis=0)[None]
+        # The smallest of those that hold it: bodies may lie in the cavities of others.
+        holds = [n for n in solids if abs(float(Tree.of(parts[n]).winding(middle)[0])) > 0.5]
+        inside[holds[-1] if holds else solids[0]].append(hollow)
+    return [_tidy(mesh.vertices, mesh.faces[np.isin(whole.body, inside[n])]) for n in solids]
+
+
 def rewrap(mesh: Mesh, cells: int = CELLS) -> tuple[Mesh, str]:
     """Lay a new closed surface over what there is, whatever its state.
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .health import Health, examine, thickness_mm
+from .health import MOST_CROSSINGS, Health, examine, thickness_mm
 from .mesh import Mesh
 
 # Places that are listed of one kind; the counts are of all.
@@ -73,6 +73,11 @@ class Report:
     def counts(self) -> dict[str, int]:
         """How many of each defect, and how many bodies."""
         return dict(self.found)
+
+    @property
+    def capped(self) -> bool:
+        """There may be more crossings than were looked for."""
+        return self.counts["self_crossings"] >= MOST_CROSSINGS
 
     @property
     def defects(self) -> int:

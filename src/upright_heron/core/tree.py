@@ -300,6 +300,23 @@ def _crossings(corners, ids, boxes, limit):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _enters(boxes, node, origin, direction):  # type: ignore[no-untyped-def]
+    """Length at which a ray enters a box: 0 where it starts inside, infinite where it misses."""
+    enter, leave = 0.0, np.inf
+    for axis in range(3):
+        o, d = origin[axis], direction[axis]
+        if d == 0.0:
+            if o < boxes[node, axis] or o > boxes[node, 3 + axis]:
+                return np.inf
+            continue
+        t0, t1 = (boxes[node, axis] - o) / d, (boxes[node, 3 + axis] - o) / d
+        if t0 > t1:
+            t0, t1 = t1, t0
+        enter, leave = max(enter, t0), min(leave, t1)
+    return enter if enter <= leave else np.inf
+
+
+@njit(cache=True)
 def _first_hits(corners, boxes, origins, directions, skip):  # type: ignore[no-untyped-def]
     m = corners.shape[0]
     leaves = _leaves(m)
@@ -316,22 +333,16 @@ def _first_hits(corners, boxes, origins, directions, skip):  # type: ignore[no-u
         while top > 0:
             top -= 1
             node = stack[top]
-            enter, leave = 0.0, best
-            for axis in range(3):
-                o = origins[k, axis]
-                d = directions[k, axis]
-                if d == 0.0:
-                    if o < boxes[node, axis] or o > boxes[node, 3 + axis]:
-                        leave = -1.0
-                    continue
-                t0, t1 = (boxes[node, axis] - o) / d, (boxes[node, 3 + axis] - o) / d
-                if t0 > t1:
-                    t0, t1 = t1, t0
-                enter, leave = max(enter, t0), min(leave, t1)
-            if enter > leave:
+            if not _enters(boxes, node, origins[k], directions[k]) < best:
                 continue
             if node < leaves - 1:
-                stack[top], stack[top + 1] = 2 * node + 1, 2 * node + 2
+                near, far = 2 * node + 1, 2 * node + 2
+                if _enters(boxes, near, origins[k], directions[k]) > _enters(
+                    boxes, far, origins[k], directions[k]
+                ):
+                    near, far = far, near
+                # The nearer box is taken first: what it holds often rules out the other.
+                stack[top], stack[top + 1] = far, near
                 top += 2
                 continue
             leaf = node - (leaves - 1)

@@ -62,6 +62,23 @@ def length_mm(text: str | float) -> float:
     return result
 
 
+def number(text: str) -> float:
+    """Read a number with a point or a comma, a per cent sign after it or not.
+
+    Raises
+    ------
+    BadValue
+        Not a finite number.
+    """
+    try:
+        result = float(text.strip().rstrip("%").replace(",", "."))
+    except ValueError:
+        result = math.nan
+    if not math.isfinite(result):
+        raise BadValue(f"“{text.strip()[:20]}” is not a number.", "Type a number such as 102.5.")
+    return result
+
+
 # What a file without a unit is offered to be in.
 OFFERED = {"mm": 1.0, "cm": 10.0, "inch": 25.4, "m": 1000.0}
 # A part with no side longer than this was hardly meant in millimetres.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Annotated, Literal
 
@@ -75,9 +76,24 @@ class Size(Document):
         )
         return (x, y, z)
 
-    def aimed(
-        self, sides_mm: Vector, target_mm: tuple[float | None, float | None, float | None], together: bool
-    ) -> Size:
+    def scaled(self, percent: float) -> Size:
+        """Return the size with all axes at a percentage of how the part came."""
+        return self._with(scale=(percent / 100,) * 3)
+
+    def mirrored(self, axis: str) -> Size:
+        """Return the size with an axis mirrored, or back again."""
+        return self._with(mirror=tuple(m != (a == axis) for a, m in zip("xyz", self.mirror, strict=True)))
+
+    def reset(self) -> Size:
+        """Return the size the part came with; a unit that was chosen stays."""
+        return Size(unit=self.unit)
+
+    def nominal_mm(self, sides_mm: Vector) -> Vector:
+        """Sides of a part once it is printed: before shrinkage is corrected for."""
+        x, y, z = (side * self.unit_factor * scale for side, scale in zip(sides_mm, self.scale, strict=True))
+        return (x, y, z)
+
+    def aimed(self, sides_mm: Vector, target_mm: Sequence[float | None], together: bool) -> Size:
         """Return the size that gives the part some of its sides.
 
         Parameters
@@ -85,7 +101,7 @@ class Size(Document):
         sides_mm : (x, y, z)
             Of the part before sizing.
         target_mm : three of float or None
-            Sides wanted, shrinkage left out of account as the printed part will be.
+            Sides wanted of the printed part: shrinkage correction comes on top.
         together : bool
             All sides follow the first that is wanted.
         """
@@ -93,20 +109,23 @@ class Size(Document):
             None if target is None or side <= 0 else target / (side * self.unit_factor)
             for side, target in zip(sides_mm, target_mm, strict=True)
         ]
+        lead = next(((i, w) for i, w in enumerate(wanted) if w is not None), None)
+        if lead is None:
+            return self
         if together:
-            lead = next(((i, w) for i, w in enumerate(wanted) if w is not None), None)
-            if lead is None:
-                return self
             ratio = lead[1] / self.scale[lead[0]]
-            scale = [old * ratio for old in self.scale]
-        else:
-            scale = [old if w is None else w for old, w in zip(self.scale, wanted, strict=True)]
-        return Size.model_validate({**self.model_dump(), "scale": tuple(scale)})
+            return self._with(scale=tuple(old * ratio for old in self.scale))
+        return self._with(
+            scale=tuple(old if w is None else w for old, w in zip(self.scale, wanted, strict=True))
+        )
+
+    def _with(self, **fields: object) -> Size:
+        return Size.model_validate({**self.model_dump(), **fields})
 
     @property
     def plain(self) -> bool:
         """Nothing but the unit was chosen."""
-        return self == Size(unit=self.unit)
+        return self == self.reset()
 
     @property
     def untouched(self) -> bool:
@@ -196,6 +215,11 @@ class JobSheet(Document):
     def base(self) -> Part:
         """The part that is sized: mended or as it came."""
         return self.mended or self.original
+
+    @property
+    def nominal_mm(self) -> Vector:
+        """Sides of the printed part, along its axes as it came."""
+        return self.size.nominal_mm(self.base.size_mm)
 
     @property
     def unit_question(self) -> UnitQuestion:

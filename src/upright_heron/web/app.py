@@ -19,6 +19,7 @@ from starlette.concurrency import run_in_threadpool
 
 from .. import __version__
 from ..core.errors import HeronError, TooLarge
+from ..core.mend import STEP_FOR
 from ..settings import Settings
 from ..store.store import NotFound, Store
 from ..work.runner import Work
@@ -65,7 +66,9 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
     templates = Jinja2Templates(HERE / "templates")
     templates.env.filters.update(words.FILTERS)
-    templates.env.globals["version"] = __version__
+    templates.env.globals.update(
+        version=__version__, step_for=STEP_FOR, defect_words=words.DEFECT_WORDS, step_words=words.STEP_WORDS
+    )
     templates.env.trim_blocks = templates.env.lstrip_blocks = True
 
     app = FastAPI(

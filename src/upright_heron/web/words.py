@@ -47,6 +47,11 @@ def duration(seconds: float) -> str:
     return f"{hours} h {minutes:02d} min" if hours else f"{minutes} min"
 
 
+def shown(value: float) -> str:
+    """A number as a field shows it: what comes back the same was not changed by hand."""
+    return f"{value:.6g}"
+
+
 def count(number: int, one: str, many: str | None = None) -> str:
     """``1 island``, ``3 islands``."""
     return f"{number:,} {one if number == 1 else many or one + 's'}".replace(",", THIN)
@@ -60,4 +65,16 @@ FILTERS = {
     "mass": mass,
     "duration": duration,
     "count": count,
+    "shown": shown,
 }
+
+# One and many of each defect, by the names of ``core.health``, and what the step that takes it is called.
+DEFECT_WORDS = {
+    "open_edges": ("open edge", "open edges"),
+    "nonmanifold_edges": ("edge of three facets or more", "edges of three facets or more"),
+    "flipped_facets": ("facet facing inwards", "facets facing inwards"),
+    "duplicate_facets": ("facet there twice", "facets there twice"),
+    "degenerate_facets": ("facet without area", "facets without area"),
+    "self_crossings": ("crossing of facets", "crossings of facets"),
+}
+STEP_WORDS = {"holes": "Fill", "outwards": "Turn", "drop": "Drop", "unite": "Unite bodies"}

@@ -10,7 +10,7 @@ from ..core.errors import BadValue
 from ..core.formats.read import SUFFIXES, read
 from ..core.formats.reading import MM_OF
 from ..core.machines import Technology, printer
-from ..core.mend import Mended, mend
+from ..core.mend import Mended, mend, separated
 from ..core.mesh import Mesh, facts
 from ..core.progress import Progress, silent
 from ..sheet.models import JobSheet, Part, Size
@@ -19,6 +19,9 @@ from ..store.store import Store
 
 DEFAULT_PRINTER = "Sedge 300"
 OPEN = "The surface is not closed"
+MOST_JOBS = 50
+# What a job made of a body or piece has from the job it comes from.
+TAKEN_ALONG = ("printer", "own_printer", "material", "own_material", "calibration", "layer_mm", "process")
 
 
 def clean_name(file_name: str) -> str:
@@ -132,6 +135,28 @@ def mended(
     """Mend a part, all at once or by steps; see ``core.mend.mend`` for the errors."""
     done = mend(store.mesh(base.mesh), steps, progress=progress)
     return (_described_anew(done.mesh, base, store) if done.done else base), done
+
+
+def separate(sheet: JobSheet, store: Store) -> list[JobSheet]:
+    """Sheets of new jobs, one for each body of a part, with the printer and settings of the old one.
+
+    Raises
+    ------
+    BadValue
+        One body only, or more than ``MOST_JOBS``.
+    """
+    bodies = separated(store.mesh(sheet.part.mesh))
+    if not 1 < len(bodies) <= MOST_JOBS:
+        raise BadValue(
+            f"The part has {len(bodies)} {'body' if len(bodies) == 1 else 'bodies'}.",
+            f"Bodies can be separated where there are 2 to {MOST_JOBS}.",
+        )
+    fresh = []
+    for number, body in enumerate(bodies, 1):
+        part = _described_anew(body, sheet.part, store)
+        like = new_sheet(part, f"{sheet.name}, body {number}"[:120])
+        fresh.append(like.model_copy(update={name: getattr(sheet, name) for name in TAKEN_ALONG}))
+    return fresh
 
 
 def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> JobSheet:

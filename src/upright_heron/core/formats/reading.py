@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import BadCoordinates, BadFile, EmptyFile, NoExtent
+from ..errors import BadCoordinates, EmptyFile, NoExtent
 from ..mesh import Mesh, edges, mass_properties, weld
 
 EXPORT_AGAIN = "Export it again from the program it came from."
@@ -75,24 +75,6 @@ class Contents:
         """
         corners = [body.corners for body in self.bodies if len(body.corners)]
         return finish(np.concatenate(corners) if corners else np.zeros((0, 3, 3), np.float32))
-
-    def each(self) -> list[tuple[str, Reading]]:
-        """Every body by itself, those without a surface left out.
-
-        Raises
-        ------
-        EmptyFile
-            No body has a surface.
-        """
-        found = []
-        for body in self.bodies:
-            try:
-                found.append((body.name, finish(body.corners)))
-            except BadFile:
-                continue
-        if not found:
-            raise EmptyFile("No body in the file has a surface.", EXPORT_AGAIN)
-        return found
 
 
 def finish(corners: NDArray[np.float32]) -> Reading:

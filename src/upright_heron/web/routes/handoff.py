@@ -14,7 +14,7 @@ from ...core.errors import BadValue
 from ...core.handoff.stl import write_stl
 from ...sheet.models import JobSheet
 from ...store.store import Store
-from ...work.intake import new_sheet, take_in
+from ...work.intake import TAKEN_ALONG, new_sheet, take_in
 from ...work.results import Bench, keys, pieces_3mf
 from ..dependencies import Services, Use
 
@@ -109,6 +109,6 @@ def open_piece(request: Request, job_id: str, number: int, use: Use) -> Response
 def _piece_job(store: Store, sheet: JobSheet, number: int, stl: bytes) -> str:
     name = f"{sheet.name}, piece {number}"[:120]
     part = take_in(stl, f"{file_name(name)}.stl", store)
-    fresh = new_sheet(part, name, sheet.printer)
-    same = {"material": sheet.material, "layer_mm": sheet.layer_mm, "process": sheet.process}
-    return store.create_job(fresh.model_copy(update=same), f"Piece {number} of {sheet.name}"[:200]).id
+    same = {field: getattr(sheet, field) for field in TAKEN_ALONG}
+    fresh = new_sheet(part, name).model_copy(update=same)
+    return store.create_job(fresh, f"Piece {number} of {sheet.name}"[:200]).id

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Annotated, Any
+import itertools
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
+from starlette.concurrency import run_in_threadpool
 
 from ...core.coupons import coupon
 from ...core.errors import BadValue
 from ...core.handoff.stl import write_stl
-from ...core.machines import MATERIALS, PRINTERS, Material, Printer, material, printer
+from ...core.machines import MATERIALS, PRINTERS, Material, Printer
 from ...sheet.changes import PickMaterial, PickPrinter
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from ...work.intake import new_sheet, take_in
@@ -23,12 +25,25 @@ Text = Annotated[str, Form(max_length=60)]
 COUPONS = {"slopes": "Slope coupon", "bridges": "Bridge coupon"}
 
 
-def _printers(use: Services) -> list[Printer]:
-    return [*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter))]
+# The shelf that each kind of entry lies on, and what there is besides.
+KINDS: dict[str, tuple[type[OwnPrinter] | type[OwnMaterial], tuple[Printer, ...] | tuple[Material, ...]]] = {
+    "printers": (OwnPrinter, PRINTERS),
+    "materials": (OwnMaterial, MATERIALS),
+}
+Kind = Literal["printers", "materials"]
 
 
-def _materials(use: Services) -> list[Material]:
-    return [*MATERIALS, *(own.core() for own in use.store.shelf(OwnMaterial))]
+def _all(use: Services, kind: str) -> dict[str, Printer | Material]:
+    """All printers or materials by name, the shop's own last."""
+    entry, given = KINDS[kind]
+    return {item.name: item for item in (*given, *(own.core() for own in use.store.shelf(entry)))}
+
+
+def _known(use: Services, kind: str, name: str) -> Printer | Material:
+    found = _all(use, kind).get(name)
+    if found is None:
+        raise BadValue(f"There is no “{name[:60]}” among the {kind}.", "Pick one of the list.")
+    return found
 
 
 @router.get("", name="machines")
@@ -39,8 +54,8 @@ def machines(request: Request, use: Use) -> Response:
         "materials": MATERIALS,
         "own_printers": use.store.shelf(OwnPrinter),
         "own_materials": use.store.shelf(OwnMaterial),
-        "all_printers": _printers(use),
-        "all_materials": _materials(use),
+        "all_printers": _all(use, "printers").values(),
+        "all_materials": _all(use, "materials").values(),
         "measured": use.store.shelf(Calibration),
         "today": dt.date.today().isoformat(),
     }
@@ -51,78 +66,42 @@ def _back(request: Request, part: str) -> Response:
     return RedirectResponse(f"{request.url_for('machines')}#{part}", 303)
 
 
-def _free_name(name: str, taken: list[str]) -> str:
-    for number in range(1, 1000):
-        tried = f"{name} copy" if number == 1 else f"{name} copy {number}"
-        if tried not in taken:
-            return tried
-    raise BadValue(f"There are a thousand copies of {name} already.", "Delete some first.")
+@router.post("/{kind}/copy", name="copy")
+def copy(request: Request, kind: Kind, use: Use, name: Text) -> Response:
+    """Copy a printer or material, to edit the copy."""
+    source, taken, entry = _known(use, kind, name), _all(use, kind), KINDS[kind][0]
+    free = (f"{name} copy{'' if n == 1 else f' {n}'}" for n in itertools.count(1))
+    fields = {field: getattr(source, field) for field in entry.model_fields}
+    use.store.shelve(
+        entry.model_validate({**fields, "name": next(tried for tried in free if tried not in taken)})
+    )
+    return _back(request, kind)
 
 
-@router.post("/printers/copy", name="copy_printer")
-def copy_printer(request: Request, use: Use, name: Text) -> Response:
-    """Copy a printer, to edit the copy."""
-    known = {p.name: p for p in _printers(use)}
-    source = known.get(name) or printer(name)
-    fields = {field: getattr(source, field) for field in OwnPrinter.model_fields}
-    use.store.shelve(OwnPrinter.model_validate({**fields, "name": _free_name(name, list(known))}))
-    return _back(request, "printers")
+@router.post("/{kind}/edit", name="edit")
+async def edit(request: Request, kind: Kind, use: Use) -> Response:
+    """Keep an edited printer or material of the shop, or take it off the shelf."""
+    form = {key: str(value).strip() for key, value in (await request.form()).items()}
+    await run_in_threadpool(_edit, use, kind, form)
+    return _back(request, kind)
 
 
-@router.post("/materials/copy", name="copy_material")
-def copy_material(request: Request, use: Use, name: Text) -> Response:
-    """Copy a material, to edit the copy."""
-    known = {m.name: m for m in _materials(use)}
-    source = known.get(name) or material(name)
-    fields = {field: getattr(source, field) for field in OwnMaterial.model_fields}
-    use.store.shelve(OwnMaterial.model_validate({**fields, "name": _free_name(name, list(known))}))
-    return _back(request, "materials")
-
-
-def _renamed(use: Services, entry: type[OwnPrinter] | type[OwnMaterial], old: str, new: str) -> None:
-    known = _printers(use) if entry is OwnPrinter else _materials(use)
-    if new != old and new in {item.name for item in known}:
-        raise BadValue(f"There is a “{new}” already.", "Choose another name.")
-
-
-@router.post("/printers/edit", name="edit_printer")
-async def edit_printer(request: Request, use: Use) -> Response:
-    """Keep an edited printer of the shop, or take it off the shelf."""
-    form = {key: str(value) for key, value in (await request.form()).items()}
-    old = use.store.on_shelf(OwnPrinter, form.pop("old", ""))
+def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
+    entry = KINDS[kind][0]
+    old = use.store.on_shelf(entry, form.pop("old", ""))
     if old is None:
-        raise BadValue("This printer is not one of the shop's own.", "Copy it, and edit the copy.")
+        raise BadValue("Only the shop's own can be edited.", "Copy it, and edit the copy.")
     if form.pop("delete", ""):
-        use.store.unshelve(OwnPrinter, old.name)
-        return _back(request, "printers")
-    build = [form.pop(f"build_{axis}", "") for axis in "xyz"]
-    changed = {key: value.strip() for key, value in form.items() if value.strip()}
-    new = OwnPrinter.model_validate({**old.model_dump(), **changed, "build_mm": tuple(build)})
-    _renamed(use, OwnPrinter, old.name, new.name)
-    _replace(use, old, new)
-    return _back(request, "printers")
-
-
-@router.post("/materials/edit", name="edit_material")
-async def edit_material(request: Request, use: Use) -> Response:
-    """Keep an edited material of the shop, or take it off the shelf."""
-    form = {key: str(value) for key, value in (await request.form()).items()}
-    old = use.store.on_shelf(OwnMaterial, form.pop("old", ""))
-    if old is None:
-        raise BadValue("This material is not one of the shop's own.", "Copy it, and edit the copy.")
-    if form.pop("delete", ""):
-        use.store.unshelve(OwnMaterial, old.name)
-        return _back(request, "materials")
-    changed = {key: value.strip() for key, value in form.items() if value.strip()}
-    new = OwnMaterial.model_validate({**old.model_dump(), **changed})
-    _renamed(use, OwnMaterial, old.name, new.name)
-    _replace(use, old, new)
-    return _back(request, "materials")
-
-
-def _replace(use: Services, old: OwnPrinter | OwnMaterial, new: OwnPrinter | OwnMaterial) -> None:
-    if old.name != new.name:
-        use.store.unshelve(type(old), old.name)
+        use.store.unshelve(entry, old.name)
+        return
+    changed: dict[str, Any] = {key: value for key, value in form.items() if value}
+    if entry is OwnPrinter:
+        changed["build_mm"] = tuple(changed.pop(f"build_{axis}", "") for axis in "xyz")
+    new = entry.model_validate({**old.model_dump(), **changed})
+    if new.name != old.name and new.name in _all(use, kind):
+        raise BadValue(f"There is a “{new.name}” already.", "Choose another name.")
+    if new.name != old.name:
+        use.store.unshelve(entry, old.name)
     use.store.shelve(new)
 
 
@@ -143,12 +122,16 @@ def make_coupon(request: Request, kind: str, use: Use, printer: Text, material: 
 @router.post("/measured", name="measured")
 async def measured(request: Request, use: Use) -> Response:
     """Keep the last good steps of the coupons; new jobs and newly picked printers use them."""
-    form: dict[str, Any] = {key: value for key, value in (await request.form()).items() if value != ""}
+    form = {key: value for key, value in (await request.form()).items() if value != ""}
+    await run_in_threadpool(_measured, use, form)
+    return _back(request, "coupons")
+
+
+def _measured(use: Services, form: dict[str, Any]) -> None:
     if form.pop("delete", ""):
         use.store.unshelve(Calibration, str(form.get("name", "")))
-        return _back(request, "coupons")
+        return
     found = Calibration.model_validate(form)
-    if found.printer not in {p.name for p in _printers(use)}:
-        raise BadValue(f"There is no printer “{found.printer}”.", "Pick one of the list.")
+    _known(use, "printers", found.printer)
+    _known(use, "materials", found.material)
     use.store.shelve(found)
-    return _back(request, "coupons")

@@ -5,15 +5,17 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Form, Request
-from fastapi.responses import Response
+from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...core.units import length_mm
+from ...core.units import length_mm, number
 from ...sheet.changes import Mend, Resize
 from ...sheet.models import Size
 from ...store.store import Job
+from ...work.intake import separate
 from ..dependencies import Services, Use
+from ..words import shown
 from .job import render
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -69,35 +71,23 @@ async def size(
     sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
     old = sheet.size
     if reset:
-        new = Size(unit=old.unit)
+        new = old.reset()
     elif mirror:
-        flips = tuple(flip != (axis == mirror) for axis, flip in zip("xyz", old.mirror, strict=True))
-        new = Size.model_validate({**old.model_dump(), "mirror": flips})
+        new = old.mirrored(mirror)
     else:
-        shown = [f"{side:.6g}" for side in sheet.part.size_mm]
-        target = [
-            length_mm(text) if text and text != before else None
-            for text, before in zip((x, y, z), shown, strict=True)
-        ]
-        new = old
-        if percent and percent != f"{100 * old.scale[0]:.6g}":
-            share = _number(percent) / 100
-            new = Size.model_validate({**new.model_dump(), "scale": (share, share, share)})
+        new = old.scaled(number(percent)) if percent and percent != shown(100 * old.scale[0]) else old
         shrinkage = tuple(
-            _number(text) if text else before
+            number(text) if text else before
             for text, before in zip((shrink_x, shrink_y, shrink_z), old.shrinkage_percent, strict=True)
         )
         new = Size.model_validate({**new.model_dump(), "shrinkage_percent": shrinkage})
-        if any(side is not None for side in target):
-            new = new.aimed(sheet.base.size_mm, (target[0], target[1], target[2]), together)
+        sides = old.nominal_mm(sheet.base.size_mm)
+        target = [
+            length_mm(text) if text and text != shown(before) else None
+            for text, before in zip((x, y, z), sides, strict=True)
+        ]
+        new = new.aimed(sheet.base.size_mm, target, together)
     return await _answer(request, use, await give_size(use, job_id, new))
-
-
-def _number(text: str) -> float:
-    try:
-        return float(text.strip().rstrip("%").replace(",", "."))
-    except ValueError as error:
-        raise BadValue(f"“{text[:20]}” is not a number.", "Type a number such as 102.5.") from error
 
 
 @router.post("/unit", name="unit")
@@ -110,6 +100,18 @@ async def unit(
         raise BadValue("This file states its unit.", "Size the part by percent instead.")
     chosen = Size.model_validate({**sheet.size.model_dump(), "unit": unit})
     return await _answer(request, use, await give_size(use, job_id, chosen))
+
+
+@router.post("/separate", name="separate")
+def separate_bodies(request: Request, job_id: str, use: Use) -> Response:
+    """Make a job of each body, and go to the Yard, where they stand first."""
+    sheet = use.store.job(job_id).sheet
+    for fresh in reversed(separate(sheet, use.store)):
+        use.store.create_job(fresh, f"Body of {sheet.name}"[:200])
+    url = str(request.url_for("yard"))
+    if request.headers.get("hx-request"):
+        return Response(status_code=204, headers={"HX-Redirect": url})
+    return RedirectResponse(url, 303)
 
 
 @router.post("/mend", name="mend")
