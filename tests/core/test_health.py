@@ -11,12 +11,15 @@ from tests import open_meshes
 from tests.broken import sound, variants, volume
 from tests.support import box, mesh_of, sphere, tee
 from upright_heron.core.errors import BadValue, Cancelled
+from upright_heron.core.formats.stl import read_stl
+from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.health import EdgeTable, examine, loops, thickness_mm
 from upright_heron.core.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
 from upright_heron.core.mesh import Mesh, facts
 from upright_heron.core.places import report
 from upright_heron.core.solid import Solid, concatenated
 from upright_heron.core.tree import Tree
+from upright_heron.demo.shapes import SHAPES
 
 
 def as_trimesh(mesh):
@@ -187,6 +190,33 @@ class MendTest(unittest.TestCase):
 
         with self.assertRaises(Cancelled):
             mend(mesh_of(tee()), progress=stop)
+
+    def test_facets_without_area_are_taken_out_and_nothing_moves(self):
+        for name in ("heron-figurine", "dragonfly"):
+            with self.subTest(name):
+                mesh = read_stl(write_stl(SHAPES[name]())).mesh
+                found = mend(mesh, ("drop",))
+                self.assertGreater(found.before.counts["degenerate_facets"], 0)
+                self.assertEqual((found.after.defects, found.closed), (0, True))
+                self.assertAlmostEqual(found.volume_after_mm3 / found.volume_before_mm3, 1, delta=1e-6)
+                self.assertLess(found.greatest_move_mm, 1e-3)
+
+    def test_a_corner_on_the_edge_of_its_own_facet(self):
+        # A lid whose rim has a corner more than its neighbour: the facet between them is a line.
+        cube = mesh_of(box(10, 10, 10))
+        v = np.vstack([cube.vertices, [[5, 0, 10]]])
+        a, b = (int(np.flatnonzero((cube.vertices == p).all(axis=1))[0]) for p in ((0, 0, 10), (10, 0, 10)))
+        faces = cube.faces.tolist()
+        rim = next(f for f in faces if {a, b} <= set(f) and (v[f][:, 2] == 10).all())
+        c = next(x for x in rim if x not in (a, b))
+        faces.remove(rim)
+        ordered = [(a, b) if rim[(rim.index(a) + 1) % 3] == b else (b, a)][0]
+        faces += [[ordered[0], 8, c], [8, ordered[1], c], [ordered[0], ordered[1], 8]]
+        broken = Mesh(v, np.array(faces, np.int32))
+        self.assertEqual(examine(broken).counts["degenerate_facets"], 1)
+        found = mend(broken)
+        self.assertEqual((found.after.defects, found.closed), (0, True))
+        self.assertAlmostEqual(found.volume_after_mm3, 1000)
 
     def test_curved_holes(self):
         ball = mesh_of(sphere(10, 48))

@@ -14,7 +14,10 @@ from fastapi.testclient import TestClient
 
 from tests.core.test_threemf import read
 from tests.support import ascii_stl, box, comb, open_box, raw_stl, stalactites, stl, tee
+from upright_heron.core.health import examine
+from upright_heron.demo.jobs import make_demo_jobs
 from upright_heron.settings import Settings
+from upright_heron.store.store import Store
 from upright_heron.web.app import create_app
 
 
@@ -399,6 +402,14 @@ class ErrorTest(AppCase):
 
 
 class DemoTest(unittest.TestCase):
+    def test_demo_parts_are_sound(self):
+        with tempfile.TemporaryDirectory() as folder:
+            store = Store(Path(folder) / "heron.sqlite3")
+            for job_id in make_demo_jobs(store):
+                health = examine(store.mesh(store.job(job_id).sheet.part.mesh))
+                self.assertEqual((health.defects, health.sound), (0, True), job_id)
+            store.close()
+
     def test_demo_jobs_are_made_once_and_are_the_same_every_time(self):
         from upright_heron.demo.jobs import NAMES, make_demo_jobs
         from upright_heron.demo.shapes import SHAPES

@@ -9,6 +9,7 @@ Trans. Graphics 37(4), 2018 (inside and outside of a torn surface).
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -19,7 +20,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from .errors import BadValue, HeronError
-from .health import EdgeTable, Health, duplicate_facets, examine, is_sound, loops, orientation
+from .health import EdgeTable, Health, duplicate_facets, examine, flat_facets, is_sound, loops, orientation
 from .mesh import Mesh, facts, weld
 from .progress import Progress, silent
 from .solid import Solid
@@ -27,6 +28,8 @@ from .tree import Tree
 
 # Corners at open edges closer than this are one: less than any machine resolves.
 WELD_MM = 0.01
+# Slivers thinner than this are collapsed: a thousandth of the smallest pixel.
+SLIVER_MM = 1e-4
 # Loops longer than this are filled over their best plane: the smallest triangulation costs their cube.
 LONGEST_LOOP = 160
 # Cells along the longest side when a surface is re-wrapped.
@@ -128,6 +131,8 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
             current = changed
         if step == "holes" and words:
             current, _ = face_outwards(current)
+            # Only out of a closed surface can facets without area be taken.
+            current, _ = drop_needless(current)
     after = examine(current) if current is not mesh else before
     move = 0.0
     if current is not mesh:
@@ -191,7 +196,25 @@ def _joined(mesh: Mesh, rim: NDArray[np.int64], distance: float) -> Mesh:
 
 
 def drop_needless(mesh: Mesh) -> tuple[Mesh, str]:
-    """Drop facets that are there twice, and those whose corners are not three.
+    """Drop facets that are there twice, and take those without area out of a closed surface.
+
+    Nothing moves by more than ``SLIVER_MM``: short edges are collapsed, by manifold3d where it can, and a
+    facet with a corner on its own longest edge swaps that edge with its neighbour.
+    """
+    current, dropped = _without_twins(mesh)
+    words = [f"{dropped} needless facets dropped"] if dropped else []
+    flat = len(flat_facets(current))
+    if flat and is_sound(current):
+        flattened = _flattened(current)
+        left = len(flat_facets(flattened))
+        if left < flat and is_sound(flattened):
+            current = flattened
+            words.append(f"{flat - left} facets without area taken out")
+    return current, ", ".join(words)
+
+
+def _without_twins(mesh: Mesh) -> tuple[Mesh, int]:
+    """Drop facets that are there twice or have no three corners, and count them.
 
     Two facets with the same corners that face each other are the wall between two bodies, or a sheet given
     twice: both go if that leaves fewer bad edges, else one.
@@ -200,7 +223,7 @@ def drop_needless(mesh: Mesh) -> tuple[Mesh, str]:
     f = mesh.faces
     point = (f[:, 0] == f[:, 1]) | (f[:, 1] == f[:, 2]) | (f[:, 2] == f[:, 0])
     if not len(again) and not point.any():
-        return mesh, ""
+        return mesh, 0
     keep = ~point
     keep[again] = False
     one = f[keep]
@@ -209,7 +232,58 @@ def drop_needless(mesh: Mesh) -> tuple[Mesh, str]:
     none = f[~point & ~twice]
     bad = [int((EdgeTable.of(faces).count != 2).sum()) for faces in (one, none)]
     kept = none if len(none) and bad[1] < bad[0] else one
-    return _tidy(mesh.vertices, kept), f"{len(f) - len(kept)} needless facets dropped"
+    return _tidy(mesh.vertices, kept), len(f) - len(kept)
+
+
+def _flattened(mesh: Mesh) -> Mesh:
+    simpler = Solid(Solid.from_mesh(mesh).manifold.simplify(SLIVER_MM)).mesh()
+    for _ in range(6):
+        # Files keep single precision: which corners are one, and which facets flat, is found as there.
+        simpler, _ = _without_twins(weld(simpler.vertices[simpler.faces].astype(np.float32)))
+        flat = flat_facets(simpler)
+        if not len(flat):
+            break
+        simpler = Mesh(simpler.vertices, _swapped(simpler, flat))
+        simpler = Mesh(_drawn_together(simpler), simpler.faces)
+    return simpler
+
+
+def _drawn_together(mesh: Mesh) -> NDArray[np.float64]:
+    """Corners with the ends of short edges of flat facets in one place, where manifold3d kept them apart."""
+    vertices = mesh.vertices.copy()
+    for facet in flat_facets(mesh).tolist():
+        for a, b in itertools.pairwise([*mesh.faces[facet].tolist(), int(mesh.faces[facet, 0])]):
+            if 0 < math.dist(vertices[a], vertices[b]) < SLIVER_MM:
+                vertices[b] = vertices[a]
+                break
+    return vertices
+
+
+def _swapped(mesh: Mesh, flat: NDArray[np.int64]) -> NDArray[np.int32]:
+    """Swap the longest edge of flat facets with the neighbour across it, where that makes no edge twice."""
+    faces = mesh.faces.copy()
+    table = EdgeTable.of(faces)
+    n = len(mesh.vertices)
+    keys = table.ends[:, 0] * n + table.ends[:, 1]
+    touched: set[int] = set()
+    for facet in flat.tolist():
+        corners = mesh.vertices[faces[facet]]
+        length = ((corners - np.roll(corners, -1, axis=0)) ** 2).sum(axis=1)
+        k = int(np.argmax(length))
+        a, b, c = (int(v) for v in np.roll(faces[facet], -k))
+        at = int(np.searchsorted(keys, min(a, b) * n + max(a, b)))
+        both = table.facets[table.start[at] : table.start[at + 1]].tolist()
+        other = next((f for f in both if f != facet), -1)
+        if len(both) != 2 or other < 0 or touched & {facet, other}:
+            continue
+        d = next(int(v) for v in faces[other] if v not in (a, b))
+        across = min(c, d) * n + max(c, d)
+        known = int(np.searchsorted(keys, across))
+        if c == d or (known < len(keys) and keys[known] == across):
+            continue
+        faces[facet], faces[other] = (a, d, c), (d, b, c)
+        touched.update((facet, other))
+    return faces
 
 
 def _row_keys(rows: NDArray[np.int32]) -> NDArray[np.void]:

@@ -22,6 +22,8 @@ from .mesh import Mesh
 
 # A cluster of facets is taken as one dipole from this many of its radii away: error below a hundredth.
 FAR_RADII = 2.0
+# Edges pass through a facet when both ends are further from it than so many steps of single precision.
+NOISE = 4.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,7 +76,8 @@ class Tree:
         (k, 2) int64
             Facets of the mesh.
         """
-        pairs: NDArray[np.int64] = self.order[_crossings(self.corners, self.ids, self.boxes, limit)]
+        slack = NOISE * float(np.spacing(np.float32(np.abs(self.corners).max())))
+        pairs: NDArray[np.int64] = self.order[_crossings(self.corners, self.ids, self.boxes, limit, slack)]
         return pairs
 
     def first_hits(
@@ -206,7 +209,7 @@ def _hit(corners, f, ox, oy, oz, dx, dy, dz):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _pierces(corners, f, g, a, b):  # type: ignore[no-untyped-def]
+def _pierces(corners, f, g, a, b, slack):  # type: ignore[no-untyped-def]
     """Whether the edge from corner a to b of facet g goes through the inside of facet f."""
     ox, oy, oz = corners[g, a, 0], corners[g, a, 1], corners[g, a, 2]
     dx, dy, dz = corners[g, b, 0] - ox, corners[g, b, 1] - oy, corners[g, b, 2] - oz
@@ -217,8 +220,7 @@ def _pierces(corners, f, g, a, b):  # type: ignore[no-untyped-def]
     length = math.sqrt(nx * nx + ny * ny + nz * nz)
     if length == 0.0:
         return False
-    # Edges that only touch the plane do not cross: files of single precision touch all the time.
-    slack = 1e-6 * math.sqrt(max(ux * ux + uy * uy + uz * uz, dx * dx + dy * dy + dz * dz))
+    # Edges that only touch the plane do not cross: in files of single precision they touch all the time.
     h0 = (nx * (ox - ax) + ny * (oy - ay) + nz * (oz - az)) / length
     h1 = (nx * (ox + dx - ax) + ny * (oy + dy - ay) + nz * (oz + dz - az)) / length
     if not (h0 > slack and h1 < -slack) and not (h0 < -slack and h1 > slack):
@@ -235,7 +237,7 @@ def _pierces(corners, f, g, a, b):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _crossings(corners, ids, boxes, limit):  # type: ignore[no-untyped-def]
+def _crossings(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-def]
     m = corners.shape[0]
     leaves = _leaves(m)
     found = np.empty((limit, 2), np.int64)
@@ -282,13 +284,15 @@ def _crossings(corners, ids, boxes, limit):  # type: ignore[no-untyped-def]
                 if shared > 1:
                     continue
                 if shared == 1:
-                    crossed = _pierces(corners, f, g, (theirs + 1) % 3, (theirs + 2) % 3) or _pierces(
-                        corners, g, f, (mine + 1) % 3, (mine + 2) % 3
+                    crossed = _pierces(corners, f, g, (theirs + 1) % 3, (theirs + 2) % 3, slack) or _pierces(
+                        corners, g, f, (mine + 1) % 3, (mine + 2) % 3, slack
                     )
                 else:
                     crossed = False
                     for a in range(3):
-                        if _pierces(corners, f, g, a, (a + 1) % 3) or _pierces(corners, g, f, a, (a + 1) % 3):
+                        if _pierces(corners, f, g, a, (a + 1) % 3, slack) or _pierces(
+                            corners, g, f, a, (a + 1) % 3, slack
+                        ):
                             crossed = True
                             break
                 if crossed:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..core.handoff.stl import write_stl
+from ..core.mend import drop_needless
 from ..core.stance.pose import about_axis, to_quaternion
 from ..sheet.models import Footing, Grid, JobSheet, Process, Stance, Supports
 from ..store.store import Store
@@ -42,7 +43,7 @@ def make_demo_jobs(store: Store) -> list[str]:
         if store.has_job(job_id):
             continue
         title, machine = NAMES[name]
-        part = take_in(write_stl(shape()), f"{name}.stl", store)
+        part = take_in(write_stl(drop_needless(shape())[0]), f"{name}.stl", store)
         sheet = _with(new_sheet(part, title, machine), name)
         store.create_job(sheet, "Demo job", demo=True, job_id=job_id)
     return made
