@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from .errors import BadValue, HeronError
 from .health import EdgeTable, Health, duplicate_facets, examine, flat_facets, is_sound, loops, orientation
 from .mesh import Mesh, facts, weld
-from .progress import Progress, silent
+from .progress import Progress, silent, tracked
 from .solid import Solid
 from .tree import Tree
 
@@ -34,6 +34,8 @@ SLIVER_MM = 1e-4
 LONGEST_LOOP = 160
 # Cells along the longest side when a surface is re-wrapped.
 CELLS = 160
+# Samples asked between two looks at whether to stop.
+CHUNK = 20_000
 
 STEPS = ("weld", "drop", "outwards", "holes", "unite", "rewrap")
 # The step that takes each defect, by the names of ``Health.counts``.
@@ -125,7 +127,7 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
             continue
         if step == "rewrap" and steps is None and is_sound(current):
             continue
-        changed, words = _STEPS[step](current)
+        changed, words = _STEPS[step](current, progress)
         if words:
             done.append(Done(step, words))
             current = changed
@@ -133,6 +135,7 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
             current, _ = face_outwards(current)
             # Only out of a closed surface can facets without area be taken.
             current, _ = drop_needless(current)
+    progress("Looking for defects", 0, 1)
     after = examine(current) if current is not mesh else before
     move = 0.0
     if current is not mesh:
@@ -433,7 +436,7 @@ def separated(mesh: Mesh) -> list[Mesh]:
     return [_tidy(mesh.vertices, mesh.faces[np.isin(whole.body, inside[n])]) for n in solids]
 
 
-def rewrap(mesh: Mesh, cells: int = CELLS) -> tuple[Mesh, str]:
+def rewrap(mesh: Mesh, cells: int = CELLS, *, progress: Progress = silent) -> tuple[Mesh, str]:
     """Lay a new closed surface over what there is, whatever its state.
 
     Parameters
@@ -441,6 +444,7 @@ def rewrap(mesh: Mesh, cells: int = CELLS) -> tuple[Mesh, str]:
     mesh : Mesh
     cells : int
         Along the longest side; the new surface keeps to the old one within one cell and rounds its edges.
+    progress : Progress
 
     Returns
     -------
@@ -474,8 +478,12 @@ def rewrap(mesh: Mesh, cells: int = CELLS) -> tuple[Mesh, str]:
         lookup[0] = False
         inside = lookup[regions]
     field = np.where(inside, 3 * cell, -3 * cell).astype(np.float32)
-    signs = np.where(tree.winding(points) > 0.5, 1.0, -1.0)
-    field[near] = signs * tree.distances(points, 3 * cell)
+    signed = np.empty(len(points))
+    for begin in tracked(range(0, len(points), CHUNK), "Re-wrapping", progress):
+        some = points[begin : begin + CHUNK]
+        sign = np.where(tree.winding(some) > 0.5, 1.0, -1.0)
+        signed[begin : begin + CHUNK] = sign * tree.distances(some, 3 * cell)
+    field[near] = signed
     if not (field > 0).any():
         return mesh, ""
     vertices, faces, _, _ = marching_cubes(  # type: ignore[no-untyped-call]
@@ -512,11 +520,11 @@ def _near_cells(corners, origin, cell, nx, ny, nz):  # type: ignore[no-untyped-d
     return near
 
 
-_STEPS: dict[str, Callable[[Mesh], tuple[Mesh, str]]] = {
-    "weld": weld_close,
-    "drop": drop_needless,
-    "outwards": face_outwards,
-    "holes": fill_holes,
-    "unite": unite_bodies,
-    "rewrap": rewrap,
+_STEPS: dict[str, Callable[[Mesh, Progress], tuple[Mesh, str]]] = {
+    "weld": lambda mesh, _: weld_close(mesh),
+    "drop": lambda mesh, _: drop_needless(mesh),
+    "outwards": lambda mesh, _: face_outwards(mesh),
+    "holes": lambda mesh, _: fill_holes(mesh),
+    "unite": lambda mesh, _: unite_bodies(mesh),
+    "rewrap": lambda mesh, progress: rewrap(mesh, progress=progress),
 }

@@ -262,6 +262,9 @@ class Work:
             with self._lock:
                 self._by_id.pop(task.id, None)
                 self._acts.pop(job_id, None)
+                # Whoever looks at the job on another page hears that it is over.
+                task.state = "done"
+                self._tell(job_id, task.event())
 
     async def _ask(self, call: Callable[..., Answer], *arguments: object) -> Answer:
         try:
