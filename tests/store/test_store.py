@@ -166,7 +166,7 @@ class ResultsTest(StoreCase):
         self.assertLessEqual(set(first), set(VERSIONS))
 
     def test_summary_fills_as_results_are_made(self):
-        from upright_heron.sheet.models import Footing, Supports
+        from upright_heron.sheet.process import Footing, Supports
 
         sheet = self.job(supports=Supports(), footing=Footing(kind=FootingKind.RAFT))
         self.assertIsNone(summary(sheet, self.store).findings)
@@ -186,7 +186,8 @@ class ResultsTest(StoreCase):
         self.assertEqual(footing.bounds[0, 2], 0)
 
     def test_resin_and_split(self):
-        from upright_heron.sheet.models import Grid, Supports
+        from upright_heron.sheet.models import Grid
+        from upright_heron.sheet.process import Supports
 
         sheet = self.job(
             stl(tee()),

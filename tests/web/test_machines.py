@@ -1,12 +1,14 @@
 """The shop's own printers, materials and measurements: kept, used, and never lost by a job."""
 
+import json
 import unittest
 
 from tests.support import stl, tee
 from tests.web.test_app import AppCase, Page
+from upright_heron.core.formats.stl import read_stl
 
 
-class MachinesTest(AppCase):
+class ShopCase(AppCase):
     def post(self, path, status=303, **fields):
         answer = self.client.post(f"/machines/{path}", data=fields, follow_redirects=False)
         self.assertEqual(answer.status_code, status, answer.text[:300])
@@ -23,6 +25,8 @@ class MachinesTest(AppCase):
         }  # fmt: skip
         self.post("printers/edit", **(fields | changed))
 
+
+class MachinesTest(ShopCase):
     def test_a_copy_is_edited_used_and_deleted_while_the_job_stays_whole(self):
         self.own_printer("Willow 400")
         page = self.client.get("/machines").text
@@ -139,3 +143,98 @@ class MachinesTest(AppCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class FieldsTest(ShopCase):
+    """What the further fields of printers and materials are good for."""
+
+    def test_a_favourite_spot_moves_part_layers_and_files_as_far_as_the_plate_has_room(self):
+        self.own_printer("Willow", spot_x="150", spot_y="-40", raft="true", heated="false")
+        job_id = self.job(stl(tee()))
+        self.change(job_id, "printer", printer="Willow")
+        self.change(job_id, "footing", footing="none")
+        self.settle(job_id)
+        state = json.loads(self.section(job_id, 1).text("state"))
+        size = self.sheet(job_id)["part"]["size_mm"]
+        # 400 mm of plate leave (400 - size) / 2 to each side.
+        at = [min(150.0, (400 - size[0]) / 2), -40.0]
+        self.assertEqual(state["at"], at)
+        package = self.client.get(f"/jobs/{job_id}/part.stl").content
+        corners = read_stl(package).mesh.bounds
+        for axis in range(2):
+            self.assertAlmostEqual(corners[:, axis].mean(), at[axis], places=4)
+        self.assertIn("not heated", self.client.get(f"/jobs/{job_id}/sheet?open=7").text)
+
+    def test_a_raft_by_habit_comes_with_another_kind_of_machine_only(self):
+        self.own_printer("Willow raft", raft="true")
+        job_id = self.job(stl(tee()))
+        self.change(job_id, "printer", printer="Willow raft")
+        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
+        self.change(job_id, "printer", printer="Tarn 9")
+        self.change(job_id, "printer", printer="Willow raft")
+        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "raft")
+
+    def test_shrinkage_is_proposed_and_taken_in_one_press(self):
+        job_id = self.job(stl(tee()))
+        page = self.section(job_id, 1)
+        self.assertIn("Correct by +0.2 %", page.text("correct-shrinkage"))
+        sides = self.sheet(job_id)["part"]["size_mm"]
+        self.client.post(
+            f"/jobs/{job_id}/size", data={"shrink_x": "0.2", "shrink_y": "0.2", "shrink_z": "0.2"}
+        )
+        for before, after in zip(sides, self.sheet(job_id)["part"]["size_mm"], strict=True):
+            self.assertAlmostEqual(after, before * 1.002, places=4)
+        self.assertNotIn("correct-shrinkage", self.section(job_id, 1).ids)
+
+    def test_a_thicker_filament_is_shorter(self):
+        self.post("materials/copy", name="PLA")
+        fields = {"old": "PLA copy", "name": "Thick PLA", "diameter_mm": "2.85", "bridge_mm": "1/2 in"}
+        self.post("materials/edit", **fields)
+        job_id = self.job(stl(tee()))
+        self.settle(job_id)
+        thin = self.section(job_id, 8).text("rough-mass")
+        self.change(job_id, "material", material="Thick PLA")
+        self.settle(job_id)
+        thick = self.section(job_id, 8).text("rough-mass")
+        metres = [float(text.split("·")[1].split()[0]) for text in (thin, thick)]
+        self.assertAlmostEqual(metres[0] / metres[1], (2.85 / 1.75) ** 2, delta=0.2)
+        self.assertIn("bridges usually to 12.7 mm", self.section(job_id, 2).text("limit-from"))
+
+
+class PresetTest(ShopCase):
+    def test_a_preset_is_named_kept_taken_and_compared(self):
+        first = self.job(stl(tee()))
+        self.change(first, "layer", layer_mm="0.3")
+        self.change(first, "process", walls="4", infill_percent="20")
+        self.change(first, "supports", gap_mm="0.25")
+        self.change(first, "footing", footing="brim")
+        name = self.section(first, 2).ids["preset-name"]["value"]
+        self.assertEqual(name, "0.3 mm, 4 walls, 20 %, columns, brim")
+        self.change(first, "keep-preset", name=name)
+        self.assertIn("As in", self.section(first, 2).text("unlike"))
+        # Nothing leaks: a new job knows the preset and takes nothing of it until it is told to.
+        second = self.job(stl(tee()))
+        self.assertEqual(self.sheet(second)["layer_mm"], 0.2)
+        self.assertIsNone(self.sheet(second)["preset"])
+        self.change(second, "preset", preset=name)
+        for field in ("layer_mm", "process", "supports", "footing"):
+            self.assertEqual(self.sheet(second)[field], self.sheet(first)[field])
+        self.change(second, "process", walls="2", infill_percent="20")
+        self.change(second, "supports", gap_mm="0.3")
+        told = self.section(second, 2).text("unlike")
+        self.assertIn("walls: 2 walls instead of 4 walls", told)
+        self.assertIn("gap 0.3 instead of 0.25", told)
+        self.change(second, "preset", preset=name)
+        self.assertIn("As in", self.section(second, 2).text("unlike"))
+        self.post("presets/forget", name=name)
+        self.assertNotIn(name, self.client.get("/machines").text)
+        self.assertEqual(self.sheet(second)["preset"]["name"], name)
+
+    def test_a_preset_of_the_other_kind_of_machine_is_refused(self):
+        first = self.job(stl(tee()))
+        self.change(first, "keep-preset", name="Usual")
+        self.change(first, "printer", printer="Tarn 9")
+        self.assertIsNone(self.sheet(first)["preset"])
+        answer = self.client.post(f"/jobs/{first}/changes/preset", data={"preset": "Usual"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("filament machines", answer.text)

@@ -16,7 +16,8 @@ FIRST_LAYERS = 5
 LIFT_MM = 6.0
 # Supports are printed this sparse by most machines; resin ones are solid.
 SUPPORT_FILL = 0.20
-FILAMENT_MM = 1.75
+# Between two corners where the nozzle all but stops, on average (own assumption, without toolpaths).
+BETWEEN_STOPS_MM = 20.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,7 @@ class Estimate:
     seconds : float
     part_g, support_g, footing_g : float
     length_m : float
-        Filament of 1.75 mm; nought for resin.
+        Filament; nought for resin.
     volume_ml : float
     cost : float
         By the kilogram, in the currency of the shop.
@@ -60,7 +61,7 @@ def printed_volume_mm3(volume_mm3: float, area_mm2: float, wall_mm: float, infil
     return shell + (volume_mm3 - shell) * infill
 
 
-def filament_length_mm(volume_mm3: float, diameter_mm: float = FILAMENT_MM) -> float:
+def filament_length_mm(volume_mm3: float, diameter_mm: float) -> float:
     """Length of filament that holds a volume: V / (pi d^2 / 4)."""
     return volume_mm3 / (math.pi * diameter_mm**2 / 4.0)
 
@@ -111,7 +112,9 @@ def estimate(
     total = part + support + footing_mm3
     if filament:
         flow = width * layer_mm * printer.speed_mm_s
-        seconds = WARM_UP_S + total / flow + layers * LAYER_OVERHEAD_S
+        # Speeding up and slowing down once over a stretch costs v / a, shared between two stretches.
+        stops = 1.0 + printer.speed_mm_s**2 / (2.0 * printer.acceleration_mm_s2 * BETWEEN_STOPS_MM)
+        seconds = WARM_UP_S + total / flow * stops + layers * LAYER_OVERHEAD_S
     else:
         first = min(layers, FIRST_LAYERS)
         each = 2.0 * LIFT_MM / printer.speed_mm_s
@@ -122,7 +125,7 @@ def estimate(
         part_g=part * gram,
         support_g=support * gram,
         footing_g=footing_mm3 * gram,
-        length_m=filament_length_mm(total) / 1000.0 if filament else 0.0,
+        length_m=filament_length_mm(total, material.diameter_mm) / 1000.0 if filament else 0.0,
         volume_ml=total / 1000.0,
         cost=total * gram / 1000.0 * material.price_per_kg,
     )

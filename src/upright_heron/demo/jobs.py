@@ -5,7 +5,8 @@ from __future__ import annotations
 from ..core.handoff.stl import write_stl
 from ..core.mend import drop_needless
 from ..core.stance.pose import about_axis, to_quaternion
-from ..sheet.models import Footing, Grid, JobSheet, Process, Stance, Supports
+from ..sheet.models import Grid, JobSheet, Stance
+from ..sheet.process import Footing, Process, Supports
 from ..store.store import Store
 from ..work.intake import new_sheet, take_in
 from .shapes import SHAPES

@@ -12,20 +12,9 @@ from ..core.footing import FootingKind
 from ..core.machines import material, materials_for, printer
 from ..core.split.grid import box_for
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
-from .models import (
-    Document,
-    Footing,
-    Grid,
-    JobSheet,
-    Length,
-    Part,
-    Process,
-    Quaternion,
-    Size,
-    Stance,
-    Supports,
-    Vector,
-)
+from .document import Document, Length, Name
+from .models import Grid, JobSheet, Part, Quaternion, Size, Stance, Vector
+from .process import Footing, Preset, Process, Supports, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
@@ -84,7 +73,8 @@ class PickPrinter(Change):
             layer_mm=machine.layer_mm,
             limit_deg=None,
             supports=None,
-            footing=Footing(),
+            footing=usual_footing(machine),
+            preset=None,
         )
 
     def label(self, sheet: JobSheet) -> str:
@@ -298,6 +288,41 @@ class SetProcess(Change):
         return f"{self.walls} walls, {self.infill_percent:g} % infill"
 
 
+class TakePreset(Change):
+    """Take the settings of a preset; the route finds it on the shelf."""
+
+    kind: Literal["preset"] = "preset"
+    preset: Preset
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        kept = self.preset
+        if kept.technology is not sheet.machine.technology:
+            raise BadValue(
+                f"“{kept.name}” is for {kept.technology.value} machines.",
+                f"Pick another preset, or another printer than {sheet.machine.name}.",
+            )
+        return _with(
+            sheet, layer_mm=kept.layer_mm, process=kept.process, supports=kept.supports,
+            footing=kept.footing, preset=kept,
+        )  # fmt: skip
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Preset “{self.preset.name}”"
+
+
+class KeepPreset(Change):
+    """Note that the sheet's settings are kept as a preset now."""
+
+    kind: Literal["keep-preset"] = "keep-preset"
+    name: Name
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, preset=sheet.as_preset(self.name))
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Keep as preset “{self.name}”"
+
+
 class WriteNotes(Change):
     """Write notes for whoever runs the machine."""
 
@@ -379,6 +404,8 @@ AnyChange = Annotated[
     | RemoveSupports
     | SetFooting
     | SetProcess
+    | TakePreset
+    | KeepPreset
     | WriteNotes,
     Field(discriminator="kind"),
 ]

@@ -6,27 +6,20 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import Field
 
 from ..core.estimate import support_fill
-from ..core.footing import FootingKind, FootingSettings
+from ..core.footing import FootingSettings
 from ..core.machines import Material, Printer, Technology, limit_for, material, printer
-from ..core.supports.model import SupportSettings
-from ..core.units import OFFERED, UnitQuestion, judge_unit, length_mm
+from ..core.units import OFFERED, UnitQuestion, judge_unit
+from .document import Document, Length
+from .process import Footing, Preset, Process, Supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 Quaternion = tuple[float, float, float, float]
 Vector = tuple[float, float, float]
-# Lengths are read as typed: "3.5 in" is 88.9.
-Length = Annotated[float, BeforeValidator(length_mm), Field(allow_inf_nan=False)]
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
-
-
-class Document(BaseModel):
-    """Base of everything in the sheet: frozen, and strict about unknown fields."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class Part(Document):
@@ -147,40 +140,6 @@ class Stance(Document):
     name: str = "as it came"
 
 
-class Supports(Document):
-    """Settings the supports were made with."""
-
-    gap_mm: Annotated[Length, Field(ge=0, le=5)] = 0.2
-    clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
-    spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
-    tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
-
-    def settings(self) -> SupportSettings:
-        """Return them as the core takes them."""
-        return SupportSettings(
-            gap_mm=self.gap_mm,
-            clearance_mm=self.clearance_mm,
-            spacing_mm=self.spacing_mm,
-            tip_mm=self.tip_mm,
-        )
-
-
-class Footing(Document):
-    """What holds the part on the plate."""
-
-    kind: FootingKind = FootingKind.NONE
-    lines: Annotated[int, Field(ge=1, le=100)] = 6
-    margin_mm: Annotated[Length, Field(ge=0, le=50)] = 4.0
-    gap_mm: Annotated[Length, Field(ge=0, le=2)] = 0.25
-
-
-class Process(Document):
-    """Settings that move time and mass."""
-
-    walls: Annotated[int, Field(ge=1, le=50)] = 3
-    infill_percent: Annotated[float, Field(ge=0, le=100)] = 15.0
-
-
 class JobSheet(Document):
     """One job: everything that was decided, and nothing that is computed from it."""
 
@@ -204,6 +163,8 @@ class JobSheet(Document):
     supports: Supports | None = None
     footing: Footing = Footing()
     process: Process = Process()
+    # A copy of the preset that was taken, to tell what differs from it.
+    preset: Preset | None = None
     notes: str = Field(default="", max_length=4000)
 
     @property
@@ -265,6 +226,35 @@ class JobSheet(Document):
         known = self.calibration
         same = known is not None and (known.printer, known.material) == (self.printer, self.material)
         return known if same else None
+
+    @property
+    def bridge_mm(self) -> float:
+        """The longest bridge that carries itself: measured, or else what the material usually spans."""
+        if self.measured is not None and self.measured.bridge_mm is not None:
+            return self.measured.bridge_mm
+        return self.stuff.bridge_mm
+
+    @property
+    def shrinkage_correction_percent(self) -> float:
+        """What each side is made longer by, so that it has its size after the material has shrunk."""
+        return round(100.0 / (1.0 - self.stuff.shrinkage_percent / 100.0) - 100.0, 2)
+
+    def as_preset(self, name: str = "") -> Preset:
+        """What a preset would keep of this sheet; its name is proposed from what is in it."""
+        kept = Preset(
+            name=name or "-",
+            technology=self.machine.technology,
+            layer_mm=self.layer_mm,
+            process=self.process,
+            supports=self.supports,
+            footing=self.footing,
+        )
+        return kept if name else kept.model_copy(update={"name": kept.proposed_name})
+
+    @property
+    def unlike_preset(self) -> list[str]:
+        """In words, what differs from the preset that was taken."""
+        return self.preset.unlike(self.as_preset("-")) if self.preset else []
 
     @property
     def limit(self) -> float:

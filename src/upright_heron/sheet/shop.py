@@ -5,22 +5,15 @@ from __future__ import annotations
 import datetime as dt
 from typing import Annotated
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import Field
 
-from ..core.machines import Material, Printer, Technology
-from ..core.units import length_mm
+from ..core.machines import Material, Peel, Printer, Technology
+from .document import Document, Length, Name
 
-Length = Annotated[float, BeforeValidator(length_mm), Field(allow_inf_nan=False)]
-Name = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[^<>|\x00-\x1f]+$")]
-
-
-class Entry(BaseModel):
-    """Base of what a shop keeps: frozen, and strict about unknown fields."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
+Spot = Annotated[Length, Field(ge=-2500, le=2500)]
 
 
-class OwnPrinter(Entry):
+class OwnPrinter(Document):
     """A printer of the shop; its fields are those of ``core.machines.Printer``."""
 
     name: Name
@@ -30,18 +23,24 @@ class OwnPrinter(Entry):
         Annotated[Length, Field(ge=10, le=5000)],
         Annotated[Length, Field(ge=10, le=5000)],
     ]
-    layer_heights_mm: tuple[float, ...]
+    layer_heights_mm: Annotated[
+        tuple[Annotated[Length, Field(ge=0.005, le=5)], ...], Field(min_length=1, max_length=12)
+    ]
     layer_mm: Annotated[Length, Field(ge=0.005, le=5)]
     finest_mm: Annotated[Length, Field(ge=0.005, le=5)]
     speed_mm_s: Annotated[float, Field(gt=0, le=2000)]
     limit_bonus_deg: Annotated[float, Field(ge=-40, le=40)] = 0.0
+    acceleration_mm_s2: Annotated[float, Field(gt=0, le=1e5)] = 1000.0
+    heated: bool = True
+    raft: bool = False
+    spot_mm: tuple[Spot, Spot] = (0.0, 0.0)
 
     def core(self) -> Printer:
         """Return it as the core takes it."""
         return Printer(**{name: getattr(self, name) for name in type(self).model_fields})
 
 
-class OwnMaterial(Entry):
+class OwnMaterial(Document):
     """A material of the shop; its fields are those of ``core.machines.Material``."""
 
     name: Name
@@ -51,13 +50,18 @@ class OwnMaterial(Entry):
     limit_deg: Annotated[float, Field(ge=0, le=90)]
     exposure_s: Annotated[float, Field(ge=0, le=600)] = 0.0
     first_exposure_s: Annotated[float, Field(ge=0, le=600)] = 0.0
+    bridge_mm: Annotated[Length, Field(ge=0, le=500)] = 10.0
+    diameter_mm: Annotated[Length, Field(ge=0.5, le=6)] = 1.75
+    bottle_ml: Annotated[float, Field(gt=0, le=1e5)] = 1000.0
+    peel: Peel = Peel.USUAL
+    shrinkage_percent: Annotated[float, Field(ge=-5, le=10)] = 0.0
 
     def core(self) -> Material:
         """Return it as the core takes it."""
         return Material(**{name: getattr(self, name) for name in type(self).model_fields})
 
 
-class Calibration(Entry):
+class Calibration(Document):
     """The last good step of the coupons on a printer with a material."""
 
     printer: Name

@@ -42,7 +42,7 @@ class StepRow(Base):
 
 
 class ShelfRow(Base):
-    """A printer, material or calibration of the shop; jobs keep copies of what they use."""
+    """A printer, material, calibration or preset of the shop; jobs keep copies of what they use."""
 
     __tablename__ = "shelf"
 

@@ -20,17 +20,20 @@ from sqlalchemy.orm import Session
 from ..core.errors import HeronError
 from ..core.mesh import Mesh
 from ..sheet.changes import Change
+from ..sheet.document import Document
 from ..sheet.models import JobSheet
-from ..sheet.shop import Calibration, Entry, OwnMaterial, OwnPrinter
+from ..sheet.process import Preset
+from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from .codec import decode, encode
 from .models import BlobRow, JobRow, ResultRow, ShelfRow, StepRow
 
 T = TypeVar("T")
-E = TypeVar("E", bound=Entry)
-SHELF: dict[type[Entry], str] = {
+E = TypeVar("E", bound=Document)
+SHELF: dict[type[Document], str] = {
     OwnPrinter: "printer",
     OwnMaterial: "material",
     Calibration: "calibration",
+    Preset: "preset",
 }
 # Remembered results may take this much before the least recently used go.
 RESULT_BYTES = 2_000_000_000
@@ -261,7 +264,7 @@ class Store:
     # The shop's shelf -------------------------------------------------------
 
     def shelf(self, entry: type[E]) -> list[E]:
-        """Fetch the shop's printers, materials or calibrations, by name."""
+        """Fetch the shop's printers, materials, calibrations or presets, by name."""
         with self._session() as s:
             asked = select(ShelfRow.data).where(ShelfRow.kind == SHELF[entry]).order_by(ShelfRow.name)
             return [entry.model_validate_json(data) for data in s.scalars(asked)]
@@ -272,12 +275,12 @@ class Store:
             row = s.get(ShelfRow, (SHELF[entry], name))
             return entry.model_validate_json(row.data) if row is not None else None
 
-    def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration) -> None:
+    def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration | Preset) -> None:
         """Keep an entry, in place of one of the same name."""
         with self._session(write=True) as s:
             s.merge(ShelfRow(kind=SHELF[type(entry)], name=entry.name, data=entry.model_dump_json()))
 
-    def unshelve(self, entry: type[Entry], name: str) -> None:
+    def unshelve(self, entry: type[Document], name: str) -> None:
         """Take an entry off the shelf; jobs that use it keep their copy."""
         with self._session(write=True) as s:
             s.execute(delete(ShelfRow).where(ShelfRow.kind == SHELF[entry], ShelfRow.name == name))

@@ -13,6 +13,7 @@ from ..core import machines
 from ..core.footing import FootingKind
 from ..core.stance.pose import from_quaternion, to_quaternion
 from ..sheet.models import UPRIGHT, JobSheet
+from ..sheet.process import Preset
 from ..sheet.shop import OwnMaterial, OwnPrinter
 from ..store.store import Job, Store
 from ..work.results import Summary, keys, summary
@@ -108,6 +109,8 @@ class JobPage:
     board : list of StanceCard
         Those on the stance board.
     footing_kinds : list of FootingKind
+    presets : list of Preset
+        Those of the shop for this kind of machine.
     state : str
         JSON for the view.
     """
@@ -124,6 +127,7 @@ class JobPage:
     stances: list[StanceCard]
     board: list[StanceCard]
     footing_kinds: list[FootingKind]
+    presets: list[Preset]
     state: str
 
     @property
@@ -179,6 +183,7 @@ class Pages:
             stances=stances,
             board=_board(stances),
             footing_kinds=list(FootingKind),
+            presets=[p for p in self._store.shelf(Preset) if p.technology is job.sheet.machine.technology],
             state=json.dumps(view_state(job, live)).replace("<", "\\u003c"),
         )
 
@@ -265,6 +270,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "layer": sheet.layer_mm,
         "lift": sheet.lift_mm,
         "resin": sheet.is_resin,
+        "at": [round(v, 9) for v in live.placed.at_mm] if live.placed else [0.0, 0.0],
         "raise": live.footing.raise_mm if live.footing else 0.0,
         "layers": found["layers"] if live.findings else None,
         "supports": found.get("supports") if live.supports else None,

@@ -14,6 +14,7 @@ from ..core.mend import Mended, mend, separated
 from ..core.mesh import Mesh, facts
 from ..core.progress import Progress, silent
 from ..sheet.models import JobSheet, Part, Size
+from ..sheet.process import usual_footing
 from ..sheet.shop import Calibration
 from ..store.store import Store
 
@@ -163,7 +164,10 @@ def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> Job
     """Sheet of a new job with the usual settings of a printer; nothing is carried over from other jobs."""
     machine = printer(printer_name)
     stuff = "PLA" if machine.technology is Technology.FILAMENT else "Standard resin"
-    return JobSheet(name=name, part=part, printer=machine.name, material=stuff, layer_mm=machine.layer_mm)
+    return JobSheet(
+        name=name, part=part, printer=machine.name, material=stuff, layer_mm=machine.layer_mm,
+        footing=usual_footing(machine),
+    )  # fmt: skip
 
 
 def with_measured(sheet: JobSheet, store: Store) -> JobSheet:

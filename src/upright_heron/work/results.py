@@ -28,7 +28,7 @@ from ..core.preflight import Finding, preflight
 from ..core.progress import Progress, silent
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
-from ..core.stance.pose import Placement, from_quaternion, place
+from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
 from ..core.supports.columns import make_columns
 from ..core.supports.model import SupportSet
@@ -42,7 +42,7 @@ T = TypeVar("T")
 # Names in the order they are made: what the eye waits for comes first.
 NAMES = ("placed", "picture", "findings", "supports", "footing", "split", "resting", "health")
 VERSIONS = {
-    "placed": 1,
+    "placed": 2,
     "picture": 1,
     "layers": 1,
     "findings": 1,
@@ -58,9 +58,10 @@ VERSIONS = {
 @register
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """Size (x, y, z) of the part in its stance, mm."""
+    """Size (x, y, z) of the part in its stance, and where on the plate its middle is (x, y), mm."""
 
     size_mm: tuple[float, float, float]
+    at_mm: tuple[float, float]
 
 
 @register
@@ -102,7 +103,10 @@ def _key(name: str, *inputs: object) -> str:
 def keys(sheet: JobSheet) -> dict[str, str]:
     """Keys of all results that a sheet asks for, by name, in the order they are made."""
     mesh, stance = sheet.part.mesh, sheet.stance.quaternion
-    placed = _key("placed", mesh, stance, sheet.lift_mm)
+    machine = sheet.machine
+    # The plate counts only where the part does not simply stand in its middle.
+    spot = (machine.spot_mm, machine.build_mm) if any(machine.spot_mm) else ()
+    placed = _key("placed", mesh, stance, sheet.lift_mm, *spot)
     layers = _key("layers", placed, sheet.layer_mm)
     findings = _key("findings", layers, sheet.limit)
     found = {
@@ -185,7 +189,13 @@ class Bench:
 
     def placement(self, sheet: JobSheet) -> Placement:
         """Turn and offset of the stance."""
-        return place(self.mesh(sheet), from_quaternion(sheet.stance.quaternion), sheet.lift_mm)
+        machine = sheet.machine
+        return place(
+            self.mesh(sheet),
+            from_quaternion(sheet.stance.quaternion),
+            sheet.lift_mm,
+            at=lambda size_mm: on_plate(size_mm, machine.build_mm, machine.spot_mm),
+        )
 
     def placed_mesh(self, sheet: JobSheet) -> Mesh:
         """The part in its stance."""
@@ -200,8 +210,10 @@ class Bench:
         """Size in the stance."""
 
         def make() -> Placed:
-            x, y, z = (float(v) for v in self.placed_mesh(sheet).size_mm)
-            return Placed((x, y, z))
+            low, high = self.placed_mesh(sheet).bounds
+            x, y, z = (float(v) for v in high - low)
+            middle = 0.5 * (low + high)
+            return Placed((x, y, z), (float(middle[0]), float(middle[1])))
 
         return self.store.recall(keys(sheet)["placed"], make)
 

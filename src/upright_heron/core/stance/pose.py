@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -33,7 +34,34 @@ class Placement:
         return mesh.transformed(self.rotation, self.offset_mm)
 
 
-def place(mesh: Mesh, rotation: Matrix, lift_mm: float = 0.0, *, centred: bool = True) -> Placement:
+def on_plate(
+    size_mm: Iterable[float], build_mm: Iterable[float], spot_mm: tuple[float, float]
+) -> tuple[float, float]:
+    """Where the middle of a part comes to lie: at a spot, or as near to it as the plate has room.
+
+    Parameters
+    ----------
+    size_mm : (x, y, z) of the part in its stance
+    build_mm : (x, y, z)
+    spot_mm : (x, y) from the middle of the plate
+
+    Returns
+    -------
+    (x, y)
+    """
+    room = (max(0.0, (build - float(side)) / 2) for side, build in zip(size_mm, build_mm, strict=True))
+    x, y = (min(max(at, -most), most) for at, most in zip(spot_mm, room, strict=False))
+    return x, y
+
+
+def place(
+    mesh: Mesh,
+    rotation: Matrix,
+    lift_mm: float = 0.0,
+    *,
+    centred: bool = True,
+    at: Callable[[NDArray[np.float64]], tuple[float, float]] | None = None,
+) -> Placement:
     """Turn a part and drop it on the plate.
 
     Parameters
@@ -44,6 +72,8 @@ def place(mesh: Mesh, rotation: Matrix, lift_mm: float = 0.0, *, centred: bool =
         Height of the lowest point above the plate.
     centred : bool
         Put the middle of the bounding box over the middle of the plate; otherwise x and y stay.
+    at : callable or None
+        From the size (3,) in this stance to where the middle goes instead, such as ``on_plate``.
 
     Returns
     -------
@@ -52,7 +82,8 @@ def place(mesh: Mesh, rotation: Matrix, lift_mm: float = 0.0, *, centred: bool =
     turned = mesh.vertices @ rotation.T
     low, high = turned.min(axis=0), turned.max(axis=0)
     middle = -0.5 * (low + high) if centred else np.zeros(3)
-    return Placement(rotation, np.array([middle[0], middle[1], lift_mm - low[2]]))
+    spot = at(high - low) if at is not None else (0.0, 0.0)
+    return Placement(rotation, np.array([middle[0] + spot[0], middle[1] + spot[1], lift_mm - low[2]]))
 
 
 def about_axis(axis: str, degrees: float) -> Matrix:

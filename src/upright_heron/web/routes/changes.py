@@ -10,7 +10,8 @@ from fastapi.responses import Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...sheet.changes import CHANGES
+from ...sheet.changes import CHANGES, KeepPreset
+from ...sheet.process import Preset
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from ..dependencies import Services, Use
 from .job import Section, render
@@ -33,11 +34,22 @@ async def change(request: Request, job_id: str, kind: str, use: Use, open: Secti
                 raise BadValue(f"The {name} could not be read.", "Reload the page and try again.") from error
         else:
             fields[name] = value
-    if kind in ("printer", "material"):
+    if kind == "preset":
+        fields = {"preset": await run_in_threadpool(_preset, use, str(fields.get("preset", "")))}
+    elif kind in ("printer", "material"):
         fields = await run_in_threadpool(from_shelf, use, job_id, kind, fields)
     wanted = CHANGES.validate_python({"kind": kind, **fields})
     job = await run_in_threadpool(use.store.apply, job_id, wanted)
+    if isinstance(wanted, KeepPreset) and job.sheet.preset:
+        await run_in_threadpool(use.store.shelve, job.sheet.preset)
     return await run_in_threadpool(lambda: render(request, use, use.pages.job_page(job, open), "swap.html"))
+
+
+def _preset(use: Services, name: str) -> Preset:
+    found = use.store.on_shelf(Preset, name)
+    if found is None:
+        raise BadValue(f"There is no preset “{name[:60]}”.", "Pick one of the list.")
+    return found
 
 
 def from_shelf(use: Services, job_id: str, kind: str, fields: dict[str, Any]) -> dict[str, Any]:

@@ -14,7 +14,9 @@ from ...core.coupons import coupon
 from ...core.errors import BadValue
 from ...core.handoff.stl import write_stl
 from ...core.machines import MATERIALS, PRINTERS, Material, Printer
+from ...core.units import length_mm
 from ...sheet.changes import PickMaterial, PickPrinter
+from ...sheet.process import Preset
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from ...work.intake import new_sheet, take_in
 from ..dependencies import Services, Use
@@ -57,6 +59,7 @@ def machines(request: Request, use: Use) -> Response:
         "all_printers": _all(use, "printers").values(),
         "all_materials": _all(use, "materials").values(),
         "measured": use.store.shelf(Calibration),
+        "presets": use.store.shelf(Preset),
         "today": dt.date.today().isoformat(),
     }
     return use.templates.TemplateResponse(request, "machines.html", context)
@@ -95,8 +98,12 @@ def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
         use.store.unshelve(entry, old.name)
         return
     changed: dict[str, Any] = {key: value for key, value in form.items() if value}
-    if entry is OwnPrinter:
+    if isinstance(old, OwnPrinter):
         changed["build_mm"] = tuple(changed.pop(f"build_{axis}", "") for axis in "xyz")
+        changed["spot_mm"] = tuple(changed.pop(f"spot_{axis}", old.spot_mm[i]) for i, axis in enumerate("xy"))
+        if "layer_heights_mm" in changed:
+            heights = changed["layer_heights_mm"].replace(";", " ").split()
+            changed["layer_heights_mm"] = tuple(length_mm(height) for height in heights)
     new = entry.model_validate({**old.model_dump(), **changed})
     if new.name != old.name and new.name in _all(use, kind):
         raise BadValue(f"There is a “{new.name}” already.", "Choose another name.")
@@ -117,6 +124,13 @@ def make_coupon(request: Request, kind: str, use: Use, printer: Text, material: 
     )
     job = use.store.create_job(sheet, COUPONS[kind])
     return RedirectResponse(request.url_for("job", job_id=job.id), 303)
+
+
+@router.post("/presets/forget", name="forget_preset")
+def forget_preset(request: Request, use: Use, name: Text) -> Response:
+    """Take a preset off the shelf; jobs that took it keep their settings."""
+    use.store.unshelve(Preset, name)
+    return _back(request, "presets")
 
 
 @router.post("/measured", name="measured")

@@ -85,9 +85,9 @@ class JobPage {
       }
       const stance = JSON.stringify([state.rotation, state.lift]);
       const turned = this.stance !== stance;
-      const placed = JSON.stringify([stance, state.raise, state.mesh]);
+      const placed = JSON.stringify([stance, state.raise, state.mesh, state.at]);
       if (this.placed !== placed) {
-        this.view.stand(state.rotation, state.lift, state.raise);
+        this.view.stand(state.rotation, state.lift, state.raise, state.at);
         this.placed = placed;
         if (this.view.grown) this.view.look('corner');
       }

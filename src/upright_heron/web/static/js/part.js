@@ -96,12 +96,13 @@ export class PartBody {
   }
 
   /**
-   * Where the part stands when turned: dropped on the plate, its box centred, lifted.
+   * Where the part stands when turned: dropped on the plate, the middle of its box over a spot, lifted.
    * @param {THREE.Matrix3} rotation
    * @param {number} lift mm
+   * @param {number[]} at  x, y of the spot, mm
    * @returns {{matrix: THREE.Matrix4, height: number}}
    */
-  placing(rotation, lift) {
+  placing(rotation, lift, at) {
     const e = rotation.elements; // column-major
     const { vertices } = this.data;
     const low = [Infinity, Infinity, Infinity], high = [-Infinity, -Infinity, -Infinity];
@@ -113,7 +114,7 @@ export class PartBody {
       }
     }
     const matrix = new THREE.Matrix4().setFromMatrix3(rotation);
-    matrix.setPosition(-(low[0] + high[0]) / 2, -(low[1] + high[1]) / 2, lift - low[2]);
+    matrix.setPosition(at[0] - (low[0] + high[0]) / 2, at[1] - (low[1] + high[1]) / 2, lift - low[2]);
     return { matrix, height: high[2] - low[2] };
   }
 
@@ -122,10 +123,11 @@ export class PartBody {
    * @param {THREE.Matrix3} rotation
    * @param {number} lift mm
    * @param {number} raised mm, by a raft
+   * @param {number[]} at  x, y on the plate, mm
    */
-  stand(rotation, lift, raised) {
+  stand(rotation, lift, raised, at) {
     this.rotation = rotation;
-    const { matrix, height } = this.placing(rotation, lift);
+    const { matrix, height } = this.placing(rotation, lift, at);
     this.height = height;
     this.mesh.matrix.copy(matrix);
     this.mesh.matrix.elements[14] += raised;

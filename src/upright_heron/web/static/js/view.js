@@ -45,6 +45,7 @@ export class View {
     this.controls = new OrbitControls(this.camera, canvas);
     this.controls.addEventListener('change', () => this.redraw());
     this.size = [100, 100, 100];
+    this.at = [0, 0];
     this.build = [200, 200, 200];
     this.tags = [];
     this.abort = new AbortController();
@@ -148,11 +149,13 @@ export class View {
    * Stand the part as the sheet says.
    * @param {number[]} rotation  nine numbers, row by row
    * @param {number} lift @param {number} raised  mm
+   * @param {number[]} at  x, y of its middle on the plate, mm
    */
-  stand(rotation, lift, raised) {
+  stand(rotation, lift, raised, at) {
+    this.at = at;
     this.lift = lift;
     this.raised = raised;
-    this.part.stand(new THREE.Matrix3().set(...rotation), lift, raised);
+    this.part.stand(new THREE.Matrix3().set(...rotation), lift, raised, at);
     this.supports.position.z = raised;
     const box = new THREE.Box3().setFromBufferAttribute(this.part.geometry.getAttribute('position')).applyMatrix4(this.part.mesh.matrix);
     const before = this.size && Math.hypot(...this.size);
@@ -165,7 +168,7 @@ export class View {
   /** Look at the whole part from a side. @param {string} name  front, side, above, below, corner */
   look(name) {
     const span = Math.hypot(...this.size);
-    const target = new THREE.Vector3(0, 0, this.size[2] / 2);
+    const target = new THREE.Vector3(...this.at, this.size[2] / 2);
     const away = new THREE.Vector3(...DIRECTIONS[name]).normalize();
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
     const fit = Math.min(1, w / Math.max(h, 1));
@@ -209,7 +212,7 @@ export class View {
     this.ghost.visible = Boolean(q && this.part);
     if (q && this.part) {
       const turn = new THREE.Matrix4().makeRotationFromQuaternion(new THREE.Quaternion(q[1], q[2], q[3], q[0]));
-      this.ghost.matrix.copy(this.part.placing(new THREE.Matrix3().setFromMatrix4(turn), this.lift).matrix);
+      this.ghost.matrix.copy(this.part.placing(new THREE.Matrix3().setFromMatrix4(turn), this.lift, this.at).matrix);
     }
     this.redraw();
   }
