@@ -76,6 +76,7 @@ class YardTest(BrowserCase):
         (folder / "wedge_v2.stl").write_bytes(stl(tee()))
         (folder / "letter.stl").write_bytes(b"Not a mesh at all. " * 20)
         browser.find("#files").send_keys(f"{folder / 'letter.stl'}\n{folder / 'wedge_v2.stl'}")
+        browser.click("#jobs-each")
         browser.find(".upload.done a")
         self.assertIn("not a mesh file", browser.text(".upload.failed"))
         # The refusal is logged by the browser as a failed request; that is all there is.
@@ -99,6 +100,39 @@ class YardTest(BrowserCase):
         browser.wait(lambda: "/jobs/" in browser.driver.current_url)
         browser.ready()
         self.assertEqual(browser.text("#part-size"), "10 × 10 × 10 mm")
+
+    def test_several_files_become_parts_of_one_job_and_one_more_is_added_there(self):
+        browser.open(server.url)
+        names = ("first.stl", "second.stl", "third.stl")
+        for name, part in zip(names, (tee(), box(10, 20, 30), box(8, 8, 8)), strict=True):
+            (folder / name).write_bytes(stl(part))
+        browser.find("#files").send_keys(f"{folder / names[0]}\n{folder / names[1]}")
+        self.assertIn("2 files", browser.text("#choice"))
+        browser.click("#one-job")
+        browser.wait(lambda: "/jobs/" in browser.driver.current_url)
+        browser.ready()
+        browser.find("#more-files").send_keys(str(folder / names[2]))
+        browser.wait(lambda: browser.all("#part-3"))
+        browser.wait(lambda: browser.text("#part-size") == "8 × 8 × 8 mm")
+        browser.click("#part-2")
+        browser.wait(lambda: browser.text("#part-size") == "10 × 20 × 30 mm")
+        browser.ready()
+        size = browser.run("return window.heron.view.size")
+        for found, side in zip(size, (10, 20, 30), strict=True):
+            self.assertAlmostEqual(found, side, places=4)
+        (folder / "letter.stl").write_bytes(b"Not a mesh at all. " * 20)
+        browser.find("#more-files").send_keys(str(folder / "letter.stl"))
+        self.assertIn("not a mesh file", browser.text(".upload.failed"))
+        self.assertEqual([p for p in browser.problems() if "422" not in p], [])
+
+    def test_a_length_with_a_unit_shows_what_was_understood(self):
+        self.open_job(tee(), 3)
+        field = browser.find("#margin")
+        field.clear()
+        field.send_keys("1/4 in")
+        browser.wait(lambda: browser.all("#understood") and browser.text("#understood") == "= 6.35 mm")
+        field.send_keys("x")
+        browser.wait(lambda: "not a length" in browser.text("#understood"))
 
     def test_a_file_over_the_limit_is_not_even_sent(self):
         browser.open(server.url)
@@ -283,6 +317,17 @@ class PartTest(BrowserCase):
         self.assertEqual(browser.text("#part-closed"), "yes")
         self.assertFalse(browser.run("return Boolean(window.heron.view.place)"))
         self.assertIn("filled", browser.text("#mending"))
+        browser.ready()
+        self.assertIn("Open edges", browser.text("#before-after"))
+        shown = "const v = window.heron.view; return [v.before.visible, v.part.mesh.visible]"
+        self.assertEqual(browser.run(shown), [False, True])
+        browser.click('[data-mended="both"]')
+        self.assertEqual(browser.run(shown), [True, True])
+        # The part before mending stands beside the other, and its missing facets are missing.
+        self.assertEqual(browser.run("return window.heron.view.before.geometry.index.count / 3"), 26)
+        browser.find("#canvas").click()
+        ActionChains(browser.driver).send_keys("b").perform()
+        self.assertEqual(browser.run(shown), [True, False])
         browser.click("#undo")
         browser.wait(lambda: browser.all("#defects"))
 

@@ -16,7 +16,7 @@ from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.health import EdgeTable, examine, loops, thickness_mm
 from upright_heron.core.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
 from upright_heron.core.mesh import Mesh, facts
-from upright_heron.core.places import report
+from upright_heron.core.places import report, thin_walls
 from upright_heron.core.solid import Solid, concatenated
 from upright_heron.core.tree import Tree
 from upright_heron.demo.shapes import SHAPES
@@ -296,6 +296,14 @@ class PlacesTest(unittest.TestCase):
         self.assertEqual(len(thin), 2)  # the skin, seen from above and from below
         self.assertGreater(found.thin_facets, 2)
         self.assertEqual(found.defects, 0)
+
+    def test_of_a_large_part_some_facets_are_measured_and_all_round_the_thin_ones(self):
+        part = mesh_of((box(30, 30, 10) - box(10, 10, 9.95, (10, 10, 0))).refine_to_length(0.5))
+        exact, once = thin_walls(part, 0.4)
+        found, every = thin_walls(part, 0.4, most=len(part.faces) // 7)
+        self.assertEqual((once, every), (1, 8))
+        self.assertGreater(len(exact), 500)
+        np.testing.assert_array_equal(found, exact)
 
     def test_crossings_are_shown_pair_by_pair(self):
         pair = concatenated([mesh_of(box(10, 10, 10)), mesh_of(box(10, 10, 10, (5, 4, 3)))])

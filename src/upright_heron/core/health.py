@@ -414,7 +414,9 @@ def _agree(count, first, second, clash):  # type: ignore[no-untyped-def]
     return parent, turned
 
 
-def thickness_mm(mesh: Mesh, tree: Tree | None = None) -> NDArray[np.float64]:
+def thickness_mm(
+    mesh: Mesh, tree: Tree | None = None, facets: NDArray[np.int64] | None = None
+) -> NDArray[np.float64]:
     """Thickness of the wall behind each facet.
 
     Parameters
@@ -422,16 +424,19 @@ def thickness_mm(mesh: Mesh, tree: Tree | None = None) -> NDArray[np.float64]:
     mesh : Mesh
         Facing outwards.
     tree : Tree, optional
+    facets : (k,) int64, optional
+        Those to measure; all without it.
 
     Returns
     -------
-    (m,) float64
+    (m,) or (k,) float64
         Length of the way straight in from the middle of the facet to the next facet that faces away; infinite
         where there is none.
     """
     tree = tree or Tree.of(mesh)
     normals, _ = facet_normals(mesh)
-    middle = mesh.vertices[mesh.faces].mean(axis=1)
-    length, facet = tree.first_hits(middle, -normals, np.arange(len(mesh.faces)))
-    away = np.einsum("ij,ij->i", normals[np.maximum(facet, 0)], normals) < 0
+    asked = np.arange(len(mesh.faces)) if facets is None else facets
+    middle = mesh.vertices[mesh.faces[asked]].mean(axis=1)
+    length, facet = tree.first_hits(middle, -normals[asked], asked)
+    away = np.einsum("ij,ij->i", normals[np.maximum(facet, 0)], normals[asked]) < 0
     return np.where((facet >= 0) & away, length, np.inf)

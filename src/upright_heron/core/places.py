@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 
 from .health import MOST_CROSSINGS, Health, examine, thickness_mm
 from .mesh import Mesh
+from .tree import Tree
 
 # Places that are listed of one kind; the counts are of all.
 MOST_PLACES = 200
 # Facets that are drawn of one place.
 MOST_FACETS = 4000
-# Walls are measured facet by facet up to this many facets: beyond, it would hold up the page for long.
+# Walls are measured at every facet of a part with up to so many, and at as many of a larger one.
 MOST_MEASURED = 400_000
 
 KINDS = ("open", "crowded", "flipped", "duplicate", "flat", "inside", "crossing", "thin")
@@ -57,7 +58,9 @@ class Report:
     found : tuple of (str, int)
         The pairs of ``Health.counts``.
     thin_facets : int
-        Facets over a wall thinner than asked; -1 where it was not measured.
+        Facets over a wall thinner than asked.
+    thin_every : int
+        Of so many facets one was measured, and all those round a thin one.
     thin_mm : float
     sound : bool
     places : tuple of Place
@@ -65,6 +68,7 @@ class Report:
 
     found: tuple[tuple[str, int], ...]
     thin_facets: int
+    thin_every: int
     thin_mm: float
     sound: bool
     places: tuple[Place, ...]
@@ -100,14 +104,32 @@ def report(mesh: Mesh, thin_mm: float) -> Report:
     """
     health = examine(mesh)
     places = _places(mesh, health)
-    thin = np.zeros(0, np.int64)
-    measured = len(mesh.faces) <= MOST_MEASURED
-    if measured:
-        thin = np.flatnonzero(thickness_mm(mesh) < thin_mm)
-        places += _regions(mesh, thin, "thin", f"wall under {thin_mm:g} mm")
-    return Report(
-        tuple(health.counts.items()), len(thin) if measured else -1, thin_mm, health.sound, tuple(places)
-    )
+    thin, every = thin_walls(mesh, thin_mm)
+    places += _regions(mesh, thin, "thin", f"wall under {thin_mm:g} mm")
+    return Report(tuple(health.counts.items()), len(thin), every, thin_mm, health.sound, tuple(places))
+
+
+def thin_walls(mesh: Mesh, thin_mm: float, most: int = MOST_MEASURED) -> tuple[NDArray[np.int64], int]:
+    """Facets over walls thinner than ``thin_mm``, and of how many facets one was measured.
+
+    Rays through all facets of a very large part would take longer than the rest of its report: of such a part
+    every so many facets are measured, and then all those that share a corner with a thin one, and so on.
+    """
+    every = max(1, -(-len(mesh.faces) // most))
+    tree = Tree.of(mesh)
+    measured = np.zeros(len(mesh.faces), bool)
+    thin = np.zeros(len(mesh.faces), bool)
+    asked = np.arange(0, len(mesh.faces), every)
+    while len(asked):
+        measured[asked] = True
+        found = asked[thickness_mm(mesh, tree, asked) < thin_mm]
+        thin[found] = True
+        if every == 1 or measured.sum() > 2 * most:
+            break
+        touched = np.zeros(len(mesh.vertices), bool)
+        touched[mesh.faces[found]] = True
+        asked = np.flatnonzero(touched[mesh.faces].any(axis=1) & ~measured)
+    return np.flatnonzero(thin), every
 
 
 def _places(mesh: Mesh, health: Health) -> list[Place]:

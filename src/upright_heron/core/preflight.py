@@ -29,12 +29,15 @@ class Finding:
         What to do about it.
     section : int
         Section of the job sheet where it is mended.
+    part : int or None
+        Index of the part it is about, where there are several.
     """
 
     weight: Weight
     text: str
     mend: str
     section: int
+    part: int | None = None
 
 
 def preflight(

@@ -13,9 +13,12 @@ from ..core.machines import material, materials_for, printer
 from ..core.split.grid import box_for
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
 from .document import Document, Length, Name
-from .models import Grid, JobSheet, Part, Quaternion, Size, Stance, Vector
+from .models import Grid, JobSheet, Part, PartWork, Quaternion, Size, Stance, Vector
 from .process import Footing, Preset, Process, Supports, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
+
+# A sheet stays a document that is read at once; a plate of hundreds is made of copies, not of parts.
+MOST_PARTS = 60
 
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
 
@@ -74,6 +77,10 @@ class PickPrinter(Change):
             limit_deg=None,
             supports=None,
             footing=usual_footing(machine),
+            others=tuple(
+                other.model_copy(update={"supports": None, "footing": usual_footing(machine)})
+                for other in sheet.others
+            ),
             preset=None,
         )
 
@@ -365,6 +372,7 @@ class Mend(Change):
     part: Part
     sized: Part
     words: tuple[str, ...]
+    moved_mm: float = 0.0
     of: str
 
     def apply(self, sheet: JobSheet) -> JobSheet:
@@ -376,11 +384,69 @@ class Mend(Change):
             mended=self.part,
             part=self.sized,
             mending=(*sheet.mending, *self.words),
+            moved_mm=max(sheet.moved_mm, self.moved_mm),
         )
 
     def label(self, sheet: JobSheet) -> str:
         """Say what was done."""
         return f"Mend: {', '.join(self.words)}"[:200]
+
+
+class AddParts(Change):
+    """Put more parts into the job; the first of them is shown."""
+
+    kind: Literal["add-parts"] = "add-parts"
+    parts: tuple[Part, ...]
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the sheet with the parts behind those it has."""
+        fresh = [PartWork(part=part, footing=usual_footing(sheet.machine)) for part in self.parts]
+        if len(sheet.parts) + len(fresh) > MOST_PARTS:
+            raise BadValue(f"A job holds {MOST_PARTS} parts at most.", "Make another job of the rest.")
+        return sheet.with_parts([*sheet.parts, *fresh], len(sheet.parts))
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what was done."""
+        return f"Add {', '.join(part.file_name for part in self.parts)}"[:200]
+
+
+class SeparateParts(Change):
+    """Replace the shown part by its bodies, each a part; made by the server, as for ``Resize``."""
+
+    kind: Literal["separate"] = "separate"
+    parts: tuple[Part, ...]
+    of: str
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the sheet with the bodies in the place of the part."""
+        if sheet.part.mesh != self.of:
+            raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
+        fresh = [PartWork(part=part, footing=sheet.footing) for part in self.parts]
+        rest = list(sheet.parts)
+        if len(rest) - 1 + len(fresh) > MOST_PARTS:
+            raise BadValue(f"A job holds {MOST_PARTS} parts at most.", "Make a job of each body instead.")
+        rest[sheet.at : sheet.at + 1] = fresh
+        return sheet.with_parts(rest, sheet.at)
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what was done."""
+        return f"Separate {sheet.part.file_name} into {len(self.parts)} parts"[:200]
+
+
+class TakeOut(Change):
+    """Take the shown part out of the job."""
+
+    kind: Literal["take-out"] = "take-out"
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the sheet with the other parts."""
+        if not sheet.others:
+            raise BadValue("This is the only part of the job.", "Delete the job in the Yard instead.")
+        return sheet.with_parts(sheet.others, sheet.at)
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what was done."""
+        return f"Take out {sheet.part.file_name}"[:200]
 
 
 def _same_base(sheet: JobSheet, digest: str) -> None:
@@ -404,6 +470,7 @@ AnyChange = Annotated[
     | RemoveSupports
     | SetFooting
     | SetProcess
+    | TakeOut
     | TakePreset
     | KeepPreset
     | WriteNotes,

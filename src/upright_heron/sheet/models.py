@@ -140,16 +140,30 @@ class Stance(Document):
     name: str = "as it came"
 
 
-class JobSheet(Document):
-    """One job: everything that was decided, and nothing that is computed from it."""
+class PartWork(Document):
+    """What is decided for one part of a job; ``JobSheet`` itself has these fields for the part shown."""
 
-    name: str = Field(min_length=1, max_length=120)
     part: Part
     # What the part was before it was mended and sized; empty while it is as it came.
     came: Part | None = None
     mended: Part | None = None
     mending: tuple[str, ...] = ()
+    # The furthest that mending moved the surface of the part as it came.
+    moved_mm: float = 0.0
     size: Size = Size()
+    grid: Grid | None = None
+    stance: Stance = Stance()
+    supports: Supports | None = None
+    footing: Footing = Footing()
+
+
+class JobSheet(PartWork):
+    """One job: everything that was decided, and nothing that is computed from it."""
+
+    name: str = Field(min_length=1, max_length=120)
+    # The parts that are not shown, in their order, and the place of the shown one among all.
+    others: tuple[PartWork, ...] = ()
+    at: Annotated[int, Field(ge=0)] = 0
     printer: str = "Sedge 300"
     material: str = "PLA"
     layer_mm: Annotated[Length, Field(ge=0.005, le=5)] = 0.2
@@ -158,14 +172,40 @@ class JobSheet(Document):
     own_printer: OwnPrinter | None = None
     own_material: OwnMaterial | None = None
     calibration: Calibration | None = None
-    grid: Grid | None = None
-    stance: Stance = Stance()
-    supports: Supports | None = None
-    footing: Footing = Footing()
     process: Process = Process()
     # A copy of the preset that was taken, to tell what differs from it.
     preset: Preset | None = None
     notes: str = Field(default="", max_length=4000)
+
+    @property
+    def parts(self) -> tuple[PartWork, ...]:
+        """All parts of the job, in their order."""
+        shown = PartWork(**{name: getattr(self, name) for name in PartWork.model_fields})
+        at = min(self.at, len(self.others))
+        return (*self.others[:at], shown, *self.others[at:])
+
+    def with_parts(self, parts: Sequence[PartWork], shown: int) -> JobSheet:
+        """Return the sheet with these parts, one of which is shown."""
+        at = max(0, min(shown, len(parts) - 1))
+        rest = (*parts[:at], *parts[at + 1 :])
+        one = {name: getattr(parts[at], name) for name in PartWork.model_fields}
+        return self.model_copy(update={**one, "others": rest, "at": at})
+
+    def showing(self, index: int) -> JobSheet:
+        """Return the sheet with another part shown: the same job, looked at elsewhere."""
+        return self if index == self.at or not self.others else self.with_parts(self.parts, index)
+
+    @property
+    def each(self) -> list[JobSheet]:
+        """The sheet once for each part, in their order, with that part shown."""
+        return [self.showing(index) for index in range(len(self.others) + 1)]
+
+    @property
+    def part_name(self) -> str:
+        """Name of the shown part: of the job, or of its file where the job has several."""
+        if not self.others:
+            return self.name
+        return f"{self.at + 1} {self.part.file_name.rsplit('.', 1)[0]}"
 
     @property
     def original(self) -> Part:
@@ -176,6 +216,11 @@ class JobSheet(Document):
     def base(self) -> Part:
         """The part that is sized: mended or as it came."""
         return self.mended or self.original
+
+    @property
+    def unmended(self) -> Part | None:
+        """What the part was before it was mended, in the size it came; ``None`` while it is unmended."""
+        return self.original if self.mended else None
 
     @property
     def nominal_mm(self) -> Vector:

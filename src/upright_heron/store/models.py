@@ -24,6 +24,8 @@ class JobRow(Base):
     touched: Mapped[dt.datetime]
     state: Mapped[str] = mapped_column(String(10), default="open", server_default="open")
     moved: Mapped[dt.datetime | None] = mapped_column(default=None)
+    # Which of its parts is looked at: no step of the work, so that looking around undoes nothing.
+    looking: Mapped[int] = mapped_column(default=0, server_default="0")
 
 
 class StepRow(Base):

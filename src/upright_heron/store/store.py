@@ -146,7 +146,7 @@ class Store:
         )
         return Job(
             id=job_id,
-            sheet=JobSheet.model_validate_json(step.sheet),
+            sheet=JobSheet.model_validate_json(step.sheet).showing(row.looking),
             step=step.number,
             label=step.label,
             can_undo=step.parent_id is not None,
@@ -215,7 +215,7 @@ class Store:
         """
         with self._session(write=True) as s:
             row, step = self._current(s, job_id)
-            sheet = JobSheet.model_validate_json(step.sheet)
+            sheet = JobSheet.model_validate_json(step.sheet).showing(row.looking)
             changed = change.apply(sheet)
             if changed != sheet:
                 now = _now()
@@ -229,8 +229,16 @@ class Store:
                 )
                 s.add(new)
                 s.flush()
-                row.step_id, row.touched = new.id, now
+                row.step_id, row.touched, row.looking = new.id, now, changed.at
                 s.flush()
+            return self._job(s, job_id)
+
+    def look_at(self, job_id: str, index: int) -> Job:
+        """Show another part of a job; it makes no step."""
+        with self._session(write=True) as s:
+            row, _ = self._current(s, job_id)
+            row.looking = max(0, index)
+            s.flush()
             return self._job(s, job_id)
 
     def undo(self, job_id: str) -> Job:
@@ -239,6 +247,8 @@ class Store:
             row, step = self._current(s, job_id)
             if step.parent_id is not None:
                 row.step_id, row.touched = step.parent_id, _now()
+                # Where the change was, so that one sees what is undone.
+                row.looking = JobSheet.model_validate_json(step.sheet).at
                 s.flush()
             return self._job(s, job_id)
 
@@ -249,8 +259,10 @@ class Store:
             newest = s.scalar(
                 select(func.max(StepRow.id)).where(StepRow.job_id == job_id, StepRow.parent_id == step.id)
             )
-            if newest is not None:
-                row.step_id, row.touched = newest, _now()
+            ahead = s.get(StepRow, newest) if newest is not None else None
+            if ahead is not None:
+                row.step_id, row.touched = ahead.id, _now()
+                row.looking = JobSheet.model_validate_json(ahead.sheet).at
                 s.flush()
             return self._job(s, job_id)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 import secrets
 import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
@@ -19,6 +20,7 @@ from starlette.concurrency import run_in_threadpool
 
 from .. import __version__
 from ..core.errors import HeronError, TooLarge
+from ..core.formats.read import SUFFIXES
 from ..core.mend import STEP_FOR
 from ..settings import Settings
 from ..store.store import NotFound, Store
@@ -30,8 +32,9 @@ from .routes import api, changes, handoff, job, machines, part, results, yard
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
-# A form of the sheet is small; only the upload route takes more, and counts it itself.
+# A form of the sheet is small; only the upload routes take more, and count it itself.
 FORM_BYTES = 200_000
+UPLOADS = re.compile(r"/api/jobs(/[^/]+/parts)?$")
 
 
 def create_app(settings: Settings | None = None) -> FastAPI:
@@ -67,7 +70,12 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     templates = Jinja2Templates(HERE / "templates")
     templates.env.filters.update(words.FILTERS)
     templates.env.globals.update(
-        version=__version__, step_for=STEP_FOR, defect_words=words.DEFECT_WORDS, step_words=words.STEP_WORDS
+        version=__version__,
+        upload_mb=settings.upload_mb,
+        suffixes=",".join(SUFFIXES),
+        step_for=STEP_FOR,
+        defect_words=words.DEFECT_WORDS,
+        step_words=words.STEP_WORDS,
     )
     templates.env.trim_blocks = templates.env.lstrip_blocks = True
 
@@ -100,7 +108,7 @@ async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Resp
     ):
         return _error_response(request, 403, "Another site tried to change a job.", "Nothing was changed.")
     declared = request.headers.get("content-length", "0")
-    if request.url.path != "/api/jobs" and declared.isdigit() and int(declared) > FORM_BYTES:
+    if not UPLOADS.match(request.url.path) and declared.isdigit() and int(declared) > FORM_BYTES:
         return _error_response(request, 413, "The form is too large.", "Shorten the notes.")
     request.state.nonce = secrets.token_urlsafe(16)
     response = await call_next(request)

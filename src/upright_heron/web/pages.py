@@ -40,7 +40,7 @@ CAME = "as it came"
 class Memo:
     """The last decoded results, so that a page does not unpack the same arrays at every swap."""
 
-    def __init__(self, store: Store, size: int = 24) -> None:
+    def __init__(self, store: Store, size: int = 64) -> None:
         self._store = store
         self._size = size
         self._values: OrderedDict[str, Any] = OrderedDict()
@@ -264,6 +264,8 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "step": job.step,
         "mesh": sheet.part.mesh,
         "closed": sheet.part.closed,
+        "before": sheet.unmended.mesh if sheet.unmended else None,
+        "factors": list(sheet.size.factors),
         "rotation": [round(float(v), 15) for v in rotation.ravel()],
         "build": list(sheet.machine.build_mm),
         "limit": sheet.limit,

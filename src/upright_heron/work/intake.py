@@ -138,26 +138,36 @@ def mended(
     return (_described_anew(done.mesh, base, store) if done.done else base), done
 
 
-def separate(sheet: JobSheet, store: Store) -> list[JobSheet]:
-    """Sheets of new jobs, one for each body of a part, with the printer and settings of the old one.
+def bodies(sheet: JobSheet, store: Store) -> list[Part]:
+    """The bodies of the part that is shown, each a part.
 
     Raises
     ------
     BadValue
         One body only, or more than ``MOST_JOBS``.
     """
-    bodies = separated(store.mesh(sheet.part.mesh))
-    if not 1 < len(bodies) <= MOST_JOBS:
+    found = separated(store.mesh(sheet.part.mesh))
+    if not 1 < len(found) <= MOST_JOBS:
         raise BadValue(
-            f"The part has {len(bodies)} {'body' if len(bodies) == 1 else 'bodies'}.",
+            f"The part has {len(found)} {'body' if len(found) == 1 else 'bodies'}.",
             f"Bodies can be separated where there are 2 to {MOST_JOBS}.",
         )
-    fresh = []
-    for number, body in enumerate(bodies, 1):
-        part = _described_anew(body, sheet.part, store)
-        like = new_sheet(part, f"{sheet.name}, body {number}"[:120])
-        fresh.append(like.model_copy(update={name: getattr(sheet, name) for name in TAKEN_ALONG}))
-    return fresh
+    return [_described_anew(body, sheet.part, store) for body in found]
+
+
+def separate(sheet: JobSheet, store: Store) -> list[JobSheet]:
+    """Sheets of new jobs, one for each body of a part, with the printer and settings of the old one.
+
+    Raises
+    ------
+    BadValue
+        From ``bodies``.
+    """
+    same = {name: getattr(sheet, name) for name in TAKEN_ALONG}
+    return [
+        new_sheet(part, f"{sheet.name}, body {number}"[:120]).model_copy(update=same)
+        for number, part in enumerate(bodies(sheet, store), 1)
+    ]
 
 
 def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> JobSheet:

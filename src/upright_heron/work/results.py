@@ -10,8 +10,10 @@ import hashlib
 import json
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any, Protocol, TypeVar
+
+import numpy as np
 
 from ..core.errors import NotClosed
 from ..core.estimate import Estimate, estimate
@@ -24,7 +26,7 @@ from ..core.mesh import Mesh, facts
 from ..core.overhangs import overhangs
 from ..core.picture import picture
 from ..core.places import Report, report
-from ..core.preflight import Finding, preflight
+from ..core.preflight import Finding, Weight, preflight
 from ..core.progress import Progress, silent
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
@@ -50,8 +52,8 @@ VERSIONS = {
     "footing": 1,
     "split": 1,
     "resting": 1,
-    "handoff": 1,
-    "health": 1,
+    "handoff": 2,
+    "health": 2,
 }
 
 
@@ -101,7 +103,18 @@ def _key(name: str, *inputs: object) -> str:
 
 
 def keys(sheet: JobSheet) -> dict[str, str]:
-    """Keys of all results that a sheet asks for, by name, in the order they are made."""
+    """Keys of all results that a sheet asks for, by name, in the order they are made.
+
+    They are those of the part that is shown, but for the hand-off, which is of all parts together.
+    """
+    found = _own_keys(sheet)
+    each = [_own_keys(one) for one in sheet.each] if sheet.others else [found]
+    names = ("placed", "supports", "footing")
+    found["handoff"] = _key("handoff", sheet.name, [[k.get(name) for name in names] for k in each])
+    return found
+
+
+def _own_keys(sheet: JobSheet) -> dict[str, str]:
     mesh, stance = sheet.part.mesh, sheet.stance.quaternion
     machine = sheet.machine
     # The plate counts only where the part does not simply stand in its middle.
@@ -127,7 +140,6 @@ def keys(sheet: JobSheet) -> dict[str, str]:
         found["split"] = _key("split", mesh, box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
     found["resting"] = _key("resting", mesh, sheet.limit)
     found["health"] = _key("health", mesh, sheet.thinnest_mm)
-    found["handoff"] = _key("handoff", placed, sheet.name, found.get("supports"), found.get("footing"))
     return found
 
 
@@ -324,24 +336,35 @@ class Bench:
     def objects(self, sheet: JobSheet) -> list[Item]:
         """Part, supports and footing where they are printed; a raft raises the first two."""
         raised = 0.0
+        name = sheet.part_name
         base: list[Item] = []
         if sheet.footing.kind is not FootingKind.NONE:
             footing = self.footing(sheet)
             raised = footing.raise_mm
-            base = [Item(f"footing {sheet.footing.kind.value} of {sheet.name}", footing.mesh())]
-        part = Item(f"part {sheet.name}", _raised(self.placed_mesh(sheet), raised))
+            base = [Item(f"footing {sheet.footing.kind.value} of {name}", footing.mesh())]
+        part = Item(f"part {name}", _moved(self.placed_mesh(sheet), z=raised))
         held = []
         if sheet.supports is not None:
-            mesh = _raised(self.supports(sheet).handoff_mesh(), raised)
-            held = [Item(f"support of {sheet.name}", mesh, "support")]
+            mesh = _moved(self.supports(sheet).handoff_mesh(), z=raised)
+            held = [Item(f"support of {name}", mesh, "support")]
         return [part, *held, *base]
+
+    def all_objects(self, sheet: JobSheet) -> list[Item]:
+        """Objects of all parts; those of several parts stand in rows beside each other."""
+        if not sheet.others:
+            return self.objects(sheet)
+        groups = []
+        for number, one in enumerate(sheet.each, 1):
+            self.progress("Writing 3MF", number - 1, len(sheet.others) + 1)
+            groups.append(self.objects(one))
+        return in_rows(groups)
 
     def handoff(self, sheet: JobSheet) -> Package:
         """The 3MF file of the job."""
 
         def make() -> Package:
             self.progress("Writing 3MF", 0, 1)
-            return Package(write_3mf(self.objects(sheet), sheet.name))
+            return Package(write_3mf(self.all_objects(sheet), sheet.name))
 
         return self.store.recall(keys(sheet)["handoff"], make)
 
@@ -353,8 +376,27 @@ class Remembered(Protocol):
         """A remembered result, or ``None``."""
 
 
-def _raised(mesh: Mesh, by_mm: float) -> Mesh:
-    return Mesh(mesh.vertices + [0.0, 0.0, by_mm], mesh.faces) if len(mesh.faces) and by_mm else mesh
+def _moved(mesh: Mesh, x: float = 0.0, y: float = 0.0, z: float = 0.0) -> Mesh:
+    return Mesh(mesh.vertices + [x, y, z], mesh.faces) if len(mesh.faces) and (x or y or z) else mesh
+
+
+# Room between parts that are handed off together (common practice: 2 to 5 mm).
+ROW_GAP_MM = 5.0
+
+
+def in_rows(groups: list[list[Item]]) -> list[Item]:
+    """Set groups of objects out in rows beside each other, about as wide as deep, none over another."""
+    corners = [np.concatenate([i.mesh.bounds for i in group if len(i.mesh.faces)]) for group in groups]
+    boxes = [(found.min(axis=0), found.max(axis=0)) for found in corners]
+    width = sum(float(np.prod(high[:2] - low[:2] + ROW_GAP_MM)) for low, high in boxes) ** 0.5
+    placed, x, y, deepest = [], 0.0, 0.0, 0.0
+    for group, (low, high) in zip(groups, boxes, strict=True):
+        if x > 0 and x + high[0] - low[0] > width:
+            x, y, deepest = 0.0, y + deepest + ROW_GAP_MM, 0.0
+        placed += [replace(item, mesh=_moved(item.mesh, x - low[0], y - low[1])) for item in group]
+        x += high[0] - low[0] + ROW_GAP_MM
+        deepest = max(deepest, high[1] - low[1])
+    return placed
 
 
 def pieces_3mf(sheet: JobSheet, split: Split) -> bytes:
@@ -387,6 +429,9 @@ class Summary:
     estimate : Estimate or None
     health : Report or None
     preflight : list of Finding
+        Of all parts of the job.
+    parts : list of Summary
+        Of each part in their order, where the job has several; without preflight of their own.
     """
 
     sheet: JobSheet
@@ -400,10 +445,32 @@ class Summary:
     estimate: Estimate | None
     health: Report | None
     preflight: list[Finding]
+    parts: list[Summary] = field(default_factory=list)
+
+    @property
+    def whole(self) -> tuple[float, float] | None:
+        """Seconds and grams of all parts, one after the other; ``None`` while one is not known."""
+        known = [part.estimate for part in self.parts or [self]]
+        if any(e is None for e in known):
+            return None
+        return sum(e.seconds for e in known if e), sum(e.mass_g for e in known if e)
 
 
 def summary(sheet: JobSheet, store: Remembered) -> Summary:
     """Gather what is remembered for a sheet, without making anything."""
+    own = _summary(sheet, store)
+    if not sheet.others:
+        return own
+    parts = [own if one.at == sheet.at else _summary(one, store) for one in sheet.each]
+    checks = [
+        replace(finding, text=f"Part {number}: {finding.text}", part=number - 1)
+        for number, part in enumerate(parts, 1)
+        for finding in part.preflight
+    ]
+    return replace(own, preflight=sorted(checks, key=lambda f: f.weight is not Weight.WRONG), parts=parts)
+
+
+def _summary(sheet: JobSheet, store: Remembered) -> Summary:
     found = keys(sheet)
 
     def known(name: str) -> Any:

@@ -141,7 +141,13 @@ class Work:
         Task or None
             ``None`` when everything is there.
         """
-        missing = [(name, key) for name, key in wanted(sheet) if not self._store.has_result(key)]
+        # The part that is shown comes first; the others follow, so that the whole job has its figures.
+        others = (other for other in sheet.each if other.at != sheet.at)
+        for looked_at in (sheet, *others):
+            asked_for = wanted(looked_at)
+            missing = [(name, key) for name, key in asked_for if not self._store.has_result(key)]
+            if missing:
+                break
         with self._lock:
             current = self._tasks.get(job_id)
             running = current is not None and current.state == "running"
@@ -150,7 +156,7 @@ class Work:
                     self.cancel(job_id)
                 self._tasks.pop(job_id, None)
                 return None
-            asked = tuple(key for _, key in wanted(sheet))
+            asked = tuple(key for _, key in asked_for)
             if (
                 current is not None
                 and current.keys == asked
@@ -161,7 +167,7 @@ class Work:
             if running:
                 self.cancel(job_id)
             task = self._tasks[job_id] = self._new_task(job_id, asked)
-            self._start(task, sheet, [name for name, _ in missing])
+            self._start(task, looked_at, [name for name, _ in missing])
             return task
 
     def _new_task(self, job_id: str, asked: tuple[str, ...]) -> Task:

@@ -11,11 +11,11 @@ from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
-from ...core.errors import TooLarge
+from ...core.errors import BadValue, TooLarge
 from ...core.machines import MATERIALS, PRINTERS
 from ...core.units import length_mm
-from ...sheet.changes import AnyChange, PickMaterial, PickPrinter
-from ...sheet.models import JobSheet, Size
+from ...sheet.changes import AddParts, AnyChange, PickMaterial, PickPrinter
+from ...sheet.models import JobSheet, Part, Size
 from ...store.store import Job
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ..dependencies import Services, Use
@@ -63,6 +63,17 @@ def printers() -> list[dict[str, Any]]:
 def materials() -> list[dict[str, Any]]:
     """The materials of the shop."""
     return [{"name": m.name, "technology": m.technology, "limit_deg": m.limit_deg} for m in MATERIALS]
+
+
+@router.get("/length")
+def length(text: Annotated[str, Query(max_length=60)]) -> dict[str, Any]:
+    """Read a length as the forms do, so that a field can show what it understood."""
+    try:
+        mm = length_mm(text)
+    except BadValue:
+        # No error of the page's: half a length is typed on the way to every whole one.
+        return {"mm": None, "words": "not a length yet"}
+    return {"mm": mm, "words": f"= {mm:.6g} mm"}
 
 
 @router.get("/jobs")
@@ -114,21 +125,42 @@ async def take_in(
     use: Use,
     name: Annotated[str, Query(max_length=400)] = "part.stl",
     tolerance: Annotated[str, Query(max_length=40)] = "0.1",
+    more: Annotated[int, Query(ge=0, le=60)] = 0,
 ) -> Response:
     """Take in one file: its bytes are the body of the request, its name is in the address.
 
-    The tolerance is that of the facets of STEP files.
+    The tolerance is that of the facets of STEP files; ``more`` says how many parts will be added to the job.
 
     The body is counted as it streams in and refused as soon as it is over the limit.
     """
+    part = await _read(request, use, name, tolerance)
+    title = f"{job_name(name)[:100]} and {more} more" if more else job_name(name)
+    sheet = await run_in_threadpool(with_measured, new_sheet(part, title), use.store)
+    made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
+    return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+
+
+@router.post("/jobs/{job_id}/parts", status_code=201)
+async def add_part(
+    request: Request,
+    job_id: str,
+    use: Use,
+    name: Annotated[str, Query(max_length=400)] = "part.stl",
+    tolerance: Annotated[str, Query(max_length=40)] = "0.1",
+) -> Response:
+    """Take in one file as one more part of a job; see ``take_in``."""
+    await run_in_threadpool(use.store.job, job_id)
+    part = await _read(request, use, name, tolerance)
+    made = await run_in_threadpool(use.store.apply, job_id, AddParts(parts=(part,)))
+    return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+
+
+async def _read(request: Request, use: Services, name: str, tolerance: str) -> Part:
     within = length_mm(tolerance)
     with tempfile.TemporaryDirectory(prefix="heron-") as folder:
         path = Path(folder) / "upload"
         await _spool(request, path, use)
-        part = await use.work.intake(path, clean_name(name), within)
-    sheet = await run_in_threadpool(with_measured, new_sheet(part, job_name(name)), use.store)
-    made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
-    return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+        return await use.work.intake(path, clean_name(name), within)
 
 
 async def _spool(request: Request, path: Path, use: Services) -> None:

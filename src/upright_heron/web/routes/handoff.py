@@ -47,6 +47,15 @@ def _sheet(use: Services, job_id: str, names: Sequence[str]) -> JobSheet:
     return sheet
 
 
+def _all_sheet(use: Services, job_id: str) -> JobSheet:
+    """The sheet of a job, once all that is handed off of each of its parts is made."""
+    sheet = use.store.job(job_id).sheet
+    for one in sheet.each:
+        use.work.run(one, [name for name in ("supports", "footing") if name in keys(one)])
+    use.work.run(sheet, ["handoff"])
+    return sheet
+
+
 @router.get("/picture.png", name="picture")
 def picture(job_id: str, use: Use) -> Response:
     """Picture of the part in its stance."""
@@ -60,7 +69,7 @@ def picture(job_id: str, use: Use) -> Response:
 @router.get("/handoff.3mf", name="handoff_3mf")
 def handoff_3mf(job_id: str, use: Use) -> Response:
     """Part, supports and footing as one 3MF."""
-    sheet = _sheet(use, job_id, ["handoff"])
+    sheet = _all_sheet(use, job_id)
     package = Bench(use.store).handoff(sheet)
     return _attachment(package.data, f"{file_name(*_settings_words(sheet))}.3mf", "model/3mf")
 

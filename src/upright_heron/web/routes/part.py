@@ -10,13 +10,13 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...core.units import length_mm, number
-from ...sheet.changes import Mend, Resize
+from ...sheet.changes import Mend, Resize, SeparateParts
 from ...sheet.models import Size
 from ...store.store import Job
-from ...work.intake import separate
+from ...work.intake import bodies, separate
 from ..dependencies import Services, Use
 from ..words import shown
-from .job import render
+from .job import Section, render
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
@@ -43,7 +43,10 @@ async def mend_part(use: Services, job_id: str, steps: tuple[str, ...] | None) -
     }
     if not done.words:
         return await run_in_threadpool(use.store.job, job_id), told
-    change = Mend(part=done.part, sized=done.sized, words=done.words, of=sheet.base.mesh)
+    change = Mend(
+        part=done.part, sized=done.sized, words=done.words, moved_mm=done.greatest_move_mm,
+        of=sheet.base.mesh,
+    )  # fmt: skip
     return await run_in_threadpool(use.store.apply, job_id, change), told
 
 
@@ -112,6 +115,20 @@ def separate_bodies(request: Request, job_id: str, use: Use) -> Response:
     if request.headers.get("hx-request"):
         return Response(status_code=204, headers={"HX-Redirect": url})
     return RedirectResponse(url, 303)
+
+
+@router.post("/parts/separate", name="separate_parts")
+def separate_parts(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+    """Make a part of each body."""
+    sheet = use.store.job(job_id).sheet
+    change = SeparateParts(parts=tuple(bodies(sheet, use.store)), of=sheet.part.mesh)
+    return render(request, use, use.pages.job_page(use.store.apply(job_id, change), open), "swap.html")
+
+
+@router.post("/parts/{index}/look", name="look_at")
+def look_at(request: Request, job_id: str, index: int, use: Use, open: Section = 1) -> Response:
+    """Show another part of the job."""
+    return render(request, use, use.pages.job_page(use.store.look_at(job_id, index), open), "swap.html")
 
 
 @router.post("/mend", name="mend")

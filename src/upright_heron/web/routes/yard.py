@@ -7,7 +7,6 @@ from typing import Any, Literal
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from ...core.formats.read import SUFFIXES
 from ...core.machines import PRINTERS
 from ...store.store import Job
 from ..dependencies import Services, Use
@@ -23,8 +22,6 @@ def _context(use: Services, shown: str) -> dict[str, Any]:
         "shown": shown,
         "others": {state: use.store.count(state) for state in ("archived", "deleted")},
         "printers": PRINTERS,
-        "upload_mb": use.settings.upload_mb,
-        "suffixes": ",".join(SUFFIXES),
     }
 
 

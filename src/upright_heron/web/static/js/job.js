@@ -1,5 +1,7 @@
 import { fetchBlock, readLayers, readMesh, readPieces } from './blocks.js';
 import { HeightProfile, levels } from './profile.js';
+import { Uploads } from './uploads.js';
+import { LengthEcho } from './length.js';
 import { View } from './view.js';
 
 /* global htmx */
@@ -44,6 +46,10 @@ class JobPage {
       this.view.pull(e.target.value / 100);
     });
     $('#layer-number').addEventListener('change', (e) => this.profile.set(Number(e.target.value) - 1));
+    this.uploads = new Uploads(this.root.dataset.job, Number(this.root.dataset.uploadMb) * 1e6, () => {
+      this.acts += 1;
+      this.#refreshSoon();
+    });
     this.#listen();
     this.#follow();
   }
@@ -72,16 +78,23 @@ class JobPage {
   async #follow() {
     const state = JSON.parse($('#state').textContent);
     const turn = (this.turn = (this.turn ?? 0) + 1);
-    const before = this.state;
+    const last = this.state;
     this.state = state;
     try {
-      if (!before || String(before.build) !== String(state.build)) this.view.setMachine(state.build);
+      if (!last || String(last.build) !== String(state.build)) this.view.setMachine(state.build);
       if (this.keys.mesh !== state.mesh) {
         $('#view-busy').hidden = false;
         const data = readMesh(await fetchBlock(`/api/blocks/meshes/${state.mesh}`));
         if (turn !== this.turn) return;
         this.view.setPart(data, state.closed);
         this.keys.mesh = state.mesh;
+      }
+      const before = state.before && JSON.stringify([state.before, state.factors]);
+      if (this.keys.before !== before) {
+        this.mended = 'after';
+        this.view.setBefore(before ? readMesh(await fetchBlock(`/api/blocks/meshes/${state.before}`)) : null, state.factors);
+        if (turn !== this.turn) return;
+        this.keys.before = before;
       }
       const stance = JSON.stringify([state.rotation, state.lift]);
       const turned = this.stance !== stance;
@@ -182,6 +195,10 @@ class JobPage {
     } else {
       this.view.setTags([]);
     }
+    if (this.keys.before && !pieces) {
+      if (open === 1) this.#showMended(this.mended);
+      else this.view.showMended('after');
+    }
   }
 
   // Limit and layers ------------------------------------------------------------------
@@ -203,6 +220,14 @@ class JobPage {
     document.body.dataset.place = String(this.placeAt);
   }
 
+  /** Show the part before mending, after it, or both. @param {'before' | 'after' | 'both'} which */
+  #showMended(which) {
+    if (!this.state.before || this.open !== 1) return;
+    this.mended = which;
+    this.view.showMended(which);
+    for (const b of document.querySelectorAll('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
+  }
+
   #limit(degrees) {
     this.view.setLimit(degrees);
     $('#legend-limit').textContent = `${Math.round(degrees * 10) / 10}°`;
@@ -212,7 +237,7 @@ class JobPage {
   }
 
   #typed(event) {
-    if (event.target.id && event.target.closest('#sheet')) this.typed.set(event.target.id, event.target.value);
+    if (event.target.id && event.target.type !== 'file' && event.target.closest('#sheet')) this.typed.set(event.target.id, event.target.value);
     if (!event.target.matches('[data-limit]')) return;
     const value = Number(event.target.value);
     if (!(value >= 0 && value <= 90)) return;
@@ -261,12 +286,22 @@ class JobPage {
       if (island) this.profile.goTo(island.z + this.state.raise);
     } else if (target.dataset.placeStep) {
       this.#place(Number(target.dataset.placeStep));
+    } else if (target.dataset.mended) {
+      this.#showMended(target.dataset.mended);
     } else if (target.dataset.openSection) {
       $('#preflight').open = false;
-      if (this.open !== Number(target.dataset.openSection)) $(`#open-${target.dataset.openSection}`).click();
+      this.#goTo(Number(target.dataset.openSection), target.dataset.part);
     } else if ('closeNotice' in target.dataset) {
       target.closest('.notice').remove();
     }
+  }
+
+  /** Open a section, of another part where one is named. @param {number} section @param {string} [part] */
+  #goTo(section, part) {
+    const tab = part && $(`#part-${part}`);
+    if (tab && tab.getAttribute('aria-pressed') !== 'true') {
+      htmx.ajax('POST', tab.getAttribute('hx-post').replace(/open=\d+/, `open=${section}`), { target: '#sheet' });
+    } else if (this.open !== section) $(`#open-${section}`).click();
   }
 
   #key(event) {
@@ -284,6 +319,7 @@ class JobPage {
       if (this.open !== Number(event.key)) $(`#open-${event.key}`).click();
     } else if (event.key === '[') this.profile.step(-1);
     else if (event.key === ']') this.profile.step(1);
+    else if (event.key === 'b') this.#showMended(this.mended === 'before' ? 'after' : 'before');
     else if (event.key === 'n') this.#place(1);
     else if (event.key === 'p') this.#place(-1);
     else if (event.key === '?') $('#keys').showModal();
@@ -347,3 +383,4 @@ class JobPage {
 }
 
 window.heron = new JobPage();
+window.heronLengths = new LengthEcho();

@@ -262,6 +262,57 @@ export class View {
     this.redraw();
   }
 
+  // Before mending ---------------------------------------------------------------
+
+  /**
+   * Keep what the part was before it was mended.
+   * @param {import('./blocks.js').MeshData | null} data @param {number[]} factors  size, along its axes
+   */
+  setBefore(data, factors) {
+    this.before?.geometry.dispose();
+    this.before?.removeFromParent();
+    this.before = null;
+    if (!data) return;
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute('position', new THREE.BufferAttribute(data.vertices, 3));
+    geometry.setIndex(new THREE.BufferAttribute(data.faces, 1));
+    // Both sides: it may be open, and the inside shows through its holes.
+    this.before = new THREE.Mesh(geometry, new THREE.MeshLambertMaterial({ color: '#b59a7a', flatShading: true, side: THREE.DoubleSide, clippingPlanes: this.planes }));
+    this.before.matrixAutoUpdate = false;
+    this.before.visible = false;
+    this.beforeFactors = factors;
+    this.scene.add(this.before);
+  }
+
+  /** @param {'before' | 'after' | 'both'} which */
+  showMended(which) {
+    if (!this.part) return;
+    const shown = Boolean(this.before) && which !== 'after';
+    this.part.mesh.visible = !(shown && which === 'before') && !this.pieces.visible;
+    if (this.before) {
+      this.before.visible = shown;
+      const aside = which === 'both' ? -1.15 * this.size[0] : 0;
+      this.before.matrix.makeTranslation(aside, 0, 0).multiply(this.part.mesh.matrix).scale(new THREE.Vector3(...this.beforeFactors));
+      this.before.matrixWorldNeedsUpdate = true;
+      const tag = (text, x) => ({ text, kind: 'piece', at: [this.at[0] + x, this.at[1], this.size[2] * 1.12] });
+      this.setTags(which === 'both' ? [tag('before', aside), tag('after', 0)] : shown ? [tag('before', 0)] : []);
+      if (which !== this.mendedShown && (which === 'both' || this.mendedShown === 'both')) this.#stepBack(which === 'both' ? aside : 0);
+    }
+    this.mendedShown = shown ? which : 'after';
+    this.redraw();
+  }
+
+  /** Look from the same side so that something beside the part is seen too. @param {number} aside  mm along x */
+  #stepBack(aside) {
+    const away = new THREE.Vector3().subVectors(this.camera.position, this.controls.target);
+    const factor = aside ? 1.7 : 1 / 1.7;
+    this.controls.target.set(this.at[0] + aside / 2, this.at[1], this.size[2] / 2);
+    for (const camera of [this.perspective, this.flat]) camera.position.copy(this.controls.target).addScaledVector(away, factor);
+    this.flat.zoom /= factor;
+    this.controls.update();
+    this.#resize();
+  }
+
   // Supports, footing, pieces -----------------------------------------------------
 
   /** @param {'supports' | 'footing'} which @param {import('./blocks.js').MeshData | null} data */

@@ -1,0 +1,3 @@
+import { LengthEcho } from './length.js';
+
+window.heronLengths = new LengthEcho();
