@@ -37,15 +37,38 @@ def hover_face(b: Browser) -> None:
     ActionChains(b.driver).move_to_element_with_offset(b.find("#canvas"), 120, 60).perform()
 
 
+def find_stances(b: Browser) -> None:
+    """Search, and wait for the exact figures."""
+    b.click("#find")
+    b.wait(lambda: "exact figures below" in b.text("#board"))
+    b.wait(lambda: not b.all("#stop"))
+    b.ready()
+
+
+def compare(b: Browser) -> None:
+    """Put the first proposal and the stance the part came in side by side, half way up."""
+    if b.all("#find") and "exact figures below" not in b.text("#board"):
+        find_stances(b)
+    boxes = b.all("[data-compare]")
+    boxes[0].click()
+    next(x for x in boxes if x.get_attribute("data-name") == "as it came").click()
+    b.click("#compare")
+    b.wait(lambda: b.run("return document.body.dataset.pair"))
+    b.run("window.heron.profile.set(Math.round(window.heron.profile.levels.length * 0.45))")
+
+
 VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "yard": ("/", []),
     "part": (job("heron-figurine", 1), []),
     "health": ("torn", [lambda b: b.click('[data-place-step="1"]')]),
     "machines": ("/machines", []),
     "coupon": ("slopes", []),
+    "parts": ("parts", []),
     "printer": (job("tide-gauge-housing", 2), []),
     "split": (job("dragonfly", 3), []),
     "stance": (job("telescope-bracket", 4), [hover_face]),
+    "stance-board": (job("heron-figurine", 4), [find_stances]),
+    "stance-pair": (job("heron-figurine", 4), [compare]),
     "overhangs": (job("heron-figurine", 5), [look("below")]),
     "supports-filament": (job("telescope-bracket", 6), []),
     "supports-resin": (job("heron-figurine", 6), []),
@@ -57,7 +80,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
 
 
 def special(server: Server) -> dict[str, str]:
-    """Make what the demo jobs do not show: a torn part and a coupon."""
+    """Make what the demo jobs do not show: a torn part, a coupon, a job of several parts."""
     from upright_heron.core.coupons import coupon
     from upright_heron.core.handoff.stl import write_stl
     from upright_heron.core.mesh import Mesh
@@ -74,6 +97,11 @@ def special(server: Server) -> dict[str, str]:
         job_id = server.upload(f"{name}.stl", write_stl(mesh))
         server.settle(job_id)
         found[name] = f"/jobs/{job_id}?open=1"
+    several = server.upload("telescope-bracket.stl", write_stl(whole))
+    for name in ("heron-figurine", "tide-gauge-housing"):
+        server.upload(f"{name}.stl", write_stl(SHAPES[name]()), several)
+    server.settle(several)
+    found["parts"] = f"/jobs/{several}?open=9"
     return found
 
 

@@ -30,12 +30,16 @@ from .core.mesh import Mesh, facts
 from .core.overhangs import overhangs as find_overhangs
 from .core.solid import Solid
 from .core.split.grid import split_into_grid
+from .core.stance.figures import Base, Figures, Setting, figures
+from .core.stance.names import name_of
 from .core.stance.pose import place
+from .core.stance.resting import letter as letter_of
 from .core.stance.resting import resting_faces
+from .core.stance.search import GOALS, MIXES, Goals, search, slicer
 from .core.supports.columns import make_columns
 from .core.supports.model import SupportSet, SupportSettings
 from .core.supports.stilts import make_stilts
-from .core.units import judge_unit
+from .core.units import judge_unit, number
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 
@@ -43,6 +47,14 @@ File = Annotated[Path, typer.Argument(help="An STL, OBJ, PLY, 3MF, GLB, AMF or S
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
 Limit = Annotated[float, typer.Option(help="Self-supporting limit, degrees from vertical.")]
 Layer = Annotated[float, typer.Option(help="Layer height, mm.")]
+# What the shell calls a goal for short.
+SHORT_GOALS = {
+    "clean": "clean_show",
+    "surface": "better_surface",
+    "smaller": "smaller_layers",
+    "shorter": "shorter_print",
+}
+_GOAL = "less-support=3"
 PrinterName = Annotated[str, typer.Option("--printer", help="Name of a printer of the demo workshop.")]
 
 
@@ -223,25 +235,100 @@ def layers(file: File, layer: Layer = 0.2, as_json: Json = False) -> None:
 
 
 @app.command()
-def stances(file: File, limit: Limit = 45.0, as_json: Json = False) -> None:
-    """Resting faces of a part, best first."""
+def stances(
+    file: File,
+    printer: Annotated[
+        str | None, typer.Option(help="Printer to search for; resting faces without one.")
+    ] = None,
+    material: Annotated[
+        str | None, typer.Option(help="Material; the printer's first when not given.")
+    ] = None,
+    goal: Annotated[list[str] | None, typer.Option(help=f"Weight such as {_GOAL}, 0 to 5.")] = None,
+    layer: Annotated[float | None, typer.Option(help="Layer height, mm.")] = None,
+    limit: Annotated[float | None, typer.Option(help="Limit, degrees from vertical.")] = None,
+    exact: Annotated[bool, typer.Option(help="All figures of the other resting faces too.")] = False,
+    out: Annotated[Path | None, typer.Option(help="Write the part in the first stance here, as STL.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Propose ways to stand, best first; without a printer or goals the resting faces."""
     mesh = _read(file)
-    found = resting_faces(mesh, facts(mesh), _checked(limit))
-    _tell(
-        {
-            "stances": [
-                {
-                    "letter": f.letter,
-                    "down": f.down.tolist(),
-                    "overhang_area_mm2": f.overhang_area_mm2,
-                    "contact_area_mm2": f.contact_area_mm2,
-                    "height_mm": f.height_mm,
-                }
-                for f in found
-            ]
-        },
-        as_json,
-    )
+    if printer is None and not goal and not exact and out is None:
+        found = resting_faces(mesh, facts(mesh), _checked(45.0 if limit is None else limit))
+        names = ("letter", "overhang_area_mm2", "contact_area_mm2", "height_mm")
+        rows = [{**{n: getattr(f, n) for n in names}, "down": f.down.tolist()} for f in found]
+        order = ("letter", "down", *names[1:])
+        _tell({"stances": [{n: row[n] for n in order} for row in rows]}, as_json)
+        return
+    machine, height, most = _machine(printer or "Sedge 300", layer, limit)
+    stuff = machines.material(material) if material else machines.materials_for(machine)[0]
+    if stuff.technology is not machine.technology:
+        raise BadValue(f"{machine.name} cannot use {stuff.name}.", "Pick another material.")
+    if material and limit is None:
+        most = machines.limit_for(machine, stuff)
+    setting = Setting(machine, stuff, most, height)
+    solid = _solid(mesh)
+    cutter = slicer(mesh, solid, height)
+    result = search(mesh, cutter, setting, _goals(goal, setting), closed=solid is not None)
+    rows = [
+        _stance(p.letter, p.name, p.rotation, p.figures, p.fits, p.score)
+        for p in result.proposals
+        if p.figures
+    ]
+    if exact:
+        base = Base.of(mesh, setting, closed=solid is not None)
+        for face in resting_faces(mesh, facts(mesh), most):
+            if all(float(face.down @ p.down) < 1 - 1e-9 for p in result.proposals):
+                turned = face.rotation
+                all_figures = figures(
+                    mesh, turned, cutter(turned), setting, closed=solid is not None, base=base
+                )
+                letter = letter_of(len(rows))
+                rows.append(_stance(letter, name_of(turned), turned, all_figures, all_figures.fits, None))
+    if out is not None:
+        _write(out, write_stl(place(mesh, result.proposals[0].rotation).apply(mesh)))
+    _tell({"stances": rows}, as_json)
+
+
+def _goals(asked: list[str] | None, setting: Setting) -> Goals:
+    if not asked:
+        return MIXES["resin" if setting.resin else "filament"]
+    weights = dict.fromkeys(GOALS, 0.0)
+    for text in asked:
+        name, _, value = text.partition("=")
+        name = SHORT_GOALS.get(name.strip(), name.strip().replace("-", "_"))
+        if name not in weights:
+            known = ", ".join(goal.replace("_", "-") for goal in GOALS)
+            raise BadValue(f"There is no goal “{text[:40]}”.", f"Use one of: {known}.")
+        weight = number(value or "1")
+        if not 0 <= weight <= 5:
+            raise BadValue(f"A weight of {weight:g} is out of reach.", "Use 0 to 5.")
+        weights[name] = weight
+    return Goals(**weights)
+
+
+def _stance(
+    letter: str, name: str, rotation: Any, found: Figures, fits: bool, score: float | None
+) -> dict[str, Any]:
+    largest = found.largest_layer
+    return {
+        "letter": letter,
+        "name": name,
+        "down": (-rotation[2]).tolist(),
+        "rotation": rotation.tolist(),
+        "overhang_area_mm2": found.overhang_area_mm2,
+        "support_volume_mm3": found.support_volume_mm3,
+        "contact_area_mm2": found.contact_area_mm2,
+        "height_mm": found.height_mm,
+        "layer_count": found.layer_count,
+        "largest_layer": {"z_mm": largest.z_mm, "area_mm2": largest.value},
+        "shadow_area_mm2": found.shadow_area_mm2,
+        "tip_angle_deg": found.tip_angle_deg,
+        "cusp_mm": found.cusp_mm,
+        "islands": found.islands,
+        "cups": len(found.cups),
+        "fits": fits,
+        "score": score,
+    }
 
 
 def _supports(mesh: Mesh, machine: machines.Printer, layer: float, limit: float) -> SupportSet:

@@ -82,9 +82,10 @@ class Server:
         with urllib.request.urlopen(self.url + path, timeout=60) as answer:
             return json.load(answer)
 
-    def upload(self, name: str, data: bytes) -> str:
-        """Take a file in and return the identifier of its job."""
-        request = urllib.request.Request(f"{self.url}/api/jobs?name={name}", data, method="POST")
+    def upload(self, name: str, data: bytes, job_id: str = "") -> str:
+        """Take a file in, as a job or as a part of one, and return the identifier of the job."""
+        where = f"/api/jobs/{job_id}/parts" if job_id else "/api/jobs"
+        request = urllib.request.Request(f"{self.url}{where}?name={name}", data, method="POST")
         with urllib.request.urlopen(request, timeout=120) as answer:
             return str(json.load(answer)["id"])
 

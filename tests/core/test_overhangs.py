@@ -11,13 +11,14 @@ from manifold3d import Manifold
 from tests.support import box, mesh_of, on_plate, portal, sphere, tee, torus
 from upright_heron.core.layers import slice_solid
 from upright_heron.core.overhangs import (
-    areas_by_direction,
     facet_angles_deg,
     overhangs,
     step_mm,
     unheld_sections,
 )
 from upright_heron.core.solid import Solid
+from upright_heron.core.stance.plumb import Surface
+from upright_heron.core.stance.sweep import hull_corners, sweep
 
 FINE = 720
 
@@ -119,7 +120,8 @@ class DirectionsTest(unittest.TestCase):
     def test_many_directions_agree_with_one_at_a_time(self):
         mesh = mesh_of(tee().rotate((10, 20, 30)))
         downs = np.array([[0, 0, -1.0], [0, 0, 1], [1, 0, 0], [0.6, 0, -0.8]])
-        many, contact = areas_by_direction(mesh, downs, 40)
+        sums = sweep(Surface.of(mesh), hull_corners(mesh.vertices), downs, 40)
+        many, contact = sums.overhang_mm2, sums.contact_mm2
         for down, expected, touching in zip(downs, many, contact, strict=True):
             from upright_heron.core.stance.pose import place, standing_on
 

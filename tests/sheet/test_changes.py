@@ -36,7 +36,9 @@ class ChangeTest(unittest.TestCase):
             "stand": {"normal": [0, 0, 1]}, "stance": {"quaternion": [2, 0, 0, 2], "name": "b"},
             "turn": {"x_deg": "90"}, "lift": {"lift_mm": "5"}, "supports": {"gap_mm": 0.4},
             "footing": {"footing": "brim", "lines": "8"}, "process": {"walls": 4, "infill_percent": 20},
-            "notes": {"notes": "mind the beak"},
+            "notes": {"notes": "mind the beak"}, "lean": {"degrees": "12", "towards": "back left"},
+            "lay-long": {"degrees": 30}, "find": {"less_support": "2"}, "show": {"normal": [0, 3, 0]},
+            "load": {"normal": [0, 0, -1]}, "keep-preset": {"name": "Usual"},
         }  # fmt: skip
         before = SHEET.model_dump_json()
         for kind, fields in cases.items():
@@ -50,6 +52,14 @@ class ChangeTest(unittest.TestCase):
         self.assertIsNone(change("join", change("cut")).grid)
         self.assertIsNone(change("no-supports", change("supports")).supports)
         self.assertEqual(change("limit", change("limit", limit_deg=30)).limit, SHEET.proposed_limit_deg)
+
+    def test_a_resin_part_that_is_leaned_by_hand_is_lifted_and_a_filament_one_is_not(self):
+        resin = change("printer", printer="Tarn 9")
+        self.assertEqual(change("lean", resin, degrees=15, towards="left").stance.lift_mm, 5)
+        self.assertEqual(change("lean", degrees=15, towards="left").stance.lift_mm, 0)
+        self.assertEqual(change("stand", resin, normal=[1, 1, 5]).stance.lift_mm, 0)
+        low = change("lift", resin, lift_mm=2)
+        self.assertEqual(change("turn", low, x_deg=20).stance.lift_mm, 2)
 
     def test_the_limit_comes_from_printer_and_material(self):
         self.assertEqual(SHEET.limit, 54)

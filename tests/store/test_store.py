@@ -160,7 +160,7 @@ class ResultsTest(StoreCase):
         renamed = keys(sheet.model_copy(update={"name": "other"}))
         self.assertEqual({n for n in first if first[n] != renamed[n]}, {"handoff"})
         limited = keys(sheet.model_copy(update={"limit_deg": 20.0}))
-        self.assertEqual({n for n in first if first[n] != limited[n]}, {"findings", "resting"})
+        self.assertEqual({n for n in first if first[n] != limited[n]}, {"findings", "figures", "resting"})
         turned = keys(Turn(x_deg=10).apply(sheet))
         self.assertEqual({n for n in first if first[n] == turned[n]}, {"resting", "health"})
         self.assertLessEqual(set(first), set(VERSIONS))

@@ -44,7 +44,7 @@ class PartsTest(AppCase):
         sheet = self.sheet(job_id)
         # What is the machine's is shared, what is the part's is not.
         self.assertEqual((sheet["layer_mm"], sheet["supports"]), (0.3, None))
-        self.assertEqual(sheet["stance"]["name"], "turned by hand")
+        self.assertEqual(sheet["stance"]["name"], "on its front")
 
     def test_looking_makes_no_step_and_undo_goes_where_the_change_was(self):
         job_id = self.two()

@@ -269,19 +269,22 @@ def _mass_kernel(vertices, faces, origin):  # type: ignore[no-untyped-def]
     volume = 0.0
     area = 0.0
     cx = cy = cz = 0.0
+    ox, oy, oz = origin[0], origin[1], origin[2]
     for f in range(faces.shape[0]):
-        a = vertices[faces[f, 0]] - origin
-        b = vertices[faces[f, 1]] - origin
-        c = vertices[faces[f, 2]] - origin
-        n0 = (b[1] - a[1]) * (c[2] - a[2]) - (b[2] - a[2]) * (c[1] - a[1])
-        n1 = (b[2] - a[2]) * (c[0] - a[0]) - (b[0] - a[0]) * (c[2] - a[2])
-        n2 = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+        # Number by number: little arrays for each facet would cost more than the sums.
+        i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
+        ax, ay, az = vertices[i, 0] - ox, vertices[i, 1] - oy, vertices[i, 2] - oz
+        bx, by, bz = vertices[j, 0] - ox, vertices[j, 1] - oy, vertices[j, 2] - oz
+        dx, dy, dz = vertices[k, 0] - ox, vertices[k, 1] - oy, vertices[k, 2] - oz
+        n0 = (by - ay) * (dz - az) - (bz - az) * (dy - ay)
+        n1 = (bz - az) * (dx - ax) - (bx - ax) * (dz - az)
+        n2 = (bx - ax) * (dy - ay) - (by - ay) * (dx - ax)
         area += 0.5 * np.sqrt(n0 * n0 + n1 * n1 + n2 * n2)
-        v = (a[0] * n0 + a[1] * n1 + a[2] * n2) / 6.0
+        v = (ax * n0 + ay * n1 + az * n2) / 6.0
         volume += v
-        cx += v * (a[0] + b[0] + c[0]) * 0.25
-        cy += v * (a[1] + b[1] + c[1]) * 0.25
-        cz += v * (a[2] + b[2] + c[2]) * 0.25
+        cx += v * (ax + bx + dx) * 0.25
+        cy += v * (ay + by + dy) * 0.25
+        cz += v * (az + bz + dz) * 0.25
     return volume, area, cx, cy, cz
 
 
@@ -344,11 +347,12 @@ def _normals_kernel(vertices, faces):  # type: ignore[no-untyped-def]
     areas = np.zeros(m)
     for f in range(m):
         i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
-        u = vertices[j] - vertices[i]
-        w = vertices[k] - vertices[i]
-        x = u[1] * w[2] - u[2] * w[1]
-        y = u[2] * w[0] - u[0] * w[2]
-        z = u[0] * w[1] - u[1] * w[0]
+        ux, uy = vertices[j, 0] - vertices[i, 0], vertices[j, 1] - vertices[i, 1]
+        wx, wy = vertices[k, 0] - vertices[i, 0], vertices[k, 1] - vertices[i, 1]
+        uz, wz = vertices[j, 2] - vertices[i, 2], vertices[k, 2] - vertices[i, 2]
+        x = uy * wz - uz * wy
+        y = uz * wx - ux * wz
+        z = ux * wy - uy * wx
         length = np.sqrt(x * x + y * y + z * z)
         areas[f] = 0.5 * length
         if length > 0.0:

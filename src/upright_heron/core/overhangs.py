@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from manifold3d import CrossSection
-from numba import njit
 from numpy.typing import NDArray
 
 from .layers import LayerStack
@@ -82,62 +81,6 @@ def overhangs(
         contact = float(areas[lying].sum())
         past &= ~lying
     return Overhangs(past, float(areas[past].sum()), contact)
-
-
-@njit(cache=True)
-def _areas_by_direction_kernel(vertices, normals, areas, faces, downs, sine, tolerance):  # type: ignore[no-untyped-def]
-    k = downs.shape[0]
-    overhang = np.zeros(k)
-    contact = np.zeros(k)
-    for d in range(k):
-        x, y, z = downs[d, 0], downs[d, 1], downs[d, 2]
-        lowest = -np.inf
-        for v in range(vertices.shape[0]):
-            lowest = max(lowest, vertices[v, 0] * x + vertices[v, 1] * y + vertices[v, 2] * z)
-        for f in range(faces.shape[0]):
-            down = normals[f, 0] * x + normals[f, 1] * y + normals[f, 2] * z
-            if down <= 0.0:
-                continue
-            on_plate = True
-            for c in range(3):
-                v = faces[f, c]
-                depth = vertices[v, 0] * x + vertices[v, 1] * y + vertices[v, 2] * z
-                if depth < lowest - tolerance:
-                    on_plate = False
-                    break
-            if on_plate:
-                contact[d] += areas[f]
-            elif down > sine:
-                overhang[d] += areas[f]
-    return overhang, contact
-
-
-def areas_by_direction(
-    mesh: Mesh, downs: NDArray[np.float64], limit_deg: float, tolerances: Tolerances = DEFAULT
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Overhang and contact areas of a mesh for many ways down.
-
-    Parameters
-    ----------
-    mesh : Mesh
-    downs : (k, 3) float64, unit length
-        The direction that points to the plate, in the frame of the mesh.
-    limit_deg : float
-    tolerances : Tolerances
-
-    Returns
-    -------
-    (k,) float64
-        Overhang areas, mm2.
-    (k,) float64
-        Contact areas, mm2.
-    """
-    normals, areas = facet_normals(mesh)
-    overhang, contact = _areas_by_direction_kernel(
-        mesh.vertices, normals, areas, mesh.faces, np.ascontiguousarray(downs),
-        threshold(limit_deg, tolerances), plate_tolerance_mm(mesh.vertices, tolerances),
-    )  # fmt: skip
-    return overhang, contact
 
 
 def step_mm(layer_mm: float, limit_deg: float) -> float:

@@ -5,20 +5,24 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field, TypeAdapter
 
 from ..core.errors import BadValue
 from ..core.footing import FootingKind
 from ..core.machines import material, materials_for, printer
 from ..core.split.grid import box_for
+from ..core.stance.names import COMPASS, lean, name_of
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
 from .document import Document, Length, Name
-from .models import Grid, JobSheet, Part, PartWork, Quaternion, Size, Stance, Vector
+from .models import Grid, JobSheet, Part, PartWork, Quaternion, Size, Stance, StanceGoals, Vector, Weight
 from .process import Footing, Preset, Process, Supports, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 # A sheet stays a document that is read at once; a plate of hundreds is made of copies, not of parts.
 MOST_PARTS = 60
+# Room for supports below a resin part that leans (common practice).
+LEANED_LIFT_MM = 5.0
 
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
 
@@ -40,6 +44,17 @@ class Change(Document):
 def _with(sheet: JobSheet, **fields: object) -> JobSheet:
     # Validated anew: model_copy alone would let a bad number into the sheet.
     return JobSheet.model_validate({**{k: getattr(sheet, k) for k in JobSheet.model_fields}, **fields})
+
+
+def _standing(
+    sheet: JobSheet, turned: NDArray[np.float64], name: str = "", *, by_hand: bool = False
+) -> JobSheet:
+    """The sheet with the part turned; a resin part that is leaned by hand is lifted, unless it is already."""
+    name = name or name_of(turned)
+    lift = sheet.stance.lift_mm
+    if by_hand and sheet.is_resin and lift == 0 and "leaning" in name:
+        lift = LEANED_LIFT_MM
+    return _with(sheet, stance=Stance(quaternion=to_quaternion(turned), lift_mm=lift, name=name))
 
 
 class Rename(Change):
@@ -170,28 +185,26 @@ class StandOn(Change):
     normal: Vector
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        q = to_quaternion(standing_on(np.asarray(self.normal, np.float64)))
-        return _with(
-            sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="on a picked face")
-        )
+        turned = standing_on(np.asarray(self.normal, np.float64))
+        return _standing(sheet, turned)
 
     def label(self, sheet: JobSheet) -> str:
         return "Stand on a picked face"
 
 
 class ChooseStance(Change):
-    """Take one of the proposed stances."""
+    """Take a stance: a proposed one, or one that was turned by hand and is named by what is down."""
 
     kind: Literal["stance"] = "stance"
     quaternion: Quaternion
-    name: str = Field(max_length=80)
+    name: str = Field(default="", max_length=80)
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        q = to_quaternion(from_quaternion(self.quaternion))
-        return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name=self.name))
+        turned = from_quaternion(self.quaternion)
+        return _standing(sheet, turned, self.name, by_hand=not self.name)
 
     def label(self, sheet: JobSheet) -> str:
-        return f"Stance: {self.name}"
+        return f"Stance: {self.name or name_of(from_quaternion(self.quaternion))}"
 
 
 class Turn(Change):
@@ -204,14 +217,99 @@ class Turn(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         turn = about_axis("z", self.z_deg) @ about_axis("y", self.y_deg) @ about_axis("x", self.x_deg)
-        q = to_quaternion(turn @ from_quaternion(sheet.stance.quaternion))
-        return _with(sheet, stance=Stance(quaternion=q, lift_mm=sheet.stance.lift_mm, name="turned by hand"))
+        turned = turn @ from_quaternion(sheet.stance.quaternion)
+        return _standing(sheet, turned, by_hand=True)
 
     def label(self, sheet: JobSheet) -> str:
         turns = [
             f"{d:g}° about {n}" for n, d in (("x", self.x_deg), ("y", self.y_deg), ("z", self.z_deg)) if d
         ]
         return "Turn " + ", ".join(turns) if turns else "Turn by nothing"
+
+
+class Lean(Change):
+    """Lean the part by an angle towards a direction of the plate, from the way it stands."""
+
+    kind: Literal["lean"] = "lean"
+    degrees: Annotated[float, Field(ge=0, le=180, allow_inf_nan=False)]
+    towards: Literal["right", "back right", "back", "back left", "left", "front left", "front", "front right"]
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        turned = lean(
+            from_quaternion(sheet.stance.quaternion), self.degrees, 45.0 * COMPASS.index(self.towards)
+        )
+        return _standing(sheet, turned, by_hand=True)
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Lean {self.degrees:g}° {self.towards}"
+
+
+class LayLong(Change):
+    """Swing the part about the vertical so that its longest side runs along x."""
+
+    kind: Literal["lay-long"] = "lay-long"
+    degrees: Degrees
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        turned = about_axis("z", self.degrees) @ from_quaternion(sheet.stance.quaternion)
+        return _standing(sheet, turned, sheet.stance.name)
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Longest side along x"
+
+
+class FindStances(Change):
+    """Search for stances by weights of the goals."""
+
+    kind: Literal["find"] = "find"
+    less_support: Weight = 0.0
+    shorter_print: Weight = 0.0
+    clean_show: Weight = 0.0
+    better_surface: Weight = 0.0
+    firm: Weight = 0.0
+    smaller_layers: Weight = 0.0
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, goals=StanceGoals(**self.model_dump(exclude={"kind"})))
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Find stances"
+
+
+class SetShow(Change):
+    """Say which side must stay clean, by a direction of the part; without one, none."""
+
+    kind: Literal["show"] = "show"
+    normal: Vector | None = None
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, show=_direction(self.normal))
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Show side" if self.normal else "No show side"
+
+
+class SetLoad(Change):
+    """Say where the main load on the part points, in the frame of the part; without one, none."""
+
+    kind: Literal["load"] = "load"
+    normal: Vector | None = None
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return _with(sheet, load=_direction(self.normal))
+
+    def label(self, sheet: JobSheet) -> str:
+        return "Main load" if self.normal else "No load"
+
+
+def _direction(normal: Vector | None) -> Vector | None:
+    if normal is None:
+        return None
+    length = float(np.linalg.norm(normal))
+    if not length > 1e-9 or not np.isfinite(length):
+        raise BadValue("This face has no direction.", "Pick a larger facet of the face.")
+    x, y, z = (float(v) / length for v in normal)
+    return x, y, z
 
 
 class SetLift(Change):
@@ -465,6 +563,11 @@ AnyChange = Annotated[
     | StandOn
     | ChooseStance
     | Turn
+    | Lean
+    | LayLong
+    | FindStances
+    | SetShow
+    | SetLoad
     | SetLift
     | MakeSupports
     | RemoveSupports

@@ -11,6 +11,8 @@ from pydantic import Field
 from ..core.estimate import support_fill
 from ..core.footing import FootingSettings
 from ..core.machines import Material, Printer, Technology, limit_for, material, printer
+from ..core.stance.figures import Setting
+from ..core.stance.search import GOALS, MIXES, Goals
 from ..core.units import OFFERED, UnitQuestion, judge_unit
 from .document import Document, Length
 from .process import Footing, Preset, Process, Supports
@@ -140,6 +142,29 @@ class Stance(Document):
     name: str = "as it came"
 
 
+Weight = Annotated[float, Field(ge=0, le=5)]
+
+
+class StanceGoals(Document):
+    """Weights that stances were searched by; the same fields as ``core.stance.search.Goals``."""
+
+    less_support: Weight = 3.0
+    shorter_print: Weight = 1.0
+    clean_show: Weight = 1.0
+    better_surface: Weight = 1.0
+    firm: Weight = 4.0
+    smaller_layers: Weight = 0.0
+
+    @classmethod
+    def mix(cls, name: str) -> StanceGoals:
+        """A starting mix by its name."""
+        return cls(**{goal: getattr(MIXES[name], goal) for goal in GOALS})
+
+    def goals(self) -> Goals:
+        """Return them as the core takes them."""
+        return Goals(**self.model_dump())
+
+
 class PartWork(Document):
     """What is decided for one part of a job; ``JobSheet`` itself has these fields for the part shown."""
 
@@ -153,6 +178,10 @@ class PartWork(Document):
     size: Size = Size()
     grid: Grid | None = None
     stance: Stance = Stance()
+    # Directions in the frame of the part: the side that must stay clean, and where the main load points.
+    show: Vector | None = None
+    load: Vector | None = None
+    goals: StanceGoals | None = None
     supports: Supports | None = None
     footing: Footing = Footing()
 
@@ -315,6 +344,20 @@ class JobSheet(PartWork):
     def support_fill(self) -> float:
         """Share of a support's outline that is printed."""
         return support_fill(self.machine)
+
+    def setting(self) -> Setting:
+        """What the figures of a stance depend on besides the part."""
+        return Setting(
+            printer=self.machine,
+            material=self.stuff,
+            limit_deg=self.limit,
+            layer_mm=self.layer_mm,
+            lift_mm=self.lift_mm,
+            walls=self.process.walls,
+            infill=self.process.infill_percent / 100.0,
+            show=self.show,
+            load=self.load,
+        )
 
     def footing_settings(self) -> FootingSettings:
         """Return the footing as the core takes it; a resin raft is fused to the feet, so it has no gap."""

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from manifold3d import CrossSection, FillRule
 
+from ..core.cups import Cup
 from ..core.footing import Footing
 from ..core.handoff.threemf import Item
 from ..core.islands import Island
@@ -24,14 +25,16 @@ from ..core.mesh import Edges, Mesh, MeshFacts
 from ..core.overhangs import Overhangs
 from ..core.places import Place, Report
 from ..core.split.grid import Piece, Split
+from ..core.stance.figures import Figures, LayerFigure
 from ..core.stance.resting import RestingFace
+from ..core.stance.search import Found, Proposal
 from ..core.supports.model import Column, Slab, Stilt, SupportSet
 
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Column, Edges, Footing, Island, Item, LayerStack, Mesh, MeshFacts, Overhangs, Piece, Place, Report,
-        RestingFace, Slab, Split, Stilt, SupportSet,
+        Column, Cup, Edges, Figures, Footing, Found, Island, LayerFigure, Proposal, Item, LayerStack, Mesh,
+        MeshFacts, Overhangs, Piece, Place, Report, RestingFace, Slab, Split, Stilt, SupportSet,
     )
 }  # fmt: skip
 

@@ -8,6 +8,7 @@ import secrets
 import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
+from dataclasses import asdict
 from pathlib import Path
 
 from fastapi import FastAPI, HTTPException, Request
@@ -22,13 +23,17 @@ from .. import __version__
 from ..core.errors import HeronError, TooLarge
 from ..core.formats.read import SUFFIXES
 from ..core.mend import STEP_FOR
+from ..core.stance.names import COMPASS
+from ..core.stance.search import MIXES
 from ..settings import Settings
+from ..sheet.models import StanceGoals
 from ..store.store import NotFound, Store
 from ..work.runner import Work
 from . import words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, handoff, job, machines, part, results, yard
+from .routes import api, changes, handoff, job, machines, part, results, stance, yard
+from .stances import GOAL_WORDS
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
@@ -74,6 +79,10 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         upload_mb=settings.upload_mb,
         suffixes=",".join(SUFFIXES),
         step_for=STEP_FOR,
+        compass=COMPASS,
+        goal_words=GOAL_WORDS,
+        mixes={name: asdict(mix) for name, mix in MIXES.items()},
+        default_goals=[StanceGoals.mix("filament"), StanceGoals.mix("resin")],
         defect_words=words.DEFECT_WORDS,
         step_words=words.STEP_WORDS,
     )
@@ -88,7 +97,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (yard, machines, job, changes, part, handoff, results, api):
+    for module in (yard, machines, job, changes, part, stance, handoff, results, api):
         app.include_router(module.router)
     app.middleware("http")(_guard)
     app.add_exception_handler(HeronError, _heron_error)

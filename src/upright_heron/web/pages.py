@@ -5,19 +5,19 @@ from __future__ import annotations
 import json
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
 from ..core import machines
 from ..core.footing import FootingKind
-from ..core.stance.pose import from_quaternion, to_quaternion
-from ..sheet.models import UPRIGHT, JobSheet
+from ..core.stance.pose import from_quaternion
+from ..sheet.models import JobSheet
 from ..sheet.process import Preset
 from ..sheet.shop import OwnMaterial, OwnPrinter
 from ..store.store import Job, Store
 from ..work.results import Summary, keys, summary
 from ..work.runner import Task, Work
+from .stances import FigureLine, StanceCard, board, figure_lines, resting_board, resting_cards
 
 SECTIONS = (
     "Part",
@@ -30,11 +30,6 @@ SECTIONS = (
     "Layers",
     "Plates and hand-off",
 )
-# Cosine above which two ways down are the same.
-SAME = 1 - 1e-6
-# The stance board shows this many ways to stand; section 4 lists them all.
-BOARD = 5
-CAME = "as it came"
 
 
 class Memo:
@@ -63,31 +58,6 @@ class Memo:
 
 
 @dataclass(frozen=True, slots=True)
-class StanceCard:
-    """One card of the stance board.
-
-    Attributes
-    ----------
-    letter, name : str
-    quaternion : str
-        JSON, for the form and for the ghost in the view.
-    overhang_area_mm2, contact_area_mm2, height_mm : float
-    best : frozenset of str
-        Rows in which this card has the best figure.
-    chosen : bool
-    """
-
-    letter: str
-    name: str
-    quaternion: str
-    overhang_area_mm2: float
-    contact_area_mm2: float
-    height_mm: float
-    best: frozenset[str]
-    chosen: bool
-
-
-@dataclass(frozen=True, slots=True)
 class JobPage:
     """Everything the job page and its partials show.
 
@@ -107,7 +77,9 @@ class JobPage:
     stances : list of StanceCard
         All resting faces, best first.
     board : list of StanceCard
-        Those on the stance board.
+        Those on the stance board: proposals, or else the best resting faces.
+    figures : list of FigureLine
+        All figures of the stance, to point at.
     footing_kinds : list of FootingKind
     presets : list of Preset
         Those of the shop for this kind of machine.
@@ -126,6 +98,7 @@ class JobPage:
     materials: tuple[machines.Material, ...]
     stances: list[StanceCard]
     board: list[StanceCard]
+    figures: list[FigureLine]
     footing_kinds: list[FootingKind]
     presets: list[Preset]
     state: str
@@ -136,7 +109,7 @@ class JobPage:
         return self.task is not None and self.task.state == "running"
 
 
-_KEPT = ("placed", "findings", "supports", "footing", "split", "resting", "estimate")
+_KEPT = ("placed", "findings", "figures", "found", "supports", "footing", "split", "resting", "estimate")
 
 
 class Pages:
@@ -162,7 +135,7 @@ class Pages:
         task = self._work.act(job.id) or self._work.ensure(job.id, job.sheet, again=again)
         live = self.summary(job.sheet)
         now, stale = self._with_leftovers(job, live)
-        stances = _stances(job.sheet, now)
+        stances = resting_cards(job.sheet, now.resting)
         return JobPage(
             job=job,
             sheet=job.sheet,
@@ -181,7 +154,8 @@ class Pages:
                 ),
             ),
             stances=stances,
-            board=_board(stances),
+            board=board(job.sheet, now.found, now.figures) if now.found else resting_board(stances),
+            figures=figure_lines(now.figures, job.sheet),
             footing_kinds=list(FootingKind),
             presets=[p for p in self._store.shelf(Preset) if p.technology is job.sheet.machine.technology],
             state=json.dumps(view_state(job, live)).replace("<", "\\u003c"),
@@ -204,54 +178,7 @@ class Pages:
 
 
 def _asked(sheet: JobSheet, name: str) -> bool:
-    return name in keys(sheet) or name == "estimate"
-
-
-def _stances(sheet: JobSheet, now: Summary) -> list[StanceCard]:
-    # The third row of a turn is the direction of the part that points up.
-    chosen_down = -from_quaternion(sheet.stance.quaternion)[2]
-    cards: list[StanceCard] = []
-    for face in now.resting or ():
-        came = face.down[2] < -SAME
-        q = UPRIGHT if came else to_quaternion(face.rotation)
-        cards.append(
-            StanceCard(
-                face.letter,
-                CAME if came else f"on resting face {face.letter}",
-                json.dumps([round(v, 12) for v in q]),
-                face.overhang_area_mm2,
-                face.contact_area_mm2,
-                face.height_mm,
-                frozenset(),
-                bool(face.down @ chosen_down > SAME),
-            )
-        )
-    if not cards:
-        return cards
-    best = {
-        "overhang": _best(cards, [c.overhang_area_mm2 for c in cards], min),
-        "contact": _best(cards, [c.contact_area_mm2 for c in cards], max),
-        "height": _best(cards, [c.height_mm for c in cards], min),
-    }
-    return [
-        replace(c, best=frozenset(n for n, letters in best.items() if c.letter in letters)) for c in cards
-    ]
-
-
-def _board(stances: list[StanceCard]) -> list[StanceCard]:
-    """The first few; the one that is chosen and the one the part came in are always among them."""
-    kept = stances[:BOARD]
-    for card in stances[BOARD:]:
-        if card.chosen or card.name == CAME:
-            kept = [*kept[: BOARD - 2], card, kept[BOARD - 2]][:BOARD]
-    return sorted(kept, key=lambda card: (len(card.letter), card.letter))
-
-
-def _best(cards: list[StanceCard], figures: list[float], pick: Callable[[list[float]], float]) -> set[str]:
-    """Letters of the cards whose figure is the best, to a thousandth."""
-    value = pick(figures)
-    near = 1e-3 * max(1.0, abs(value))
-    return {c.letter for c, figure in zip(cards, figures, strict=True) if abs(figure - value) <= near}
+    return name in keys(sheet) or name == "estimate" or (name == "found" and sheet.goals is not None)
 
 
 def view_state(job: Job, live: Summary) -> dict[str, Any]:
@@ -283,6 +210,10 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "wantsFooting": sheet.footing.kind is not FootingKind.NONE,
         "wantsSplit": sheet.grid is not None,
         "health": found["health"] if live.health else None,
+        "show": sheet.show,
+        "load": sheet.load,
+        "cups": [[c.x_mm, c.y_mm, c.z_mm] for c in live.figures.cups] if live.figures else [],
+        "centre": list(live.figures.centre_mm) if live.figures else None,
         "islands": [
             {"n": i.number, "z": i.z_mm, "x": i.x_mm, "y": i.y_mm, "layer": i.layer}
             for i in (live.findings.islands[:400] if live.findings else ())

@@ -10,7 +10,7 @@ import hashlib
 import json
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
@@ -30,8 +30,10 @@ from ..core.preflight import Finding, Weight, preflight
 from ..core.progress import Progress, silent
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
+from ..core.stance.figures import Base, Figures, figures
 from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
+from ..core.stance.search import Found, search, slicer
 from ..core.supports.columns import make_columns
 from ..core.supports.model import SupportSet
 from ..core.supports.stilts import make_stilts
@@ -42,12 +44,17 @@ from ..store.store import Store
 T = TypeVar("T")
 
 # Names in the order they are made: what the eye waits for comes first.
-NAMES = ("placed", "picture", "findings", "supports", "footing", "split", "resting", "health")
+NAMES = (
+    "placed", "picture", "findings", "figures", "search", "supports", "footing", "split", "resting", "health",
+)  # fmt: skip
 VERSIONS = {
     "placed": 2,
     "picture": 1,
     "layers": 1,
     "findings": 1,
+    "figures": 1,
+    "search": 1,
+    "first": 1,
     "supports": 3,
     "footing": 1,
     "split": 1,
@@ -128,6 +135,12 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
         "layers": layers,
         "findings": findings,
     }
+    setting = asdict(sheet.setting())
+    found["figures"] = _key("figures", layers, setting)
+    if sheet.goals is not None:
+        # Where the load points is told of every stance, but none is chosen by it.
+        asked = (mesh, {**setting, "load": None}, sheet.goals.model_dump())
+        found["search"], found["first"] = _key("search", *asked), _key("first", *asked)
     if sheet.supports is not None:
         found["supports"] = _key("supports", findings, sheet.is_resin, sheet.supports.model_dump())
     if sheet.footing.kind is not FootingKind.NONE:
@@ -179,6 +192,9 @@ class Bench:
         self._meshes = _Recent(3)
         self._solids = _Recent(3)
         self._stacks = _Recent(3)
+        self._bases = _Recent(2)
+        # Told the name of a result that others wait for while more is still being made.
+        self.ready: Callable[[str], None] = lambda name: None
 
     def make(self, sheet: JobSheet, name: str) -> Any:
         """Make (or recall) one result of a sheet by its name."""
@@ -265,6 +281,45 @@ class Bench:
             )
 
         return self.store.recall(keys(sheet)["findings"], make)
+
+    def base(self, sheet: JobSheet) -> Base:
+        """What all stances of the part share."""
+        key = json.dumps([sheet.part.mesh, sheet.show])
+        return self._bases.get(
+            key, lambda: Base.of(self.mesh(sheet), sheet.setting(), closed=sheet.part.closed)
+        )
+
+    def figures(self, sheet: JobSheet) -> Figures:
+        """All figures of the stance."""
+
+        def make() -> Figures:
+            stack = self.layers(sheet)
+            self.progress("Figures of the stance", 0, 1)
+            return figures(
+                self.mesh(sheet), from_quaternion(sheet.stance.quaternion), stack, sheet.setting(),
+                closed=sheet.part.closed, base=self.base(sheet),
+            )  # fmt: skip
+
+        return self.store.recall(keys(sheet)["figures"], make)
+
+    def search(self, sheet: JobSheet) -> Found:
+        """Stances that are proposed; the first ones are kept under a key of their own while they firm up."""
+
+        def make() -> Found:
+            assert sheet.goals is not None
+            mesh, solid, first = self.mesh(sheet), self.solid(sheet), keys(sheet)["first"]
+
+            def firming(found: Found) -> None:
+                self.store.remember(first, found)
+                self.ready("first")
+
+            return search(
+                mesh, slicer(mesh, solid, sheet.layer_mm, sheet.lift_mm), sheet.setting(),
+                sheet.goals.goals(),
+                closed=solid is not None, progress=self.progress, firming=firming,
+            )  # fmt: skip
+
+        return self.store.recall(keys(sheet)["search"], make)
 
     def supports(self, sheet: JobSheet) -> SupportSet:
         """Supports: columns on a filament machine, stilts on a resin one."""
@@ -430,6 +485,9 @@ class Summary:
     health : Report or None
     preflight : list of Finding
         Of all parts of the job.
+    figures : Figures or None
+    found : Found or None
+        Proposed stances; weighed ones while the exact ones are being made.
     parts : list of Summary
         Of each part in their order, where the job has several; without preflight of their own.
     """
@@ -446,6 +504,8 @@ class Summary:
     health: Report | None
     preflight: list[Finding]
     parts: list[Summary] = field(default_factory=list)
+    figures: Figures | None = None
+    found: Found | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -529,4 +589,6 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         rough,
         known("health"),
         checks,
+        figures=known("figures"),
+        found=known("search") or known("first"),
     )

@@ -77,6 +77,7 @@ def compute(task: int, slot: int, sheet_json: str, names: list[str]) -> str:
     progress = _reporter(task, slot)
     sheet = JobSheet.model_validate_json(sheet_json)
     _bench.progress = progress
+    _bench.ready = lambda name: _events.put(("ready", task, name, 0, 0))
     try:
         for name in names:
             progress(STAGES.get(name, "Working"), 0, 1)
@@ -96,6 +97,8 @@ STAGES = {
     "footing": "Making the footing",
     "split": "Cutting pieces",
     "resting": "Finding resting faces",
+    "figures": "Figures of the stance",
+    "search": "Finding stances",
     "handoff": "Writing files",
     "health": "Looking for defects",
 }

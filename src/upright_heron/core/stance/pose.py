@@ -109,6 +109,33 @@ def about_axis(axis: str, degrees: float) -> Matrix:
     return result
 
 
+def along_x_deg(turned: NDArray[np.float64]) -> float:
+    """How far to swing a part about the vertical so that its longest side, seen from above, runs along x.
+
+    Parameters
+    ----------
+    turned : (n, 3) float64
+        Corners in the stance.
+
+    Returns
+    -------
+    float
+        Degrees, between -90 and 90. The side is that of the smallest rectangle round the shadow, which lies
+        along an edge of its hull: H. Freeman and R. Shapira, Communications of the ACM 18(7), 1975.
+    """
+    import shapely
+
+    box = shapely.MultiPoint(turned[:, :2]).minimum_rotated_rectangle
+    if box.geom_type != "Polygon":
+        return 0.0
+    corners = np.asarray(box.exterior.coords)
+    sides = np.diff(corners, axis=0)[:2]
+    x, y = sides[int(np.argmax(np.hypot(sides[:, 0], sides[:, 1])))]
+    degrees = math.degrees(math.atan2(y, x))
+    # Either end of the side may point to the right: take the shorter swing.
+    return -((degrees + 90.0) % 180.0 - 90.0)
+
+
 def standing_on(normal: NDArray[np.float64]) -> Matrix:
     """Smallest rotation (3, 3) that turns an outward direction of the part to the plate.
 

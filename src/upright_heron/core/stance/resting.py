@@ -10,8 +10,9 @@ from manifold3d import Manifold
 from numpy.typing import NDArray
 
 from ..mesh import Mesh, MeshFacts, facet_normals, mass_properties
-from ..overhangs import areas_by_direction
+from .plumb import Surface
 from .pose import standing_on
+from .sweep import hull_corners, sweep
 
 # Hull facets within this angle of each other are one face: files keep about seven digits.
 SAME_FACE_DEG = 0.05
@@ -20,7 +21,7 @@ TWIN_DEG = 3.0
 # More than these nobody reads; the best remain.
 MOST = 24
 # How many of the largest hull faces are looked at: a round part has thousands, each as good as the next.
-CANDIDATES = 400
+CANDIDATES = 120
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +98,9 @@ def _stands(normal: NDArray[np.float64], corners: NDArray[np.float64], centre: N
     return bool((distance > 1e-6 * lengths.max()).all())
 
 
-def resting_faces(mesh: Mesh, facts: MeshFacts, limit_deg: float) -> list[RestingFace]:
+def resting_faces(
+    mesh: Mesh, facts: MeshFacts, limit_deg: float, surface: Surface | None = None
+) -> list[RestingFace]:
     """Find the ways a part stands by itself, best first.
 
     Parameters
@@ -107,6 +110,8 @@ def resting_faces(mesh: Mesh, facts: MeshFacts, limit_deg: float) -> list[Restin
         Of the same mesh; an open mesh has no centre of mass, and the middle of its hull stands in.
     limit_deg : float
         Self-supporting limit, degrees from vertical.
+    surface : Surface, optional
+        Of the mesh, where it is there already.
 
     Returns
     -------
@@ -124,8 +129,10 @@ def resting_faces(mesh: Mesh, facts: MeshFacts, limit_deg: float) -> list[Restin
     downs = np.array([n for n, corners, _ in _hull_faces(mesh) if _stands(n, corners, centre)]).reshape(-1, 3)
     if not len(downs):
         return []
-    overhang, contact = areas_by_direction(mesh, downs, limit_deg)
-    depth = mesh.vertices @ downs.T
+    corners = hull_corners(mesh.vertices)
+    sums = sweep(Surface.of(mesh) if surface is None else surface, corners, downs, limit_deg)
+    overhang, contact = sums.overhang_mm2, sums.contact_mm2
+    depth = corners @ downs.T
     height = depth.max(axis=0) - depth.min(axis=0)
     grain = max(facts.area_mm2, 1e-9) * 1e-3
     order = np.lexsort((np.round(height, 3), -np.round(contact / grain), np.round(overhang / grain)))

@@ -1,5 +1,7 @@
 import { fetchBlock, readLayers, readMesh, readPieces } from './blocks.js';
 import { HeightProfile, levels } from './profile.js';
+import { inStep } from './pair.js';
+import { TiltPad } from './tilt-pad.js';
 import { Uploads } from './uploads.js';
 import { LengthEcho } from './length.js';
 import { View } from './view.js';
@@ -50,6 +52,10 @@ class JobPage {
       this.acts += 1;
       this.#refreshSoon();
     });
+    this.pad = new TiltPad((turn) => this.view.turnBy(turn), () => this.#letGo());
+    document.addEventListener('pointerover', (e) => this.#figure(e.target.closest?.('.figure-line')));
+    document.addEventListener('focusin', (e) => this.#figure(e.target.closest?.('.figure-line')));
+    document.addEventListener('change', (e) => this.#changed(e));
     this.#listen();
     this.#follow();
   }
@@ -98,6 +104,7 @@ class JobPage {
       }
       const stance = JSON.stringify([state.rotation, state.lift]);
       const turned = this.stance !== stance;
+      if (turned || this.placed === null) this.#unpair();
       const placed = JSON.stringify([stance, state.raise, state.mesh, state.at]);
       if (this.placed !== placed) {
         this.view.stand(state.rotation, state.lift, state.raise, state.at);
@@ -159,7 +166,14 @@ class JobPage {
     this.keys[name] = null;
   }
 
+  /** Figures of the cards, or how they differ from the chosen one. */
+  #differences() {
+    $('#board').classList.toggle('different', Boolean(this.differences));
+    $('#differences')?.setAttribute('aria-pressed', String(Boolean(this.differences)));
+  }
+
   #profile() {
+    if (this.pair) return;
     const { state } = this;
     const list = levels({ part: this.layers.part, support: this.layers.support, layer: state.layer, lift: state.lift, raised: state.raise, footingLayers: this.layers.footing ? state.footingLayers : 0 });
     this.profile.setStale(!state.layers || state.layers !== this.keys.layers);
@@ -174,12 +188,19 @@ class JobPage {
     const { open } = this;
     const pieces = open === 3 && Boolean(this.keys.split) && this.state.split === this.keys.split;
     $('#board').hidden = open !== 4;
+    this.#differences();
     $('#pull-slip').hidden = !pieces;
     this.view.showPieces(pieces);
     const coloured = COLOURED.has(open) && !pieces;
     $('#legend').hidden = !coloured;
     this.view.showOverhangs(coloured);
-    if (open !== 4) this.#pick(false);
+    if (open !== 4) {
+      this.#pick(false);
+      this.#unpair();
+    }
+    this.pointed = null;
+    if (!this.pair) this.view.pointAt('', {});
+    this.view.setLoad(open === 4 && !this.pair ? this.state.load : null);
     if (open !== 1 || this.placeOf !== this.state.health) {
       this.view.setPlace(null);
       this.placeAt = undefined;
@@ -238,6 +259,7 @@ class JobPage {
 
   #typed(event) {
     if (event.target.id && event.target.type !== 'file' && event.target.closest('#sheet')) this.typed.set(event.target.id, event.target.value);
+    if (event.target.matches('.goal input')) event.target.nextElementSibling.textContent = event.target.value;
     if (!event.target.matches('[data-limit]')) return;
     const value = Number(event.target.value);
     if (!(value >= 0 && value <= 90)) return;
@@ -246,6 +268,13 @@ class JobPage {
   }
 
   #layerMoved(index) {
+    if (this.pair) {
+      this.view.pair.cutAt(index === null ? [null, null] : this.steps[index].layers);
+      $('#layer-number').value = String((index ?? this.steps.length - 1) + 1);
+      $('#layer-number').max = String(this.steps.length);
+      this.view.redraw();
+      return;
+    }
     const level = index === null ? null : this.profile.levels[index];
     if (level && this.view.pieces.visible) this.view.showPieces(false);
     this.view.cutAt(level ?? null, this.layers);
@@ -254,12 +283,124 @@ class JobPage {
 
   // Pointing and keys --------------------------------------------------------------------
 
-  #pick(on) {
+  /** Show what a figure speaks of while it is pointed at. @param {HTMLElement | null} line */
+  #figure(line) {
+    if (line === this.pointed || this.pair || this.open !== 4) return;
+    const before = this.pointed;
+    this.pointed = line;
+    const { state } = this;
+    const shows = line?.dataset.shows ?? '';
+    if (before?.dataset.shows === 'layer' && shows !== 'layer') this.profile.set(this.indexBefore ?? null);
+    this.view.pointAt(shows, { limit: state.limit, show: state.show, centre: state.centre });
+    const tags = { islands: () => state.islands.slice(0, 100).map((i) => ({ text: String(i.n), at: [i.x, i.y, i.z + state.raise] })), cups: () => state.cups.map(([x, y, z], k) => ({ text: `cup ${k + 1}`, kind: 'piece', at: [x, y, z + state.raise] })) };
+    this.view.setTags(tags[shows]?.() ?? []);
+    if (shows === 'layer') {
+      if (before?.dataset.shows !== 'layer') this.indexBefore = this.profile.index;
+      this.profile.goTo(Number(line.dataset.z) + state.raise - 1e-6);
+    }
+    const meaning = $('#figure-meaning');
+    if (meaning) meaning.textContent = line ? line.title : 'Point at a figure to see what it means and where.';
+  }
+
+  /** The hand has let go of the pad: the stance is kept. */
+  #letGo() {
+    const q = this.view.turnedTo;
+    this.view.letGo();
+    this.placed = null;
+    htmx.ajax('POST', `${$('#tilt-pad').dataset.url}?open=4`, { target: '#sheet', values: { quaternion: JSON.stringify(q) } });
+  }
+
+  #changed(event) {
+    const { target } = event;
+    if (target.id === 'mix' && target.value) {
+      const mix = JSON.parse(target.dataset.mixes)[target.value];
+      for (const [goal, weight] of Object.entries(mix)) {
+        const field = $(`#goal-${goal}`);
+        field.value = weight;
+        field.nextElementSibling.textContent = String(weight);
+        this.typed.set(field.id, String(weight));
+      }
+    } else if (target.dataset.compare) {
+      const picked = document.querySelectorAll('[data-compare]:checked');
+      $('#compare').disabled = picked.length !== 2;
+      for (const box of document.querySelectorAll('[data-compare]')) box.disabled = picked.length >= 2 && !box.checked;
+    } else if (target.name === 'step-by' && this.pair) {
+      this.#inStep(target.value);
+    }
+  }
+
+  // Two stances side by side -----------------------------------------------------------------
+
+  async #compare() {
+    const picked = [...document.querySelectorAll('[data-compare]:checked')];
+    if (picked.length !== 2) return;
+    $('#view-busy').textContent = 'Cutting the layers of both…';
+    $('#view-busy').hidden = false;
+    try {
+      const sides = await Promise.all(picked.map(async (box) => {
+        const answer = await fetch(`${this.root.dataset.stanceUrl}?q=${encodeURIComponent(box.dataset.q)}`);
+        if (!answer.ok) throw new Error('JobPage: the layers of a stance could not be made');
+        const standing = await answer.json();
+        const layers = readLayers(await fetchBlock(`/api/blocks/layers/${standing.layers}`));
+        return { ...standing, layers, letter: box.dataset.compare, name: box.dataset.name };
+      }));
+      this.pair = sides;
+      this.view.pointAt('', {});
+      this.view.setLoad(null);
+      this.view.showOverhangs(false);
+      $('#legend').hidden = true;
+      this.view.setPair(...sides);
+      $('#pair-names').textContent = sides.map((s) => `${s.letter} ${s.name}`).join(' · ');
+      $('#pair-slip').hidden = false;
+      this.#inStep(document.querySelector('[name="step-by"]:checked').value);
+      document.body.dataset.pair = sides.map((s) => s.letter).join('');
+    } catch (error) {
+      $('#view-failed').textContent = 'The two stances could not be compared. Try again; the job itself is kept.';
+      $('#view-failed').hidden = false;
+      console.error(error);
+    } finally {
+      $('#view-busy').hidden = true;
+      $('#view-busy').textContent = 'Loading the part…';
+    }
+  }
+
+  /** @param {'height' | 'share'} by */
+  #inStep(by) {
+    this.steps = inStep(this.pair[0], this.pair[1], by);
+    this.profile.setPair(this.steps, this.pair);
+    $('#layer-of').textContent = `of ${this.steps.length}`;
+    this.#layerMoved(null);
+  }
+
+  #unpair() {
+    if (!this.pair) return;
+    this.pair = null;
+    delete document.body.dataset.pair;
+    $('#pair-slip').hidden = true;
+    this.view.setPair(null);
+    for (const box of document.querySelectorAll('[data-compare]')) {
+      box.checked = false;
+      box.disabled = false;
+    }
+    this.#sections();
+    this.#profile();
+  }
+
+  /** Pick a face for something. @param {boolean} on @param {string} [what]  stand, show or load */
+  #pick(on, what = 'stand') {
     $('#pick-slip').hidden = !on;
+    $('#pick-words').textContent = { stand: 'Point at a face of the part and click: it goes down on the plate.', show: 'Click on the side that must stay clean.', load: 'Click where the main load presses on the part.' }[what];
+    $('#pick-gives').textContent = '';
+    if (on) this.#unpair();
+    const url = { stand: this.root.dataset.standUrl, show: $('#pick-show')?.dataset.url, load: $('#pick-load')?.dataset.url }[what];
     this.view.setPicking(on ? (normal) => {
       this.#pick(false);
-      htmx.ajax('POST', `${this.root.dataset.standUrl}?open=4`, { target: '#sheet', values: { normal: JSON.stringify(normal) } });
-    } : null);
+      const sent = what === 'load' ? normal.map((v) => -v) : normal;
+      htmx.ajax('POST', `${url}?open=4`, { target: '#sheet', values: { normal: JSON.stringify(sent) } });
+    } : null, what === 'stand' ? (normal) => {
+      const gives = normal && this.view.part.wouldGive(normal, this.state.limit);
+      $('#pick-gives').textContent = gives ? `${area(gives.contact)} on the plate, ${area(gives.overhang)} overhang` : '';
+    } : undefined);
   }
 
   #ghost(card) {
@@ -272,6 +413,15 @@ class JobPage {
     const target = event.target.closest('button, [data-island]');
     if (!target) return;
     if (target.id === 'stand') this.#pick(true);
+    else if (target.id === 'pick-show') this.#pick(true, 'show');
+    else if (target.id === 'pick-load') this.#pick(true, 'load');
+    else if (target.id === 'compare') this.#compare();
+    else if (target.id === 'pair-leave') this.#unpair();
+    else if (target.id === 'differences') {
+      const on = target.getAttribute('aria-pressed') !== 'true';
+      this.differences = on;
+      this.#differences();
+    }
     else if (target.id === 'pick-cancel') this.#pick(false);
     else if (target.id === 'help') $('#keys').showModal();
     else if (target.id === 'perspective') {
@@ -323,7 +473,10 @@ class JobPage {
     else if (event.key === 'n') this.#place(1);
     else if (event.key === 'p') this.#place(-1);
     else if (event.key === '?') $('#keys').showModal();
-    else if (event.key === 'Escape') this.#pick(false);
+    else if (event.key === 'Escape') {
+      this.#pick(false);
+      this.#unpair();
+    }
   }
 
   // Work --------------------------------------------------------------------------------------

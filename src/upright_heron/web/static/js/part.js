@@ -4,15 +4,19 @@ import { MeshBVH, acceleratedRaycast } from 'three-mesh-bvh';
 /** Facets past the limit by less than this are not coloured; the same guard as the server's, in degrees. */
 const ANGLE_GUARD = 1e-3;
 const BIN = 0.01; // degrees a bin of the area table
+/** Limits of what figures speak of, as on the server: show side 60 degrees, flat 3 degrees, level half a degree. */
+const SHOW = 0.5, FLAT = Math.cos((3 * Math.PI) / 180), LEVEL = Math.cos((0.5 * Math.PI) / 180), STEEP = 0.05;
 
 const DECLARE = /* glsl */ `
   varying vec4 vFacet; // downward part of the normal, height, likeness to the picked face, distance from its plane
 `;
 const VERTEX = /* glsl */ `
+  attribute float lit; varying float vLit;
   uniform vec3 uDown; uniform vec3 uPickNormal; uniform float uPickOffset;
   ${DECLARE}
 `;
 const FRAGMENT = /* glsl */ `
+  varying float vLit; uniform vec3 uLit;
   uniform float uLimit; uniform float uPlate; uniform float uShow; uniform float uPicking; uniform float uPickTolerance;
   uniform vec3 uLight; uniform vec3 uMiddle; uniform vec3 uDark; uniform vec3 uPick;
   ${DECLARE}
@@ -26,6 +30,11 @@ const COLOUR = /* glsl */ `
     // Slanted lines beside the colour, for eyes that do not tell plum from grey.
     float line = step(0.78, fract((gl_FragCoord.x + gl_FragCoord.y) / 8.0));
     diffuseColor.rgb = mix(plum, plum * 0.72, line);
+  }
+  // What a figure speaks of: a colour, and dots beside it.
+  if (vLit > 0.5) {
+    vec2 cell = fract(gl_FragCoord.xy / 7.0) - 0.5;
+    diffuseColor.rgb = mix(uLit, uLit * 0.62, step(dot(cell, cell), 0.07));
   }
   if (uPicking > 0.5 && vFacet.z > 0.9998 && abs(vFacet.w) < uPickTolerance) diffuseColor.rgb = mix(diffuseColor.rgb, uPick, 0.65);
 `;
@@ -77,6 +86,7 @@ export class PartBody {
       uMiddle: { value: new THREE.Color('#a264c0') },
       uDark: { value: new THREE.Color('#5b2378') },
       uPick: { value: new THREE.Color('#2f9fc4') },
+      uLit: { value: new THREE.Color('#e0a92e') },
     };
     this.material = new THREE.MeshLambertMaterial({ color: '#93a7b2', side: closed ? THREE.FrontSide : THREE.DoubleSide, clippingPlanes });
     this.material.onBeforeCompile = (shader) => {
@@ -84,6 +94,7 @@ export class PartBody {
       shader.vertexShader = VERTEX + shader.vertexShader.replace(
         '#include <begin_vertex>',
         `#include <begin_vertex>
+        vLit = lit;
         vFacet = vec4(dot(normal, uDown), (modelMatrix * vec4(position, 1.0)).z, dot(normal, uPickNormal), dot(position, uPickNormal) - uPickOffset);`,
       );
       shader.fragmentShader = FRAGMENT + shader.fragmentShader.replace('#include <color_fragment>', COLOUR);
@@ -196,6 +207,81 @@ export class PartBody {
     this.uniforms.uPickNormal.value.copy(n);
     this.uniforms.uPickOffset.value = n.dot(new THREE.Vector3().fromArray(this.data.vertices, i));
     return n;
+  }
+
+  /**
+   * Facets that a figure speaks of, by the same rules as the server's.
+   * @param {'overhang' | 'contact' | 'flat' | 'stairs' | 'show'} kind
+   * @param {{limit: number, show: number[] | null}} o
+   * @returns {Uint8Array}  1 for each facet that is meant
+   */
+  select(kind, { limit, show }) {
+    const chosen = new Uint8Array(this.areas.length);
+    const down = this.uniforms.uDown.value;
+    const plate = this.uniforms.uPlate.value;
+    const past = Math.sin((Math.min(90, limit + ANGLE_GUARD) * Math.PI) / 180);
+    const { vertices, faces } = this.data;
+    const m = this.mesh.matrix.elements;
+    for (let f = 0; f < chosen.length; f++) {
+      const [x, y, z] = [this.normals[3 * f], this.normals[3 * f + 1], this.normals[3 * f + 2]];
+      if (kind === 'show') {
+        chosen[f] = show && x * show[0] + y * show[1] + z * show[2] >= SHOW ? 1 : 0;
+        continue;
+      }
+      const d = x * down.x + y * down.y + z * down.z;
+      if (kind === 'stairs') {
+        chosen[f] = Math.abs(d) > STEEP && Math.abs(d) < LEVEL ? 1 : 0;
+        continue;
+      }
+      if (d <= 0) continue;
+      let lying = d > 0.9999 && plate >= 0;
+      for (let k = 0; k < 3 && lying; k++) {
+        const i = 3 * faces[3 * f + k];
+        lying = m[2] * vertices[i] + m[6] * vertices[i + 1] + m[10] * vertices[i + 2] + m[14] < plate;
+      }
+      if (kind === 'contact') chosen[f] = lying ? 1 : 0;
+      else chosen[f] = !lying && d > (kind === 'flat' ? FLAT : past) ? 1 : 0;
+    }
+    return chosen;
+  }
+
+  /** Light facets up, or none. @param {Uint8Array | null} chosen  one byte a facet */
+  light(chosen) {
+    if (!chosen) {
+      this.geometry.deleteAttribute('lit');
+      this.litArea = 0;
+      return;
+    }
+    const lit = new Float32Array(3 * chosen.length);
+    this.litArea = 0;
+    for (let f = 0; f < chosen.length; f++) {
+      if (!chosen[f]) continue;
+      lit.fill(1, 3 * f, 3 * f + 3);
+      this.litArea += this.areas[f];
+    }
+    this.geometry.setAttribute('lit', new THREE.BufferAttribute(lit, 1));
+  }
+
+  /**
+   * What standing on a face would give.
+   * @param {THREE.Vector3} down  outward direction of the face @param {number} limit  degrees
+   * @returns {{contact: number, overhang: number}}  mm2
+   */
+  wouldGive(down, limit) {
+    const { vertices, faces } = this.data;
+    let lowest = -Infinity;
+    for (let i = 0; i < vertices.length; i += 3) lowest = Math.max(lowest, vertices[i] * down.x + vertices[i + 1] * down.y + vertices[i + 2] * down.z);
+    const past = Math.sin((Math.min(90, limit + ANGLE_GUARD) * Math.PI) / 180);
+    let contact = 0, overhang = 0;
+    for (let f = 0; f < this.areas.length; f++) {
+      const d = this.normals[3 * f] * down.x + this.normals[3 * f + 1] * down.y + this.normals[3 * f + 2] * down.z;
+      if (d <= past && d < 0.9999) continue;
+      const i = 3 * faces[3 * f];
+      const depth = vertices[i] * down.x + vertices[i + 1] * down.y + vertices[i + 2] * down.z;
+      if (d > 0.9999 && depth > lowest - 0.01) contact += this.areas[f];
+      else if (d > past) overhang += this.areas[f];
+    }
+    return { contact, overhang };
   }
 
   /** Stop lighting faces. */

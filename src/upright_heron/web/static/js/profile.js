@@ -68,7 +68,23 @@ export class HeightProfile {
     this.levels = list;
     this.layers = layers;
     this.islands = islands;
+    this.other = null;
     if (this.index !== null) this.index = Math.min(this.index, list.length - 1);
+    this.draw();
+  }
+
+  /**
+   * Show two stances over each other, walked in step.
+   * @param {{z: number, layers: (number | null)[]}[]} steps @param {import('./pair.js').Standing[]} sides
+   */
+  setPair(steps, sides) {
+    const area = (side, index) => (index === null || index < 0 ? 0 : side.layers.area[index]);
+    this.levels = steps.map((step) => ({ z: step.z, part: step.layers[0], support: -1, footing: -1 }));
+    this.layers = { part: sides[0].layers, support: null };
+    this.islands = [];
+    this.other = { area: steps.map((step) => area(sides[1], step.layers[1])), letters: sides.map((s) => s.letter) };
+    this.index = null;
+    this.stale = false;
     this.draw();
   }
 
@@ -135,9 +151,9 @@ export class HeightProfile {
     }
     const y = (z) => f.bottom - (z / this.top) * (f.bottom - f.top);
     const { part, support } = this.layers;
-    const area = this.levels.map((l) => (part && l.part >= 0 && l.part < part.count ? part.area[l.part] : 0));
+    const area = this.levels.map((l) => (part && l.part !== null && l.part >= 0 && l.part < part.count ? part.area[l.part] : 0));
     const held = this.levels.map((l) => (support && l.support >= 0 && l.support < support.count ? support.area[l.support] : 0));
-    const most = Math.max(1, ...area.map((a, i) => a + held[i]));
+    const most = Math.max(1, area.reduce((m, a, i) => Math.max(m, a + held[i], this.other?.area[i] ?? 0), 0));
     const x = (a) => f.left + (a / most) * (f.right - f.left);
     c.globalAlpha = this.stale ? 0.45 : 1;
     const step = niceStep(this.top);
@@ -165,7 +181,22 @@ export class HeightProfile {
     c.strokeStyle = HERON;
     c.lineWidth = 1.2;
     c.stroke();
+    if (this.other) {
+      c.beginPath();
+      this.levels.forEach((l, i) => c.lineTo(x(this.other.area[i]), y(l.z)));
+      c.strokeStyle = COPPER;
+      c.setLineDash([5, 3]);
+      c.lineWidth = 1.6;
+      c.stroke();
+      c.setLineDash([]);
+      c.textAlign = 'left';
+      c.fillStyle = HERON;
+      c.fillText(`${this.other.letters[0]} filled`, f.left + 4, 8);
+      c.fillStyle = COPPER;
+      c.fillText(`${this.other.letters[1]} dashed`, f.left + 62, 8);
+    }
     c.strokeStyle = INK;
+    c.lineWidth = 1.2;
     c.beginPath();
     c.moveTo(f.left, f.top);
     c.lineTo(f.left, f.bottom);

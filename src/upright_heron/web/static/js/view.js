@@ -1,6 +1,7 @@
 import * as THREE from 'three';
 import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
 import { LayerCap } from './layer-cap.js';
+import { Pair } from './pair.js';
 import { PartBody } from './part.js';
 
 const COLOURS = { paper: '#ebe7de', line: '#cfc8b8', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c', defect: '#b3261e' };
@@ -152,6 +153,7 @@ export class View {
    * @param {number[]} at  x, y of its middle on the plate, mm
    */
   stand(rotation, lift, raised, at) {
+    this.held = null;
     this.at = at;
     this.lift = lift;
     this.raised = raised;
@@ -167,7 +169,8 @@ export class View {
 
   /** Look at the whole part from a side. @param {string} name  front, side, above, below, corner */
   look(name) {
-    const span = Math.hypot(...this.size);
+    // Two stances are wide and low: the corners of the box they share are empty.
+    const span = Math.hypot(...this.size) * (this.pair ? 0.8 : 1);
     const target = new THREE.Vector3(...this.at, this.size[2] / 2);
     const away = new THREE.Vector3(...DIRECTIONS[name]).normalize();
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
@@ -260,6 +263,105 @@ export class View {
       this.controls.update();
     }
     this.redraw();
+  }
+
+  // Figures and turning by hand ----------------------------------------------------
+
+  /**
+   * Show what a figure speaks of; without a kind, nothing.
+   * @param {string} kind @param {{limit: number, show: number[] | null, centre: number[] | null}} o
+   */
+  pointAt(kind, o) {
+    for (const name of ['shadow', 'centre']) {
+      this[name]?.removeFromParent();
+      this[name] = null;
+    }
+    if (!this.part) return;
+    const facets = ['overhang', 'contact', 'flat', 'stairs', 'show'].includes(kind);
+    this.part.light(facets ? this.part.select(kind, o) : null);
+    if (kind === 'shadow') {
+      this.shadow = new THREE.Mesh(this.part.geometry, new THREE.MeshBasicMaterial({ color: '#3b4a52', transparent: true, opacity: 0.55, side: THREE.DoubleSide, depthWrite: false }));
+      this.shadow.matrixAutoUpdate = false;
+      this.shadow.matrix.makeScale(1, 1, 1e-5).setPosition(0, 0, 0.1).multiply(this.part.mesh.matrix);
+      this.scene.add(this.shadow);
+    } else if (kind === 'centre' && o.centre) {
+      const [x, y, z] = [this.at[0] - this.size[0] / 2 + o.centre[0], this.at[1] - this.size[1] / 2 + o.centre[1], this.lift + this.raised + o.centre[2]];
+      this.centre = new THREE.Group();
+      const over = { color: '#20303a', depthTest: false, transparent: true };
+      const line = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(x, y, z), new THREE.Vector3(x, y, 0)]);
+      const spot = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(x, y, z)]);
+      this.centre.add(new THREE.Line(line, new THREE.LineBasicMaterial(over)), new THREE.Points(spot, new THREE.PointsMaterial({ ...over, size: 14, sizeAttenuation: false })));
+      this.centre.renderOrder = 5;
+      this.scene.add(this.centre);
+    }
+    this.redraw();
+  }
+
+  /** Draw the main load as an arrow onto the part, or none. @param {number[] | null} load  direction in the frame of the part */
+  setLoad(load) {
+    this.loadArrow?.removeFromParent();
+    this.loadArrow = null;
+    if (load && this.part) {
+      const away = new THREE.Vector3(...load).transformDirection(this.part.mesh.matrix);
+      const middle = new THREE.Vector3(...this.at, this.size[2] / 2 + this.lift + this.raised);
+      const long = 0.75 * Math.hypot(...this.size);
+      this.loadArrow = new THREE.ArrowHelper(away, middle.addScaledVector(away, -long), 0.55 * long, '#b3261e', 0.1 * long, 0.06 * long);
+      this.scene.add(this.loadArrow);
+    }
+    this.redraw();
+  }
+
+  /**
+   * Turn the part while the hand holds it: colours, shadow and limit follow, nothing is asked of the server.
+   * @param {{lean: number, towards: number, swing: number}} turn  degrees, from where it stands
+   * @returns {number[]}  quaternion w, x, y, z of the new stance
+   */
+  turnBy({ lean, towards, swing }) {
+    const from = new THREE.Matrix4().setFromMatrix3(this.held ?? (this.held = this.part.rotation.clone()));
+    const a = (towards * Math.PI) / 180;
+    const axis = new THREE.Vector3(-Math.sin(a), Math.cos(a), 0);
+    const turn = new THREE.Matrix4().makeRotationAxis(axis, (lean * Math.PI) / 180);
+    turn.premultiply(new THREE.Matrix4().makeRotationZ((swing * Math.PI) / 180)).multiply(from);
+    const rotation = new THREE.Matrix3().setFromMatrix4(turn);
+    this.part.stand(rotation, this.lift, this.raised, this.at);
+    this.supports.visible = this.footing.visible = false;
+    this.pointAt('shadow', {});
+    const q = new THREE.Quaternion().setFromRotationMatrix(turn);
+    this.turnedTo = [q.w, q.x, q.y, q.z];
+    return this.turnedTo;
+  }
+
+  /** The hand has let go. */
+  letGo() {
+    this.held = null;
+    this.pointAt('', {});
+  }
+
+  // Two stances side by side --------------------------------------------------------
+
+  /**
+   * Show two stances side by side instead of the one that stands; without them, that one again.
+   * @param {import('./pair.js').Standing | null} left @param {import('./pair.js').Standing} [right]
+   */
+  setPair(left, right) {
+    const shown = Boolean(left && this.part);
+    this.pair?.dispose();
+    this.pair = shown ? new Pair(this.part, left, right) : null;
+    for (const body of [this.part?.mesh, this.supports, this.footing, ...Object.values(this.caps).map((c) => c.group)]) if (body) body.visible = false;
+    if (this.pair) {
+      this.scene.add(this.pair.group);
+      this.setTags(this.pair.tags);
+      this.kept = { size: this.size, at: this.at };
+      this.size = this.pair.size;
+      this.at = [0, 0];
+    } else {
+      if (this.part) this.part.mesh.visible = true;
+      for (const name of ['supports', 'footing']) this[name].visible = this[name].geometry.index !== null;
+      if (this.kept) ({ size: this.size, at: this.at } = this.kept);
+      this.kept = null;
+      this.setTags([]);
+    }
+    this.look('corner');
   }
 
   // Before mending ---------------------------------------------------------------
@@ -422,9 +524,13 @@ export class View {
 
   // Picking -----------------------------------------------------------------------------
 
-  /** Start or end picking a face. @param {((normal: number[]) => void) | null} chosen */
-  setPicking(chosen) {
+  /**
+   * Start or end picking a face.
+   * @param {((normal: number[]) => void) | null} chosen @param {(normal: THREE.Vector3 | null) => void} [pointed]  told every face under the pointer
+   */
+  setPicking(chosen, pointed) {
     this.chosen = chosen;
+    this.pointed = pointed;
     this.canvas.classList.toggle('picking', Boolean(chosen));
     if (!chosen) this.part?.unpick();
     this.redraw();
@@ -439,7 +545,8 @@ export class View {
 
   #hover(event) {
     if (!this.chosen || !this.part || event.buttons) return;
-    this.part.pick(this.#ray(event));
+    const normal = this.part.pick(this.#ray(event));
+    this.pointed?.(normal);
     this.redraw();
   }
 

@@ -1,0 +1,199 @@
+"""The search for stances: what it proposes is better than what there was, and stays what it is."""
+
+import unittest
+
+import numpy as np
+from scipy.stats import spearmanr
+
+from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee
+from upright_heron.core.errors import Cancelled
+from upright_heron.core.machines import limit_for, material, printer
+from upright_heron.core.mesh import facts
+from upright_heron.core.solid import Solid
+from upright_heron.core.stance.figures import Setting, figures
+from upright_heron.core.stance.pose import standing_on
+from upright_heron.core.stance.resting import resting_faces
+from upright_heron.core.stance.search import (
+    GOALS,
+    MIXES,
+    TWIN_DEG,
+    Goals,
+    Scale,
+    even_directions,
+    search,
+    slicer,
+)
+from upright_heron.core.stance.sweep import sweep
+from upright_heron.demo.shapes import SHAPES
+
+
+def setting(machine="Sedge 300", stuff="PLA", layer=0.4):
+    p, m = printer(machine), material(stuff)
+    return Setting(p, m, limit_for(p, m), layer)
+
+
+def find(mesh, goals=None, given=None, **more):
+    given = given or setting()
+    solid = Solid.from_mesh(mesh)
+    return search(mesh, slicer(mesh, solid, given.layer_mm), given, goals or Goals(), **more)
+
+
+class ProposalsTest(unittest.TestCase):
+    def beats_all(self, mesh, given, goals):
+        """Hold the first proposal against every resting face and the stance the part came in, all by exact figures."""
+        solid = Solid.from_mesh(mesh)
+        cut = slicer(mesh, solid, given.layer_mm)
+        marks = []
+        original = Scale.set
+
+        def kept(self, candidates):
+            original(self, candidates)
+            marks.append(self)
+
+        Scale.set = kept
+        try:
+            found = search(mesh, cut, given, goals, directions=250)
+        finally:
+            Scale.set = original
+        scale, weights = marks[-1], goals.weights()
+
+        def score(rotation):
+            exact = figures(mesh, rotation, cut(rotation), given)
+            return 100 * (1 - scale.costs(scale.exact(exact)) @ weights)
+
+        faces = resting_faces(mesh, facts(mesh), given.limit_deg)
+        rivals = [score(np.eye(3)), *(score(face.rotation) for face in faces)]
+        self.assertGreaterEqual(found.proposals[0].score, max(rivals) - 1e-6)
+        return found
+
+    def test_bracket(self):
+        found = self.beats_all(SHAPES["telescope-bracket"](), setting(), MIXES["filament"])
+        self.assertTrue(found.exact)
+
+    def test_heron_on_filament_and_resin(self):
+        mesh = SHAPES["heron-figurine"]()
+        self.beats_all(mesh, setting(), MIXES["filament, fine surface"])
+        self.beats_all(mesh, setting("Tarn 9", "Standard resin", 0.2), MIXES["resin"])
+
+    def test_proposals_are_unlike_and_the_stance_it_came_in_is_among_them(self):
+        found = find(mesh_of(portal()), directions=120)
+        downs = np.array([p.down for p in found.proposals])
+        angles = np.degrees(np.arccos(np.clip(downs @ downs.T, -1, 1)))
+        self.assertGreaterEqual(angles[np.triu_indices(len(downs), 1)].min(), TWIN_DEG - 1e-6)
+        self.assertIn("as it came", [p.name for p in found.proposals])
+        self.assertEqual([p.letter for p in found.proposals], list("ABCDEF")[: len(downs)])
+        scores = [p.score for p in found.proposals]
+        self.assertEqual(scores, sorted(scores, reverse=True))
+
+    def test_the_tee_is_turned_over(self):
+        # Upside down or on its side nothing of it hangs, and 400 mm2 or more lie on the plate.
+        best = find(mesh_of(tee()), directions=200).proposals[0]
+        self.assertEqual((best.figures.overhang_area_mm2, best.figures.support_volume_mm3), (0, 0))
+        self.assertGreaterEqual(best.contact_area_mm2, 400 - 1e-6)
+
+    def test_the_same_input_gives_the_same(self):
+        one, other = (find(mesh_of(stalactites()), directions=80) for _ in range(2))
+        for a, b in zip(one.proposals, other.proposals, strict=True):
+            np.testing.assert_array_equal(a.rotation, b.rotation)
+            self.assertEqual((a.score, a.figures), (b.score, b.figures))
+
+    def test_weights_mean_something(self):
+        bar = mesh_of(box(12, 30, 90))
+        low = find(bar, Goals(0, 5, 0, 0, 0, 0), directions=100).proposals[0]
+        self.assertAlmostEqual(low.height_mm, 12, delta=0.5)
+        small = find(bar, Goals(0, 0, 0, 0, 0, 5), directions=100).proposals[0]
+        self.assertAlmostEqual(small.figures.largest_layer.value, 360, delta=20)
+
+    def test_first_proposals_come_before_the_exact_ones(self):
+        seen = []
+        final = find(mesh_of(portal()), directions=400, firming=seen.append)
+        self.assertEqual([s.exact for s in seen], [False, False])
+        self.assertLess(seen[0].weighed, final.weighed / 2)
+        self.assertTrue(all(p.figures is None for p in seen[0].proposals))
+        self.assertTrue(all(p.figures is not None for p in final.proposals))
+
+    def test_it_can_be_stopped(self):
+        def progress(stage, done, total):
+            if stage == "Weighing stances" and done > 40:
+                raise Cancelled()
+
+        with self.assertRaises(Cancelled):
+            find(mesh_of(tee()), progress=progress)
+
+    def test_resin_leans(self):
+        given = setting("Tarn 9", "Standard resin", 0.1)
+        plate = mesh_of(box(60, 40, 3))
+        best = find(plate, Goals(1, 0, 0, 0, 0, 5), given, directions=100).proposals[0]
+        self.assertLess(best.figures.largest_layer.value, 2400)
+
+
+class FitTest(unittest.TestCase):
+    def test_a_part_that_fits_only_when_turned_is_found_to_fit(self):
+        # Longer than the plate of the Sedge 300 but not than its diagonal, or than its height.
+        found = find(mesh_of(box(20, 20, 400)), directions=60)
+        self.assertFalse(next(p for p in found.proposals if p.name == "as it came").fits)
+        self.assertTrue(found.proposals[0].fits)
+        self.assertTrue(found.proposals[0].figures.fits)
+        self.assertGreater(found.fitting, 0)
+
+    def test_one_that_cannot_fit_is_told(self):
+        found = find(mesh_of(box(500, 500, 500)), given=setting(layer=2.0), directions=60)
+        self.assertEqual(found.fitting, 0)
+        self.assertFalse(any(p.fits for p in found.proposals))
+
+
+class WeighingTest(unittest.TestCase):
+    def test_an_even_spread_has_no_gaps(self):
+        spread = even_directions(500)
+        np.testing.assert_allclose(np.linalg.norm(spread, axis=1), 1)
+        rng = np.random.default_rng(1)
+        probes = rng.normal(size=(2000, 3))
+        probes /= np.linalg.norm(probes, axis=1)[:, None]
+        nearest = np.degrees(np.arccos(np.clip((probes @ spread.T).max(axis=1), -1, 1)))
+        self.assertLess(nearest.max(), 9)
+
+    def test_weighed_support_volume_ranks_as_the_exact_one(self):
+        # Organic, mechanical, thin, leggy, hollow.
+        parts = {
+            "organic": SHAPES["heron-figurine"](),
+            "mechanical": SHAPES["telescope-bracket"](),
+            "thin": mesh_of(bowl()),
+            "leggy": mesh_of(stalactites()),
+            "hollow": SHAPES["tide-gauge-housing"](),
+        }
+        for name, mesh in parts.items():
+            with self.subTest(name):
+                given = setting()
+                scale = Scale(mesh, given, closed=True)
+                scale.thin_out()
+                rotations = [standing_on(d) for d in even_directions(30)]
+                sums = sweep(
+                    scale.thin, scale.thin_corners, np.array([-r[2] for r in rotations]), given.limit_deg
+                )
+                weighed = [scale.weigh(r, sums, k)[1][1] for k, r in enumerate(rotations)]
+                from upright_heron.core.stance.figures import pixel_for
+                from upright_heron.core.stance.plumb import plumb
+
+                exact = [
+                    plumb(
+                        scale.surface, r, given.limit_deg, layer_mm=1,
+                        pixel_mm=pixel_for(np.ptp(mesh.vertices @ r.T, axis=0)),
+                    ).support_mm3
+                    for r in rotations
+                ]  # fmt: skip
+                self.assertGreaterEqual(spearmanr(weighed, exact).statistic, 0.99)
+
+    def test_goals(self):
+        self.assertEqual(len(GOALS), 6)
+        np.testing.assert_allclose(Goals(0, 0, 0, 0, 0, 0).weights(), 1 / 6)
+        np.testing.assert_allclose(Goals(5, 0, 0, 5, 0, 0).weights(), [0.5, 0, 0, 0.5, 0, 0])
+
+
+def bowl():
+    """A bowl with a wall of a millimetre."""
+    ball = on_plate(sphere(30, 96)) - sphere(29, 96).translate((0, 0, 30))
+    return ball ^ box(80, 80, 30, (-40, -40, 0))
+
+
+if __name__ == "__main__":
+    unittest.main()
