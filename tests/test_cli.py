@@ -41,6 +41,7 @@ class CliCase(unittest.TestCase):
             "sphere": on_plate(sphere(10, 512)),
             "tee": tee(),
             "comb": comb(),
+            "cup": box(30, 30, 20) - box(24, 24, 20, (3, 3, 3)),
         }
         for name, body in bodies.items():
             (cls.folder / f"{name}.stl").write_bytes(stl(body))
@@ -166,6 +167,43 @@ class AnswersTest(CliCase):
         areas = [f["overhang_area_mm2"] for f in found]
         self.assertTrue(all(a <= b + 2.1 for a, b in itertools.pairwise(areas)), "best first")
 
+    def test_stances_by_goals(self):
+        words = (
+            "stances",
+            "tee.stl",
+            "--printer",
+            "Sedge 300",
+            "--goal",
+            "less-support=3",
+            "--goal",
+            "clean=1",
+        )
+        found = self.answer(*words, "--out", "turned.stl")["stances"]
+        self.assertEqual(
+            list(found[0]),
+            [
+                "letter", "name", "down", "rotation", "overhang_area_mm2", "support_volume_mm3",
+                "contact_area_mm2", "height_mm", "layer_count", "largest_layer", "shadow_area_mm2",
+                "tip_angle_deg", "cusp_mm", "islands", "cups", "fits", "score",
+            ],
+        )  # fmt: skip
+        self.assertEqual([f["letter"] for f in found], list("ABCDEF")[: len(found)])
+        self.assertEqual((found[0]["support_volume_mm3"], found[0]["fits"]), (0, True))
+        scores = [f["score"] for f in found]
+        self.assertEqual(scores, sorted(scores, reverse=True))
+        # The part in its first stance is written: on the plate, and nothing of it hangs.
+        again = self.answer("overhangs", "turned.stl", "--limit", 54)
+        self.assertEqual((again["overhang_area_mm2"], again["islands"]), (0, []))
+        self.assertAlmostEqual(again["contact_area_mm2"], found[0]["contact_area_mm2"], places=3)
+        everything = self.answer(*words, "--exact")["stances"]
+        self.assertGreaterEqual(len(everything), len(found))
+        self.assertTrue(all(f["layer_count"] > 0 for f in everything))
+
+    def test_stances_for_resin(self):
+        words = ("stances", "cup.stl", "--printer", "Tarn 9", "--layer", 0.2, "--goal", "firm=5")
+        found = self.answer(*words)["stances"]
+        self.assertEqual(max(f["cups"] for f in found), 1)
+
     def test_supports(self):
         words = ("supports", "comb.stl", "--printer", "Sedge 300", "--layer", 0.2, "--limit", 45)
         found = self.answer(*words, "--out", "comb.3mf")
@@ -213,6 +251,9 @@ class RefusalTest(CliCase):
             ("split", "tee.stl", "--box", "ten"),
             ("split", "tee.stl", "--box", "0,1,1"),
             ("stances",),
+            ("stances", "tee.stl", "--goal", "shiny=3"),
+            ("stances", "tee.stl", "--goal", "firm=9"),
+            ("stances", "tee.stl", "--printer", "Tarn 9", "--material", "PLA"),
         ):
             with self.subTest(words):
                 out, err = self.call(*words, *(["--json"] if len(words) > 1 else []), status=2)
