@@ -13,7 +13,7 @@ from unittest import mock
 import numpy as np
 
 from tests.core.test_threemf import read, volume
-from tests.support import box, comb, mesh_of, on_plate, sphere, stl, tee
+from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stl, tee
 from upright_heron import cli
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.handoff.threemf import Item, write_3mf
@@ -41,6 +41,7 @@ class CliCase(unittest.TestCase):
             "sphere": on_plate(sphere(10, 512)),
             "tee": tee(),
             "comb": comb(),
+            "portal": portal(),
             "cup": box(30, 30, 20) - box(24, 24, 20, (3, 3, 3)),
         }
         for name, body in bodies.items():
@@ -136,7 +137,8 @@ class AnswersTest(CliCase):
     def test_overhangs(self):
         found = self.answer("overhangs", "tee.stl", "--limit", 45, "--layer", 0.2)
         self.assertEqual(
-            list(found), ["overhang_area_mm2", "contact_area_mm2", "islands", "layer_count", "largest_layer"]
+            " ".join(found),
+            "overhang_area_mm2 contact_area_mm2 islands layer_count largest_layer regions bridges cups",
         )
         self.assertAlmostEqual(found["overhang_area_mm2"], 300)
         self.assertAlmostEqual(found["contact_area_mm2"], 100)
@@ -156,6 +158,15 @@ class AnswersTest(CliCase):
         self.assertEqual(found["z_mm"], [2.5, 7.5, 12.5, 17.5, 22.5])
         for value, expected in zip(found["area_mm2"], [100] * 4 + [400], strict=True):
             self.assertAlmostEqual(value, expected)
+
+    def test_regions_and_bridges(self):
+        found = self.answer("overhangs", "portal.stl", "--limit", 45)
+        (lintel,), (bridge,) = found["regions"], found["bridges"]
+        self.assertEqual((lintel["number"], lintel["kind"]), (1, "ceiling"))
+        self.assertAlmostEqual(lintel["area_mm2"], 300, places=3)
+        self.assertAlmostEqual(lintel["gap_mm"], 20, places=3)
+        self.assertAlmostEqual(bridge["span_mm"], 20, places=3)
+        self.assertFalse(bridge["carries"])
 
     def test_stances(self):
         found = self.answer("stances", "tee.stl", "--limit", 45)["stances"]

@@ -16,11 +16,13 @@ from typing import Annotated, Any
 import typer
 
 from .core import machines
+from .core.cups import find_cups
 from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
 from .core.formats.read import read as read_file
 from .core.formats.reading import MM_OF, Contents
 from .core.handoff.stl import write_stl
 from .core.handoff.threemf import Item, write_3mf
+from .core.hangs import hanging_regions
 from .core.health import examine
 from .core.islands import find_islands
 from .core.layers import LayerStack, cut
@@ -212,6 +214,7 @@ def overhangs(file: File, limit: Limit = 45.0, layer: Layer = 0.2, as_json: Json
     stack = cut(mesh, _solid(mesh), layer)
     area = find_overhangs(mesh, _checked(limit))
     islands, _ = find_islands(stack)
+    regions = hanging_regions(mesh, limit)
     _tell(
         {
             "overhang_area_mm2": area.overhang_area_mm2,
@@ -221,6 +224,27 @@ def overhangs(file: File, limit: Limit = 45.0, layer: Layer = 0.2, as_json: Json
             ],
             "layer_count": len(stack),
             "largest_layer": _largest(stack),
+            "regions": [
+                {
+                    "number": r.number,
+                    "kind": str(r.kind),
+                    "area_mm2": r.area_mm2,
+                    "steepest_deg": r.steepest_deg,
+                    "lowest": list(r.lowest_mm),
+                    "gap_mm": r.gap_mm,
+                }
+                for r in regions
+            ],
+            "bridges": [
+                {
+                    "span_mm": r.bridge.span_mm,
+                    "width_mm": r.bridge.width_mm,
+                    "carries": r.carries_itself(machines.MATERIALS[0].bridge_mm),
+                }
+                for r in regions
+                if r.bridge
+            ],
+            "cups": len(find_cups(stack)),
         },
         as_json,
     )

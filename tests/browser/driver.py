@@ -17,8 +17,9 @@ from pathlib import Path
 from typing import Any
 
 from selenium import webdriver
-from selenium.common.exceptions import StaleElementReferenceException
+from selenium.common.exceptions import ElementNotInteractableException, StaleElementReferenceException
 from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
@@ -148,7 +149,8 @@ class Browser:
 
     def wait(self, condition: Any, message: str = "") -> Any:
         """Wait until a function of the page is true."""
-        ignored = [StaleElementReferenceException]
+        # Figures that come in swap the sheet: an element may go between being found and being used.
+        ignored = [StaleElementReferenceException, ElementNotInteractableException]
         return WebDriverWait(self.driver, WAIT_S, 0.05, ignored).until(lambda _: condition(), message)
 
     def find(self, selector: str) -> WebElement:
@@ -173,12 +175,30 @@ class Browser:
 
     def fill(self, selector: str, text: str, end: str = Keys.TAB) -> None:
         """Type over the value of a field and leave it."""
+        self.wait(lambda: self._filled(selector, text, end), f"cannot fill {selector}")
+
+    def _filled(self, selector: str, text: str, end: str) -> bool:
         self.find(selector).send_keys(Keys.CONTROL + "a", Keys.NULL, text, end)
+        return True
 
     def text(self, selector: str) -> str:
         """Text of an element."""
         self.find(selector)
         return str(self.wait(lambda: self.all(selector)[0].text.strip() or " ")).strip()
+
+    def attribute(self, selector: str, name: str) -> str | None:
+        """Attribute or property of an element."""
+        return self.wait(lambda: (self.find(selector).get_attribute(name),))[0]
+
+    def hover(self, selector: str) -> None:
+        """Bring an element into sight and point at it."""
+        self.wait(lambda: self._hovered(selector), f"cannot point at {selector}")
+
+    def _hovered(self, selector: str) -> bool:
+        element = self.find(selector)
+        self.run("arguments[0].scrollIntoView({block: 'center'})", element)
+        ActionChains(self.driver).move_to_element(element).perform()
+        return True
 
     def ready(self, *, supports: bool | None = None) -> dict[str, Any]:
         """Wait until the view shows the layers (and supports or none) of the step on the page."""

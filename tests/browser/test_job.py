@@ -170,11 +170,11 @@ class StanceTest(BrowserCase):
         browser.click("#as-it-came")
         browser.wait(lambda: browser.text("#stance-size") == "40 × 10 × 25 mm")
         browser.ready()
-        ActionChains(browser.driver).move_to_element(browser.find("#stance-A")).perform()
+        browser.hover("#stance-A")
         browser.wait(lambda: browser.run("return window.heron.view.ghost.visible"))
         browser.click("#stance-A")
-        browser.wait(lambda: browser.find("#stance-A").get_attribute("aria-pressed") == "true")
-        chosen = browser.find("#stance-A").text.splitlines()[0]
+        browser.wait(lambda: browser.attribute("#stance-A", "aria-pressed") == "true")
+        chosen = browser.text("#stance-A").splitlines()[0]
         browser.wait(lambda: self.sheet(job_id)["stance"]["name"] in chosen)
         self.assertNotEqual(self.sheet(job_id)["stance"]["name"], "as it came")
 
@@ -191,9 +191,7 @@ class StanceTest(BrowserCase):
         lit = "return window.heron.view.part.litArea"
 
         def point(figure):
-            line = browser.find(f"#figure-{figure}")
-            browser.run("arguments[0].scrollIntoView({block: 'center'})", line)
-            ActionChains(browser.driver).move_to_element(line).perform()
+            browser.hover(f"#figure-{figure}")
 
         # Areas of what is lit, worked out by hand: bar 40 x 10 on a stem 10 x 10 x 20.
         point("overhang_area_mm2")
@@ -294,6 +292,22 @@ class LimitTest(BrowserCase):
         self.assertEqual(browser.text("#overhang-area"), "300 mm²")
 
 
+class RegionTest(BrowserCase):
+    def test_regions_are_listed_and_stepped_through(self):
+        self.open_job(tee(), 5)
+        self.assertIn("2 overhang regions", browser.text("#regions"))
+        browser.click('[data-region="2"]')
+        browser.wait(lambda: browser.run("return document.body.dataset.region") == "2")
+        self.assertTrue(browser.run("return Boolean(window.heron.view.place)"))
+        browser.find("#canvas").click()
+        ActionChains(browser.driver).send_keys("n").perform()
+        browser.wait(lambda: browser.run("return document.body.dataset.region") == "1")
+        ActionChains(browser.driver).send_keys("p").perform()
+        browser.wait(lambda: browser.run("return document.body.dataset.region") == "2")
+        browser.click("#open-6")
+        browser.wait(lambda: not browser.run("return Boolean(window.heron.view.place)"))
+
+
 class SupportTest(BrowserCase):
     def test_make_walk_and_remove(self):
         job_id = self.open_job(comb(), 6)
@@ -371,7 +385,7 @@ class PartTest(BrowserCase):
         browser.ready()
         browser.fill("#size-x", "2 in")
         browser.wait(lambda: "50.8 × 30.5 × 20.3" in browser.text("#part-size"))
-        self.assertEqual(browser.find("#size-percent").get_attribute("value"), "200")
+        self.assertEqual(browser.attribute("#size-percent", "value"), "200")
         browser.ready()
         self.assertAlmostEqual(self.sheet(job_id)["part"]["volume_mm3"], 50.8 * 30.48 * 20.32, delta=0.1)
         browser.click("#size-reset")
@@ -513,14 +527,14 @@ class HandOffTest(BrowserCase):
         _, objects = read(found[0].read_bytes())
         self.assertEqual([o.GetName().split()[0] for o in objects], ["part", "support", "footing"])
         self.assertTrue(all(o.IsManifoldAndOriented() for o in objects))
-        browser.open(browser.find("#get-traveller").get_attribute("href"))
+        browser.open(browser.attribute("#get-traveller", "href"))
         self.assertIn("raft", browser.text(".traveller"))
 
     def test_keys_open_sections_and_the_list_of_keys(self):
         self.open_job(tee(), 1)
         browser.find("#canvas").click()
         ActionChains(browser.driver).send_keys("8").perform()
-        browser.wait(lambda: browser.find("#open-8").get_attribute("aria-expanded") == "true")
+        browser.wait(lambda: browser.attribute("#open-8", "aria-expanded") == "true")
         ActionChains(browser.driver).send_keys("?").perform()
         browser.wait(lambda: browser.find("#keys").is_displayed())
         browser.click("#keys-close")

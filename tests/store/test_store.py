@@ -23,7 +23,8 @@ from upright_heron.store.codec import decode, encode
 from upright_heron.store.models import Base
 from upright_heron.store.store import NotFound, Store
 from upright_heron.work.intake import clean_name, job_name, new_sheet, take_in
-from upright_heron.work.results import VERSIONS, Bench, keys, pieces_3mf, summary
+from upright_heron.work.packing import pieces_3mf
+from upright_heron.work.results import VERSIONS, Bench, keys, summary
 
 
 class StoreCase(unittest.TestCase):
@@ -160,7 +161,9 @@ class ResultsTest(StoreCase):
         renamed = keys(sheet.model_copy(update={"name": "other"}))
         self.assertEqual({n for n in first if first[n] != renamed[n]}, {"handoff"})
         limited = keys(sheet.model_copy(update={"limit_deg": 20.0}))
-        self.assertEqual({n for n in first if first[n] != limited[n]}, {"findings", "figures", "resting"})
+        self.assertEqual(
+            {n for n in first if first[n] != limited[n]}, {"findings", "hangs", "figures", "resting"}
+        )
         turned = keys(Turn(x_deg=10).apply(sheet))
         self.assertEqual({n for n in first if first[n] == turned[n]}, {"resting", "health"})
         self.assertLessEqual(set(first), set(VERSIONS))

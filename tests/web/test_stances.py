@@ -144,6 +144,26 @@ class BoardTest(StanceCase):
         self.assertIn("Fits", self.section(job_id, 3).text("fit"))
 
 
+class RegionsTest(StanceCase):
+    def test_bridges_say_whether_they_carry_themselves(self):
+        narrow = box(40, 10, 20) - box(8, 10, 15, (16, 0, 0))
+        job_id = self.job(stl(narrow))
+        self.settle(job_id)
+        self.assertIn("bridge, 8 mm carries itself", self.section(job_id, 5).text("regions"))
+        # TPU spans 5 mm by itself.
+        self.change(job_id, "material", material="TPU")
+        self.settle(job_id)
+        self.assertIn("bridge, 8 mm too long", self.section(job_id, 5).text("regions"))
+        job = self.client.get(f"/api/jobs/{job_id}").json()
+        state = json.loads(self.section(job_id, 5).text("state"))
+        mesh = job["sheet"]["part"]["mesh"]
+        region = self.client.get(f"/api/blocks/hangs/{state['hangs']}/1", params={"mesh": mesh}).json()
+        corners = np.array(region["facets"]).reshape(-1, 3)
+        np.testing.assert_allclose(corners[:, 2], 15, atol=1e-4)
+        gone = self.client.get(f"/api/blocks/hangs/{state['hangs']}/9", params={"mesh": mesh})
+        self.assertEqual(gone.status_code, 422)
+
+
 class ByHandTest(StanceCase):
     def test_lean_towards_a_side_and_lay_long(self):
         job_id = self.job(stl(box(40, 10, 5)))

@@ -19,6 +19,7 @@ from manifold3d import CrossSection, FillRule
 from ..core.cups import Cup
 from ..core.footing import Footing
 from ..core.handoff.threemf import Item
+from ..core.hangs import Bridge, Region
 from ..core.islands import Island
 from ..core.layers import LayerStack
 from ..core.mesh import Edges, Mesh, MeshFacts
@@ -33,8 +34,9 @@ from ..core.supports.model import Column, Slab, Stilt, SupportSet
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Column, Cup, Edges, Figures, Footing, Found, Island, LayerFigure, Proposal, Item, LayerStack, Mesh,
-        MeshFacts, Overhangs, Piece, Place, Report, RestingFace, Slab, Split, Stilt, SupportSet,
+        Bridge, Column, Cup, Edges, Figures, Footing, Found, Island, Item, LayerFigure, LayerStack, Mesh,
+        MeshFacts, Overhangs, Piece, Place, Proposal, Region, Report, RestingFace, Slab, Split, Stilt,
+        SupportSet,
     )
 }  # fmt: skip
 

@@ -109,7 +109,18 @@ class JobPage:
         return self.task is not None and self.task.state == "running"
 
 
-_KEPT = ("placed", "findings", "figures", "found", "supports", "footing", "split", "resting", "estimate")
+_KEPT = (
+    "placed",
+    "findings",
+    "hangs",
+    "figures",
+    "found",
+    "supports",
+    "footing",
+    "split",
+    "resting",
+    "estimate",
+)
 
 
 class Pages:
@@ -210,6 +221,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "wantsFooting": sheet.footing.kind is not FootingKind.NONE,
         "wantsSplit": sheet.grid is not None,
         "health": found["health"] if live.health else None,
+        "hangs": found["hangs"] if live.hangs is not None else None,
         "show": sheet.show,
         "load": sheet.load,
         "cups": [[c.x_mm, c.y_mm, c.z_mm] for c in live.figures.cups] if live.figures else [],

@@ -13,13 +13,12 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol, TypeVar
 
-import numpy as np
-
 from ..core.errors import NotClosed
 from ..core.estimate import Estimate, estimate
 from ..core.fit import Fit, fit
 from ..core.footing import Footing, FootingKind, footprint, make_footing
 from ..core.handoff.threemf import Item, write_3mf
+from ..core.hangs import Region, hanging_regions
 from ..core.islands import Island, find_islands
 from ..core.layers import LayerStack, cut
 from ..core.mesh import Mesh, facts
@@ -40,18 +39,21 @@ from ..core.supports.stilts import make_stilts
 from ..sheet.models import JobSheet
 from ..store.codec import register
 from ..store.store import Store
+from .packing import in_rows, moved
 
 T = TypeVar("T")
 
-# Names in the order they are made: what the eye waits for comes first.
+# What the page of a job shows; ``keys`` has the order in which it is made.
 NAMES = (
-    "placed", "picture", "findings", "figures", "search", "supports", "footing", "split", "resting", "health",
+    "placed", "picture", "findings", "hangs", "figures", "supports", "footing", "split", "resting", "health",
+    "search",
 )  # fmt: skip
 VERSIONS = {
     "placed": 2,
     "picture": 1,
     "layers": 1,
     "findings": 1,
+    "hangs": 1,
     "figures": 1,
     "search": 1,
     "first": 1,
@@ -135,12 +137,9 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
         "layers": layers,
         "findings": findings,
     }
+    found["hangs"] = _key("hangs", placed, sheet.limit)
     setting = asdict(sheet.setting())
     found["figures"] = _key("figures", layers, setting)
-    if sheet.goals is not None:
-        # Where the load points is told of every stance, but none is chosen by it.
-        asked = (mesh, {**setting, "load": None}, sheet.goals.model_dump())
-        found["search"], found["first"] = _key("search", *asked), _key("first", *asked)
     if sheet.supports is not None:
         found["supports"] = _key("supports", findings, sheet.is_resin, sheet.supports.model_dump())
     if sheet.footing.kind is not FootingKind.NONE:
@@ -153,6 +152,10 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
         found["split"] = _key("split", mesh, box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
     found["resting"] = _key("resting", mesh, sheet.limit)
     found["health"] = _key("health", mesh, sheet.thinnest_mm)
+    if sheet.goals is not None:
+        # Last, for it takes longest. Where the load points is told of every stance, but none is chosen by it.
+        asked = (mesh, {**setting, "load": None}, sheet.goals.model_dump())
+        found["search"], found["first"] = _key("search", *asked), _key("first", *asked)
     return found
 
 
@@ -282,6 +285,15 @@ class Bench:
 
         return self.store.recall(keys(sheet)["findings"], make)
 
+    def hangs(self, sheet: JobSheet) -> tuple[Region, ...]:
+        """Overhang regions, from the lowest up."""
+
+        def make() -> tuple[Region, ...]:
+            self.progress("Finding what hangs", 0, 1)
+            return tuple(hanging_regions(self.placed_mesh(sheet), sheet.limit, lifted=sheet.lift_mm > 0))
+
+        return self.store.recall(keys(sheet)["hangs"], make)
+
     def base(self, sheet: JobSheet) -> Base:
         """What all stances of the part share."""
         key = json.dumps([sheet.part.mesh, sheet.show])
@@ -397,10 +409,10 @@ class Bench:
             footing = self.footing(sheet)
             raised = footing.raise_mm
             base = [Item(f"footing {sheet.footing.kind.value} of {name}", footing.mesh())]
-        part = Item(f"part {name}", _moved(self.placed_mesh(sheet), z=raised))
+        part = Item(f"part {name}", moved(self.placed_mesh(sheet), z=raised))
         held = []
         if sheet.supports is not None:
-            mesh = _moved(self.supports(sheet).handoff_mesh(), z=raised)
+            mesh = moved(self.supports(sheet).handoff_mesh(), z=raised)
             held = [Item(f"support of {name}", mesh, "support")]
         return [part, *held, *base]
 
@@ -431,42 +443,6 @@ class Remembered(Protocol):
         """A remembered result, or ``None``."""
 
 
-def _moved(mesh: Mesh, x: float = 0.0, y: float = 0.0, z: float = 0.0) -> Mesh:
-    return Mesh(mesh.vertices + [x, y, z], mesh.faces) if len(mesh.faces) and (x or y or z) else mesh
-
-
-# Room between parts that are handed off together (common practice: 2 to 5 mm).
-ROW_GAP_MM = 5.0
-
-
-def in_rows(groups: list[list[Item]]) -> list[Item]:
-    """Set groups of objects out in rows beside each other, about as wide as deep, none over another."""
-    corners = [np.concatenate([i.mesh.bounds for i in group if len(i.mesh.faces)]) for group in groups]
-    boxes = [(found.min(axis=0), found.max(axis=0)) for found in corners]
-    width = sum(float(np.prod(high[:2] - low[:2] + ROW_GAP_MM)) for low, high in boxes) ** 0.5
-    placed, x, y, deepest = [], 0.0, 0.0, 0.0
-    for group, (low, high) in zip(groups, boxes, strict=True):
-        if x > 0 and x + high[0] - low[0] > width:
-            x, y, deepest = 0.0, y + deepest + ROW_GAP_MM, 0.0
-        placed += [replace(item, mesh=_moved(item.mesh, x - low[0], y - low[1])) for item in group]
-        x += high[0] - low[0] + ROW_GAP_MM
-        deepest = max(deepest, high[1] - low[1])
-    return placed
-
-
-def pieces_3mf(sheet: JobSheet, split: Split) -> bytes:
-    """All pieces of a split part as one 3MF, set out in rows beside each other."""
-    items = []
-    step = [b + 10.0 for b in split.box_mm]
-    across = max(1, round(len(split.pieces) ** 0.5))
-    for index, piece in enumerate(split.pieces):
-        low = piece.mesh.bounds[0]
-        at = (step[0] * (index % across), step[1] * (index // across), 0.0)
-        name = f"part {sheet.name} piece {piece.number}"
-        items.append(Item(name, Mesh(piece.mesh.vertices - low + at, piece.mesh.faces)))
-    return write_3mf(items, f"{sheet.name}, {len(items)} pieces")
-
-
 @dataclass(frozen=True, eq=False)
 class Summary:
     """All that is known of a job right now; what is still being made is ``None``.
@@ -488,6 +464,7 @@ class Summary:
     figures : Figures or None
     found : Found or None
         Proposed stances; weighed ones while the exact ones are being made.
+    hangs : tuple of Region or None
     parts : list of Summary
         Of each part in their order, where the job has several; without preflight of their own.
     """
@@ -506,6 +483,7 @@ class Summary:
     parts: list[Summary] = field(default_factory=list)
     figures: Figures | None = None
     found: Found | None = None
+    hangs: tuple[Region, ...] | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -591,4 +569,5 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         checks,
         figures=known("figures"),
         found=known("search") or known("first"),
+        hangs=known("hangs"),
     )

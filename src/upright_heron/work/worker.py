@@ -97,6 +97,7 @@ STAGES = {
     "footing": "Making the footing",
     "split": "Cutting pieces",
     "resting": "Finding resting faces",
+    "hangs": "Finding what hangs",
     "figures": "Figures of the stance",
     "search": "Finding stances",
     "handoff": "Writing files",

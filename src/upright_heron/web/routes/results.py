@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from fastapi import APIRouter
 from fastapi.responses import Response
 
 from ...core.errors import BadValue
 from ...core.layers import LayerStack, thinned
+from ...core.places import MOST_FACETS
 from ...store.store import NotFound
 from ..blocks import layer_block, mesh_block, pieces_block, section_block
 from ..dependencies import Services, Use
@@ -89,6 +91,26 @@ def place(key: str, number: int, use: Use) -> dict[str, Any]:
         "facing": found.facing,
         "lines": found.lines.ravel().tolist(),
         "facets": found.facets.ravel().tolist(),
+    }
+
+
+@router.get("/hangs/{key}/{number}", name="hanging_region")
+def hanging_region(key: str, number: int, mesh: str, use: Use) -> dict[str, Any]:
+    """One overhang region: what to draw of it, in the frame of the part that has this mesh."""
+    regions = _result(use, key)
+    if not 1 <= number <= len(regions):
+        raise BadValue(f"There is no region {number}.", f"Pick one from 1 to {len(regions)}.")
+    part = use.store.mesh(mesh)
+    facets = regions[number - 1].facets[:MOST_FACETS]
+    corners = part.vertices[part.faces[facets]]
+    middle = 0.5 * (corners.min(axis=(0, 1)) + corners.max(axis=(0, 1)))
+    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]).sum(axis=0)
+    return {
+        "at": middle.tolist(),
+        "facing": (normal / max(float(np.linalg.norm(normal)), 1e-12)).tolist(),
+        "lines": [],
+        "facets": corners.ravel().tolist(),
+        "colour": "#5b2378",
     }
 
 

@@ -201,9 +201,13 @@ class JobPage {
     this.pointed = null;
     if (!this.pair) this.view.pointAt('', {});
     this.view.setLoad(open === 4 && !this.pair ? this.state.load : null);
-    if (open !== 1 || this.placeOf !== this.state.health) {
+    const places = open === 1 ? this.placeOf === this.state.health : open === 5 && this.regionOf === this.state.hangs;
+    this.regionOf = this.state.hangs;
+    if (!places) {
       this.view.setPlace(null);
       this.placeAt = undefined;
+      this.regionAt = undefined;
+      delete document.body.dataset.region;
     } else if (this.placeAt !== undefined && $('#place-words')) {
       $('#place-words').textContent = `${this.placeAt + 1} of ${$('#places').dataset.count}`;
     }
@@ -247,6 +251,26 @@ class JobPage {
     this.mended = which;
     this.view.showMended(which);
     for (const b of document.querySelectorAll('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
+  }
+
+  /** How many overhang regions are listed; 1 where none is, so that stepping stays where it is. */
+  #regions() {
+    return Math.max(1, document.querySelectorAll('#regions [data-region]').length);
+  }
+
+  /** Come near to an overhang region. @param {number} number  from 1 */
+  async #region(number) {
+    const button = $(`#regions [data-region="${number}"]`);
+    const { hangs, mesh } = this.state;
+    if (!button || !hangs) return;
+    this.regionAt = number;
+    const answer = await fetch(`/api/blocks/hangs/${hangs}/${number}?mesh=${mesh}`);
+    if (!answer.ok || this.open !== 5) return;
+    this.view.setPlace(await answer.json());
+    for (const row of document.querySelectorAll('#regions tr.chosen')) row.classList.remove('chosen');
+    button.closest('tr').classList.add('chosen');
+    button.scrollIntoView({ block: 'nearest' });
+    document.body.dataset.region = String(number);
   }
 
   #limit(degrees) {
@@ -434,6 +458,8 @@ class JobPage {
     } else if (target.dataset.island) {
       const island = this.state.islands.find((i) => i.n === Number(target.dataset.island));
       if (island) this.profile.goTo(island.z + this.state.raise);
+    } else if (target.dataset.region) {
+      this.#region(Number(target.dataset.region));
     } else if (target.dataset.placeStep) {
       this.#place(Number(target.dataset.placeStep));
     } else if (target.dataset.mended) {
@@ -470,8 +496,11 @@ class JobPage {
     } else if (event.key === '[') this.profile.step(-1);
     else if (event.key === ']') this.profile.step(1);
     else if (event.key === 'b') this.#showMended(this.mended === 'before' ? 'after' : 'before');
-    else if (event.key === 'n') this.#place(1);
-    else if (event.key === 'p') this.#place(-1);
+    else if (event.key === 'n' || event.key === 'p') {
+      const step = event.key === 'n' ? 1 : -1;
+      if (this.open === 5) this.#region(((this.regionAt ?? (step > 0 ? 0 : 1)) + step - 1 + this.#regions()) % this.#regions() + 1);
+      else this.#place(step);
+    }
     else if (event.key === '?') $('#keys').showModal();
     else if (event.key === 'Escape') {
       this.#pick(false);

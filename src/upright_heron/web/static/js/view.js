@@ -222,7 +222,7 @@ export class View {
 
   /**
    * Draw a defect over the part, and come near to it; without one, draw none.
-   * @param {{lines: number[], facets: number[], at: number[], facing: number[]} | null} place  in the frame of the part
+   * @param {{lines: number[], facets: number[], at: number[], facing: number[], colour?: string} | null} place  in the frame of the part
    */
   setPlace(place) {
     if (this.place) {
@@ -233,7 +233,7 @@ export class View {
     if (place && this.part) {
       this.place = new THREE.Group();
       // Over everything: a defect inside the part or on its far side has to be seen too.
-      const over = { color: COLOURS.defect, depthTest: false, transparent: true };
+      const over = { color: place.colour ?? COLOURS.defect, depthTest: false, transparent: true };
       const facets = new THREE.BufferGeometry();
       facets.setAttribute('position', new THREE.Float32BufferAttribute(place.facets, 3));
       this.place.add(new THREE.Mesh(facets, new THREE.MeshBasicMaterial({ ...over, opacity: 0.65, side: THREE.DoubleSide })));
