@@ -17,7 +17,11 @@ from pathlib import Path
 from typing import Any
 
 from selenium import webdriver
-from selenium.common.exceptions import ElementNotInteractableException, StaleElementReferenceException
+from selenium.common.exceptions import (
+    ElementClickInterceptedException,
+    ElementNotInteractableException,
+    StaleElementReferenceException,
+)
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
@@ -150,7 +154,11 @@ class Browser:
     def wait(self, condition: Any, message: str = "") -> Any:
         """Wait until a function of the page is true."""
         # Figures that come in swap the sheet: an element may go between being found and being used.
-        ignored = [StaleElementReferenceException, ElementNotInteractableException]
+        ignored = [
+            StaleElementReferenceException,
+            ElementNotInteractableException,
+            ElementClickInterceptedException,
+        ]
         return WebDriverWait(self.driver, WAIT_S, 0.05, ignored).until(lambda _: condition(), message)
 
     def find(self, selector: str) -> WebElement:
@@ -185,6 +193,10 @@ class Browser:
         """Text of an element."""
         self.find(selector)
         return str(self.wait(lambda: self.all(selector)[0].text.strip() or " ")).strip()
+
+    def send(self, selector: str, text: str) -> None:
+        """Type into an element, or give a file field its files."""
+        self.wait(lambda: (self.find(selector).send_keys(text), True)[1], f"cannot type into {selector}")
 
     def attribute(self, selector: str, name: str) -> str | None:
         """Attribute or property of an element."""

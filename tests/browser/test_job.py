@@ -111,7 +111,7 @@ class YardTest(BrowserCase):
         browser.click("#one-job")
         browser.wait(lambda: "/jobs/" in browser.driver.current_url)
         browser.ready()
-        browser.find("#more-files").send_keys(str(folder / names[2]))
+        browser.send("#more-files", str(folder / names[2]))
         browser.wait(lambda: browser.all("#part-3"))
         browser.wait(lambda: browser.text("#part-size") == "8 × 8 × 8 mm")
         browser.click("#part-2")
@@ -121,17 +121,15 @@ class YardTest(BrowserCase):
         for found, side in zip(size, (10, 20, 30), strict=True):
             self.assertAlmostEqual(found, side, places=4)
         (folder / "letter.stl").write_bytes(b"Not a mesh at all. " * 20)
-        browser.find("#more-files").send_keys(str(folder / "letter.stl"))
+        browser.send("#more-files", str(folder / "letter.stl"))
         self.assertIn("not a mesh file", browser.text(".upload.failed"))
         self.assertEqual([p for p in browser.problems() if "422" not in p], [])
 
     def test_a_length_with_a_unit_shows_what_was_understood(self):
         self.open_job(tee(), 3)
-        field = browser.find("#margin")
-        field.clear()
-        field.send_keys("1/4 in")
+        browser.fill("#margin", "1/4 in", "")
         browser.wait(lambda: browser.all("#understood") and browser.text("#understood") == "= 6.35 mm")
-        field.send_keys("x")
+        browser.send("#margin", "x")
         browser.wait(lambda: "not a length" in browser.text("#understood"))
 
     def test_a_file_over_the_limit_is_not_even_sent(self):
@@ -441,7 +439,7 @@ class StepsTest(BrowserCase):
         browser.wait(lambda: "step 1" in browser.text("#kept"))
         browser.driver.refresh()
         browser.ready()
-        self.assertTrue(browser.find("#redo").is_enabled())
+        self.assertIsNone(browser.attribute("#redo", "disabled"))
         browser.click("#redo")
         browser.wait(lambda: "step 2" in browser.text("#kept"))
         browser.ready()
