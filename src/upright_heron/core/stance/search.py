@@ -17,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..chained import Walker
+from ..estimate import estimate
 from ..fit import fit
-from ..layers import LayerStack, cut
+from ..layers import LayerStack, cut, layer_count
 from ..mesh import Mesh, facts
 from ..progress import Progress, silent
 from ..solid import Solid
@@ -184,8 +185,16 @@ class Scale:
         self.thin, self.thin_corners = self.surface, self.corners
         self.closed = closed
         self.facts = facts(mesh)
+        self.area_mm2 = float(self.surface.areas.sum())
+        # An open part has no volume of its own: what vertical lines see of it as it came stands in.
+        self.volume_mm3 = abs(self.facts.volume_mm3) if closed else self._seen_mm3()
         self.low = np.zeros(len(GOALS))
         self.span = np.ones(len(GOALS))
+
+    def _seen_mm3(self) -> float:
+        pixel = float(max(self.mesh.size_mm[:2])) / LINES_ACROSS
+        seen = plumb(self.surface, np.eye(3), self.setting.limit_deg, pixel_mm=pixel, layer_mm=1.0)
+        return seen.volume_mm3
 
     def thin_out(self) -> None:
         """Weigh on a thinned copy from now on, where the part has more facets than weighing needs."""
@@ -232,29 +241,33 @@ class Scale:
         lifted = setting.lift_mm > 0
         lying = float(sums.contact_mm2[k])
         overhang = float(sums.overhang_mm2[k]) + (lying if lifted else 0.0)
+        contact = 0.0 if lifted else lying
         tip = 0.0
-        if not lifted and lying > 0:
+        if contact > 0:
             foot = turned[turned[:, 2] <= low[2] + self.surface.tolerance_mm]
             tip = tip_angle_deg(foot[:, :2], rotation @ self.centre - [0, 0, low[2]])
         cost = _costs(
             setting, drop.support_mm3, overhang + drop.landing_mm2,
-            float(sums.overhang_show_mm2[k]) + drop.landing_show_mm2, height,
-            self.mesh_volume(drop.volume_mm3),
-            float(sums.cusp[k]), float(sums.cusp_show[k]), tip, lying, float(drop.layer_mm2.max(initial=0.0)),
+            float(sums.overhang_show_mm2[k]) + drop.landing_show_mm2, self._seconds(height, drop.support_mm3),
+            float(sums.cusp[k]), float(sums.cusp_show[k]), tip, contact,
+            float(drop.layer_mm2.max(initial=0.0)),
         )  # fmt: skip
-        return cost, (overhang, drop.support_mm3, 0.0 if lifted else lying, height + setting.lift_mm)
+        return cost, (overhang, drop.support_mm3, contact, height + setting.lift_mm)
 
-    def mesh_volume(self, seen_mm3: float) -> float:
-        """Volume of the part; of an open one what the lines saw."""
-        if not hasattr(self, "_volume"):
-            self._volume = abs(self.facts.volume_mm3) if self.closed else seen_mm3
-        return self._volume
+    def _seconds(self, height_mm: float, support_mm3: float) -> float:
+        setting = self.setting
+        return estimate(
+            setting.printer, setting.material, volume_mm3=self.volume_mm3, area_mm2=self.area_mm2,
+            support_mm3=support_mm3, footing_mm3=0.0,
+            layers=layer_count(height_mm, setting.layer_mm) + round(setting.lift_mm / setting.layer_mm),
+            layer_mm=setting.layer_mm, walls=setting.walls, infill=setting.infill,
+        ).seconds  # fmt: skip
 
     def exact(self, found: Figures) -> NDArray[np.float64]:
         """What a stance costs by each goal, from its exact figures."""
         return _costs(
             self.setting, found.support_volume_mm3, found.touch_area_mm2, found.touch_show_mm2,
-            found.size_mm[2], self.mesh_volume(0.0), found.cusp_mm / self.setting.layer_mm,
+            self._seconds(found.size_mm[2], found.support_volume_mm3), found.cusp_mm / self.setting.layer_mm,
             found.cusp_show_mm / self.setting.layer_mm, found.tip_angle_deg, found.contact_area_mm2,
             found.largest_layer.value,
         )  # fmt: skip
@@ -275,17 +288,9 @@ class Scale:
 
 
 def _costs(
-    setting: Setting, support: float, touch: float, touch_show: float, height: float, volume: float,
-    cusp: float, cusp_show: float, tip: float, contact: float, largest: float,
+    setting: Setting, support: float, touch: float, touch_show: float, seconds: float, cusp: float,
+    cusp_show: float, tip: float, contact: float, largest: float,
 ) -> NDArray[np.float64]:  # fmt: skip
-    printer = setting.printer
-    layers = height / setting.layer_mm
-    if setting.resin:
-        each = setting.material.exposure_s + 12.0 / printer.speed_mm_s
-        seconds = layers * each
-    else:
-        flow = printer.line_width_mm * setting.layer_mm * printer.speed_mm_s
-        seconds = layers * 4.0 + (volume * 0.35 + support * 0.2) / flow
     shown = setting.show is not None
     # A degree of standing counts most near the fall; contact counts beside it, for what holds on the plate.
     # On an edge or a point a part does not stand, however wide the edges lie apart.
