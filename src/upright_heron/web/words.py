@@ -20,7 +20,8 @@ def size(mm: Sequence[float]) -> str:
 def area(mm2: float) -> str:
     """Square millimetres, or square centimetres from 1000 mm² on."""
     if mm2 >= 1000:
-        return f"{mm2 / 100:,.1f} cm²".replace(",", THIN)
+        # From a thousand on nobody reads the tenths.
+        return f"{mm2 / 100:,.{0 if mm2 >= 1e5 else 1}f} cm²".replace(",", THIN)
     if 0 < mm2 < 1:
         return f"{mm2:.2f} mm²" if mm2 >= 0.005 else "under 0.01 mm²"
     return f"{mm2:.1f} mm²" if 0 < mm2 < 100 else f"{mm2:.0f} mm²"
@@ -30,7 +31,7 @@ def volume(mm3: float) -> str:
     """Cubic centimetres, or cubic millimetres under 1 cm³."""
     if abs(mm3) < 1000:
         return f"{mm3:.1f} mm³" if abs(mm3) < 10 else f"{mm3:.0f} mm³"
-    return f"{mm3 / 1000:,.1f} cm³".replace(",", THIN)
+    return f"{mm3 / 1000:,.{0 if abs(mm3) >= 1e6 else 1}f} cm³".replace(",", THIN)
 
 
 def mass(g: float) -> str:

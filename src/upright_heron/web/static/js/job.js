@@ -13,7 +13,7 @@ const COLOURED = new Set([2, 4, 5, 6]);
 const $ = (selector) => document.querySelector(selector);
 /** Areas as the server writes them. @param {number} mm2 */
 const area = (mm2) => {
-  if (mm2 >= 1000) return `${(mm2 / 100).toFixed(1)} cm²`;
+  if (mm2 >= 1000) return `${(mm2 / 100).toFixed(mm2 >= 1e5 ? 0 : 1)} cm²`;
   if (mm2 > 0 && mm2 < 1) return mm2 >= 0.005 ? `${mm2.toFixed(2)} mm²` : 'under 0.01 mm²';
   return `${mm2.toFixed(mm2 > 0 && mm2 < 100 ? 1 : 0)} mm²`;
 };
