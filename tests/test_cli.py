@@ -167,6 +167,8 @@ class AnswersTest(CliCase):
         self.assertAlmostEqual(lintel["gap_mm"], 20, places=3)
         self.assertAlmostEqual(bridge["span_mm"], 20, places=3)
         self.assertFalse(bridge["carries"])
+        longer = self.answer("overhangs", "portal.stl", "--limit", 45, "--bridge", 25)
+        self.assertTrue(longer["bridges"][0]["carries"])
 
     def test_stances(self):
         found = self.answer("stances", "tee.stl", "--limit", 45)["stances"]

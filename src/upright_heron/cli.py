@@ -208,7 +208,13 @@ def _largest(stack: LayerStack) -> dict[str, float]:
 
 
 @app.command()
-def overhangs(file: File, limit: Limit = 45.0, layer: Layer = 0.2, as_json: Json = False) -> None:
+def overhangs(
+    file: File,
+    limit: Limit = 45.0,
+    layer: Layer = 0.2,
+    bridge: Annotated[float, typer.Option(help="Longest bridge that carries itself, mm.")] = 10.0,
+    as_json: Json = False,
+) -> None:
     """Overhang area, contact area and islands of a part as it stands."""
     mesh = _read(file)
     stack = cut(mesh, _solid(mesh), layer)
@@ -239,7 +245,7 @@ def overhangs(file: File, limit: Limit = 45.0, layer: Layer = 0.2, as_json: Json
                 {
                     "span_mm": r.bridge.span_mm,
                     "width_mm": r.bridge.width_mm,
-                    "carries": r.carries_itself(machines.MATERIALS[0].bridge_mm),
+                    "carries": r.carries_itself(bridge),
                 }
                 for r in regions
                 if r.bridge

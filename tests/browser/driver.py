@@ -94,6 +94,13 @@ class Server:
         with urllib.request.urlopen(request, timeout=120) as answer:
             return str(json.load(answer)["id"])
 
+    def post(self, path: str, body: dict[str, Any]) -> Any:
+        """Send JSON and return the answer."""
+        data, kind = json.dumps(body).encode(), {"Content-Type": "application/json"}
+        request = urllib.request.Request(f"{self.url}{path}", data, kind, method="POST")
+        with urllib.request.urlopen(request, timeout=120) as answer:
+            return json.load(answer)
+
     def settle(self, job_id: str) -> None:
         """Wait until everything that a job shows is made."""
         until = time.monotonic() + 180

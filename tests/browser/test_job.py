@@ -208,6 +208,39 @@ class StanceTest(BrowserCase):
         # The layer that was shown before comes back.
         self.assertIsNone(browser.run("return window.heron.profile.index"))
 
+    def test_figures_of_resin_and_of_the_show_side_point_at_theirs(self):
+        cup = box(30, 30, 20) - box(24, 24, 20, (3, 3, 3)) + box(40, 6, 4, (-5, 12, 16))
+        job_id = server.upload("cup.stl", stl(cup))
+        for change in (
+            {"kind": "printer", "printer": "Tarn 9"},
+            {"kind": "show", "normal": [0, 0, -1]},
+            {"kind": "load", "normal": [0, 0, -1]},
+        ):
+            server.post(f"/api/jobs/{job_id}/changes", change)
+        server.settle(job_id)
+        browser.open(f"{server.url}/jobs/{job_id}?open=4")
+        browser.ready()
+        lit = "return window.heron.view.part.litArea"
+        self.assertTrue(browser.run("return Boolean(window.heron.view.loadArrow)"))
+        # Two ears of 5 x 6 mm stick out of the cup, and a bar of 24 x 6 mm runs over its mouth.
+        for figure, area in (
+            ("overhang_area_mm2", 204),
+            ("contact_area_mm2", 900),
+            ("flat_area_mm2", 204),
+            ("touch_show_mm2", 1104),
+            ("cusp_mm", 0),
+        ):
+            browser.hover(f"#figure-{figure}")
+            browser.wait(lambda area=area: abs(browser.run(lit) - area) < 0.05, f"{figure}: {area} mm2")
+        browser.hover("#figure-cups")
+        browser.wait(lambda: "cup 1" in browser.text("#tags"))
+        for figure in ("peel_most", "largest_layer", "largest_growth", "height_mm"):
+            browser.hover(f"#figure-{figure}")
+            z = float(browser.attribute(f"#figure-{figure}", "data-z"))
+            browser.wait(
+                lambda z=z: abs(browser.run("return window.heron.view.cut.constant") - z) < 0.026, figure
+            )
+
     def test_the_pad_turns_the_part_live_and_keeps_it_when_the_hand_lets_go(self):
         job_id = self.open_job(tee(), 4)
         step = server.get(f"/api/jobs/{job_id}")["step"]

@@ -165,14 +165,22 @@ class FieldsTest(ShopCase):
             self.assertAlmostEqual(corners[:, axis].mean(), at[axis], places=4)
         self.assertIn("not heated", self.client.get(f"/jobs/{job_id}/sheet?open=7").text)
 
-    def test_a_raft_by_habit_comes_with_another_kind_of_machine_only(self):
+    def test_a_raft_by_habit_comes_with_the_machine_unless_a_footing_was_chosen(self):
         self.own_printer("Willow raft", raft="true")
         job_id = self.job(stl(tee()))
+        kind = lambda: self.sheet(job_id)["footing"]["kind"]  # noqa: E731
         self.change(job_id, "printer", printer="Willow raft")
-        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
+        self.assertEqual(kind(), "raft")
+        self.change(job_id, "printer", printer="Reed 180")
+        self.assertEqual(kind(), "none")
+        self.change(job_id, "footing", footing="brim")
+        self.change(job_id, "printer", printer="Willow raft")
+        self.assertEqual(kind(), "brim")
+        # Another kind of machine starts with its own habit, and so does the way back.
         self.change(job_id, "printer", printer="Tarn 9")
+        self.assertEqual(kind(), "none")
         self.change(job_id, "printer", printer="Willow raft")
-        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "raft")
+        self.assertEqual(kind(), "raft")
 
     def test_shrinkage_is_proposed_and_taken_in_one_press(self):
         job_id = self.job(stl(tee()))

@@ -82,7 +82,17 @@ class PickPrinter(Change):
         machine = self.own.core() if self.own else printer(self.printer)
         picked = {"printer": machine.name, "own_printer": self.own, "calibration": self.calibration}
         if machine.technology is sheet.machine.technology:
-            return _with(sheet, **picked)
+            # A footing that nobody chose is the habit of the machine, and changes with it.
+            habit, usual = usual_footing(sheet.machine), usual_footing(machine)
+            return _with(
+                sheet,
+                **picked,
+                footing=usual if sheet.footing == habit else sheet.footing,
+                others=tuple(
+                    other.model_copy(update={"footing": usual}) if other.footing == habit else other
+                    for other in sheet.others
+                ),
+            )
         return _with(
             sheet,
             **picked,

@@ -226,7 +226,8 @@ def figure_lines(found: Figures | None, sheet: JobSheet) -> list[FigureLine]:
         tell("touch_show_mm2", "Touched on the show side", words.area(found.touch_show_mm2), "show")
     tell("islands", "Islands", str(found.islands), "islands")
     layers = words.count(found.layer_count, "layer")
-    tell("height_mm", "Height", f"{words.length(found.height_mm)} mm, {layers}")
+    top = found.height_mm - sheet.layer_mm / 2
+    tell("height_mm", "Height", f"{words.length(found.height_mm)} mm, {layers}", "layer", top)
     tell("contact_area_mm2", "On the plate", words.area(found.contact_area_mm2), "contact")
     largest, growth, peel = found.largest_layer, found.largest_growth, found.peel_most
     tell(

@@ -37,13 +37,9 @@ def in_rows(groups: list[list[Item]]) -> list[Item]:
 
 
 def pieces_3mf(sheet: JobSheet, split: Split) -> bytes:
-    """All pieces of a split part as one 3MF, set out in rows beside each other."""
-    items = []
-    step = [b + 10.0 for b in split.box_mm]
-    across = max(1, round(len(split.pieces) ** 0.5))
-    for index, piece in enumerate(split.pieces):
-        low = piece.mesh.bounds[0]
-        at = (step[0] * (index % across), step[1] * (index // across), 0.0)
-        name = f"part {sheet.name} piece {piece.number}"
-        items.append(Item(name, Mesh(piece.mesh.vertices - low + at, piece.mesh.faces)))
-    return write_3mf(items, f"{sheet.name}, {len(items)} pieces")
+    """All pieces of a split part as one 3MF, set out in rows beside each other, on the plate."""
+    groups = [
+        [Item(f"part {sheet.name} piece {p.number}", moved(p.mesh, z=-float(p.mesh.bounds[0][2])))]
+        for p in split.pieces
+    ]
+    return write_3mf(in_rows(groups), f"{sheet.name}, {len(groups)} pieces")
