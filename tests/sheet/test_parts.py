@@ -10,8 +10,8 @@ from tests.sheet.test_changes import SHEET, change
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing import FootingKind
 from upright_heron.core.machines import Technology
-from upright_heron.sheet.changes import MOST_PARTS, AddParts, SeparateParts, TakeOut
-from upright_heron.sheet.models import JobSheet
+from upright_heron.sheet.changes import MOST_PARTS, AddParts, Resize, SeparateParts, TakeOut
+from upright_heron.sheet.models import JobSheet, Size
 from upright_heron.sheet.process import Footing, Preset, Process, Supports
 
 
@@ -59,6 +59,13 @@ class PartsTest(unittest.TestCase):
         self.assertEqual(found.at, 1)
         with self.assertRaises(BadValue):
             SeparateParts(parts=(part(7),), of=part(5).mesh).apply(sheet)
+
+    def test_what_was_made_of_a_part_comes_to_it_though_another_is_looked_at(self):
+        sheet, larger = job(3).showing(2), part(9)
+        found = Resize(size=Size(scale=(2, 2, 2)), part=larger, of=part(1).mesh).apply(sheet)
+        self.assertEqual((found.at, names(found)), (1, ["0.stl", "9.stl", "2.stl"]))
+        with self.assertRaises(BadValue):
+            Resize(size=Size(), part=larger, of="f" * 32).apply(sheet)
 
     def test_taking_out_ends_with_one(self):
         sheet = TakeOut().apply(job(2).showing(0))

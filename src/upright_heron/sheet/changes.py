@@ -15,7 +15,7 @@ from ..core.split.grid import box_for
 from ..core.stance.names import COMPASS, lean, name_of
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
 from .document import Document, Length, Name
-from .models import Grid, JobSheet, Part, PartWork, Quaternion, Size, Stance, StanceGoals, Vector, Weight
+from .models import Grid, JobSheet, Part, PartWork, Quaternion, Size, Stance, StanceGoals, Vector
 from .process import Footing, Preset, Process, Supports, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
@@ -268,16 +268,10 @@ class LayLong(Change):
         return "Longest side along x"
 
 
-class FindStances(Change):
+class FindStances(StanceGoals, Change):
     """Search for stances by weights of the goals."""
 
     kind: Literal["find"] = "find"
-    less_support: Weight = 0.0
-    shorter_print: Weight = 0.0
-    clean_show: Weight = 0.0
-    better_surface: Weight = 0.0
-    firm: Weight = 0.0
-    smaller_layers: Weight = 0.0
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         return _with(sheet, goals=StanceGoals(**self.model_dump(exclude={"kind"})))
@@ -461,7 +455,7 @@ class Resize(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         """Return the sheet with the part sized."""
-        _same_base(sheet, self.of)
+        sheet = _at_base(sheet, self.of)
         came = sheet.original if self.part.mesh != sheet.original.mesh else None
         return _with(sheet, part=self.part, came=came, size=self.size)
 
@@ -485,7 +479,7 @@ class Mend(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         """Return the sheet with the part mended."""
-        _same_base(sheet, self.of)
+        sheet = _at_base(sheet, self.of)
         return _with(
             sheet,
             came=sheet.original,
@@ -557,9 +551,12 @@ class TakeOut(Change):
         return f"Take out {sheet.part.file_name}"[:200]
 
 
-def _same_base(sheet: JobSheet, digest: str) -> None:
-    if sheet.base.mesh != digest:
-        raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
+def _at_base(sheet: JobSheet, digest: str) -> JobSheet:
+    """The sheet with the part shown that was worked on: someone may look at another by now."""
+    for one in (sheet, *sheet.each):
+        if one.base.mesh == digest:
+            return one
+    raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
 
 
 AnyChange = Annotated[

@@ -146,13 +146,13 @@ Weight = Annotated[float, Field(ge=0, le=5)]
 
 
 class StanceGoals(Document):
-    """Weights that stances were searched by; the same fields as ``core.stance.search.Goals``."""
+    """Weights of the goals that stances are searched by; 0 where not given."""
 
-    less_support: Weight = 3.0
-    shorter_print: Weight = 1.0
-    clean_show: Weight = 1.0
-    better_surface: Weight = 1.0
-    firm: Weight = 4.0
+    less_support: Weight = 0.0
+    shorter_print: Weight = 0.0
+    clean_show: Weight = 0.0
+    better_surface: Weight = 0.0
+    firm: Weight = 0.0
     smaller_layers: Weight = 0.0
 
     @classmethod

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..core.stance.figures import MEANING, Figures, LayerFigure
+from ..core.stance.figures import MEANING, MORE_IS_BETTER, Figures, LayerFigure
 from ..core.stance.names import AS_IT_CAME, name_of
 from ..core.stance.pose import from_quaternion, to_quaternion
 from ..core.stance.resting import RestingFace
@@ -86,17 +86,20 @@ class FigureLine:
     z_mm: float | None = None
 
 
-# Figures of a card in their order: name, how to read it off, how to write it, which end is better.
-Reading = tuple[str, Callable[[Figures], float], Callable[[float], str], Callable[[Sequence[float]], float]]
+# Figures of a card in their order: its name there, the figure, how to read it off, how to write it.
+Reading = tuple[str, str, Callable[[Figures], float], Callable[[float], str]]
 ROWS: tuple[Reading, ...] = (
-    ("Overhang", lambda f: f.overhang_area_mm2, words.area, min),
-    ("Supports", lambda f: f.support_volume_mm3, words.volume, min),
-    ("Contact", lambda f: f.contact_area_mm2, words.area, max),
-    ("Height", lambda f: f.height_mm, lambda v: f"{words.length(v)} mm", min),
-    ("Islands", lambda f: float(f.islands), lambda v: str(int(v)), min),
-    ("Largest", lambda f: f.largest_layer.value, words.area, min),
-    ("Time", lambda f: f.seconds, words.duration, min),
+    ("Overhang", "overhang_area_mm2", lambda f: f.overhang_area_mm2, words.area),
+    ("Supports", "support_volume_mm3", lambda f: f.support_volume_mm3, words.volume),
+    ("Contact", "contact_area_mm2", lambda f: f.contact_area_mm2, words.area),
+    ("Height", "height_mm", lambda f: f.height_mm, lambda v: f"{words.length(v)} mm"),
+    ("Islands", "islands", lambda f: float(f.islands), lambda v: str(int(v))),
+    ("Largest", "largest_layer", lambda f: f.largest_layer.value, words.area),
+    ("Time", "seconds", lambda f: f.seconds, words.duration),
 )
+# Those that are known of a stance before its exact figures.
+WEIGHED = ("overhang_area_mm2", "support_volume_mm3", "contact_area_mm2", "height_mm")
+RESTING = ("overhang_area_mm2", "contact_area_mm2", "height_mm")
 
 
 def _down(sheet: JobSheet) -> Any:
@@ -124,12 +127,7 @@ def resting_cards(sheet: JobSheet, faces: Sequence[RestingFace] | None) -> list[
                 bool(face.down @ chosen > SAME),
             )
         )
-    readings = (
-        ("Overhang", [c.overhang_area_mm2 for c in cards], words.area, min),
-        ("Contact", [c.contact_area_mm2 for c in cards], words.area, max),
-        ("Height", [c.height_mm for c in cards], lambda v: f"{words.length(v)} mm", min),
-    )
-    return _with_rows(cards, readings)
+    return _with_rows(cards, {key: [getattr(card, key) for card in cards] for key in RESTING})
 
 
 def resting_board(stances: list[StanceCard]) -> list[StanceCard]:
@@ -158,18 +156,14 @@ def board(sheet: JobSheet, found: Found, standing: Figures | None) -> list[Stanc
         )
         for p in found.proposals
     ]
-    if found.exact:
-        known = [p.figures for p in found.proposals]
-        return _with_rows(
-            cards, [(n, [read(f) for f in known if f], text, end) for n, read, text, end in ROWS]
-        )
-    weighed = (
-        ("Overhang", [p.overhang_area_mm2 for p in found.proposals], words.area, min),
-        ("Supports", [p.support_volume_mm3 for p in found.proposals], words.volume, min),
-        ("Contact", [p.contact_area_mm2 for p in found.proposals], words.area, max),
-        ("Height", [p.height_mm for p in found.proposals], lambda v: f"{words.length(v)} mm", min),
+    if not found.exact:
+        return _with_rows(cards, {key: [getattr(p, key) for p in found.proposals] for key in WEIGHED})
+    known = [p.figures for p in found.proposals if p.figures]
+    return _with_rows(
+        cards,
+        {key: [read(f) for f in known] for _, key, read, _ in ROWS},
+        {key: read(standing) for _, key, read, _ in ROWS} if standing else {},
     )
-    return _with_rows(cards, weighed)
 
 
 def _note(proposal: Proposal, *, exact: bool) -> str:
@@ -179,19 +173,21 @@ def _note(proposal: Proposal, *, exact: bool) -> str:
 
 
 def _with_rows(
-    cards: list[StanceCard],
-    readings: Sequence[tuple[str, list[float], Any, Any]],
-    standing: Sequence[float] | None = None,
+    cards: list[StanceCard], values: dict[str, list[float]], standing: dict[str, float] | None = None
 ) -> list[StanceCard]:
+    """Give cards their rows, the values of each by figure; differences are from what stands."""
+    if not cards:
+        return cards
     at = next((k for k, card in enumerate(cards) if card.chosen), None)
     rows: list[list[Row]] = [[] for _ in cards]
-    for number, (name, values, text, end) in enumerate(readings):
-        if not values:
+    for name, key, _, text in ROWS:
+        if key not in values:
             continue
-        base = values[at] if at is not None else standing[number] if standing else None
-        best = end(values)
+        of_all = values[key]
+        base = of_all[at] if at is not None else (standing or {}).get(key)
+        best = max(of_all) if key in MORE_IS_BETTER else min(of_all)
         near = 1e-3 * max(1.0, abs(best))
-        for k, value in enumerate(values):
+        for k, value in enumerate(of_all):
             told = "" if base is None or k == at else _difference(value, base, text)
             rows[k].append(Row(name, text(value), told, abs(value - best) <= near))
     return [replace(card, rows=tuple(found)) for card, found in zip(cards, rows, strict=True)]

@@ -104,6 +104,8 @@ class Figures:
     fits: bool
 
 
+# Of these more is better; of all others less.
+MORE_IS_BETTER = frozenset({"contact_area_mm2", "tip_angle_deg"})
 # What each figure means, in one sentence.
 MEANING = {
     "overhang_area_mm2": "Surface past the limit that does not lie on the plate.",
