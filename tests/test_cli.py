@@ -138,7 +138,8 @@ class AnswersTest(CliCase):
         found = self.answer("overhangs", "tee.stl", "--limit", 45, "--layer", 0.2)
         self.assertEqual(
             " ".join(found),
-            "overhang_area_mm2 contact_area_mm2 islands layer_count largest_layer regions bridges cups",
+            "overhang_area_mm2 contact_area_mm2 islands low_points layer_steps necks layer_count largest_layer"
+            " regions bridges cups",
         )
         self.assertAlmostEqual(found["overhang_area_mm2"], 300)
         self.assertAlmostEqual(found["contact_area_mm2"], 100)

@@ -16,8 +16,8 @@ from typing import Annotated, Any
 import typer
 
 from .core import machines
-from .core.cups import find_cups
 from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
+from .core.findings import walk
 from .core.formats.read import read as read_file
 from .core.formats.reading import MM_OF, Contents
 from .core.handoff.stl import write_stl
@@ -213,20 +213,43 @@ def overhangs(
     limit: Limit = 45.0,
     layer: Layer = 0.2,
     bridge: Annotated[float, typer.Option(help="Longest bridge that carries itself, mm.")] = 10.0,
+    spot: Annotated[
+        float, typer.Option(help="Nozzle, or three pixels: what starts smaller is a point, mm.")
+    ] = 0.4,
     as_json: Json = False,
 ) -> None:
     """Overhang area, contact area and islands of a part as it stands."""
     mesh = _read(file)
     stack = cut(mesh, _solid(mesh), layer)
     area = find_overhangs(mesh, _checked(limit))
-    islands, _ = find_islands(stack)
+    found = walk(mesh, stack, spot_mm=spot, resin=True)
     regions = hanging_regions(mesh, limit)
     _tell(
         {
             "overhang_area_mm2": area.overhang_area_mm2,
             "contact_area_mm2": area.contact_area_mm2,
             "islands": [
-                {"z_mm": i.z_mm, "area_mm2": i.area_mm2, "x_mm": i.x_mm, "y_mm": i.y_mm} for i in islands
+                {
+                    "z_mm": i.z_mm,
+                    "area_mm2": i.area_mm2,
+                    "x_mm": i.x_mm,
+                    "y_mm": i.y_mm,
+                    "point": i.point,
+                    "grown_mm2": i.grown_mm2,
+                    "joins_z_mm": i.joins_z_mm,
+                    "hanging_mm3": i.hanging_mm3,
+                }
+                for i in found.islands
+            ],
+            "low_points": [
+                {"x_mm": p.x_mm, "y_mm": p.y_mm, "z_mm": p.z_mm, "depth_mm": p.depth_mm, "wide_mm": p.wide_mm}
+                for p in found.lows
+            ],
+            "layer_steps": [
+                {"z_mm": s.z_mm, "below_mm2": s.below_mm2, "above_mm2": s.above_mm2} for s in found.steps
+            ],
+            "necks": [
+                {"z_mm": n.z_mm, "area_mm2": n.area_mm2, "above_mm3": n.above_mm3} for n in found.necks
             ],
             "layer_count": len(stack),
             "largest_layer": _largest(stack),
@@ -250,7 +273,7 @@ def overhangs(
                 for r in regions
                 if r.bridge
             ],
-            "cups": len(find_cups(stack)),
+            "cups": len(found.cups),
         },
         as_json,
     )

@@ -10,6 +10,7 @@ from tests import open_meshes
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.islands import find_islands
 from upright_heron.core.layers import cut, slice_solid
+from upright_heron.core.lows import low_points
 from upright_heron.core.mesh import facts
 from upright_heron.core.overhangs import overhangs
 from upright_heron.core.solid import Solid
@@ -54,6 +55,22 @@ def part(name):
 def cut_part(name, layer=0.25):
     solid = Solid.from_mesh(part(name)[1])
     return solid, slice_solid(solid, layer)
+
+
+@open_meshes.wanted
+class LowPointsTest(unittest.TestCase):
+    def test_as_many_as_corners_lower_than_all_their_neighbours(self):
+        for name in ("armadillo", "elephant", "knot1", "retinal", "camel"):
+            with self.subTest(name):
+                mesh, ours = part(name)
+                height = mesh.vertices[:, 2]
+                order = np.lexsort((mesh.vertices[:, 1], mesh.vertices[:, 0], height))
+                rank = np.empty(len(order), int)
+                rank[order] = np.arange(len(order))
+                minima = [v for v, near in enumerate(mesh.vertex_neighbors) if all(rank[v] < rank[near])]
+                self.assertEqual(len(minima), SOUND[name][2])
+                down = [v for v in minima if mesh.vertex_normals[v, 2] < 0]
+                self.assertEqual(len(low_points(ours)), len(down))
 
 
 @open_meshes.wanted

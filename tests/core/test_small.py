@@ -12,6 +12,7 @@ from tests.support import box, mesh_of
 from upright_heron.core import machines
 from upright_heron.core.errors import BadValue, Cancelled, EmptyFile
 from upright_heron.core.estimate import estimate, filament_length_mm, printed_volume_mm3
+from upright_heron.core.findings import Family, Finding, State
 from upright_heron.core.fit import fit
 from upright_heron.core.picture import picture
 from upright_heron.core.preflight import Weight, preflight
@@ -137,9 +138,21 @@ class MachineTest(unittest.TestCase):
 class PreflightTest(unittest.TestCase):
     CLEAR = dict(
         closed=True, fit=fit((1, 1, 1), (9, 9, 9)), is_split=False, technology=machines.Technology.FILAMENT,
-        contact_area_mm2=100.0, lifted=False, islands=0, overhang_area_mm2=0.0, has_supports=False,
-        unheld_islands=0, has_footing=False,
+        contact_area_mm2=100.0, lifted=False, findings=(), has_supports=False, has_footing=False,
     )  # fmt: skip
+
+    def finding(self, **changes):
+        values = dict(
+            id="0",
+            family=Family.ISLAND,
+            number=1,
+            kind="point",
+            at_mm=(0, 0, 5),
+            z_mm=5,
+            area_mm2=1.0,
+            reason="",
+        )
+        return Finding(**(values | changes))
 
     def found(self, **changes):
         return [(f.weight, f.section) for f in preflight(**(self.CLEAR | changes))]
@@ -150,16 +163,22 @@ class PreflightTest(unittest.TestCase):
         self.assertEqual(self.found(closed=False), [(doubtful, 1)])
         self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9))), [(wrong, 3)])
         self.assertEqual(
-            self.found(fit=fit((10, 1, 1), (9, 9, 9)), is_split=True, islands=3), [(doubtful, 3)]
+            self.found(fit=fit((10, 1, 1), (9, 9, 9)), is_split=True, findings=[self.finding()]),
+            [(doubtful, 3)],
         )
-        self.assertEqual(self.found(islands=2), [(wrong, 6)])
-        self.assertEqual(self.found(islands=2, has_supports=True), [])
-        self.assertEqual(self.found(islands=2, has_supports=True, unheld_islands=1), [(wrong, 6)])
-        self.assertEqual(self.found(overhang_area_mm2=300.0), [(doubtful, 6)])
+        island, held = self.finding(), self.finding(state=State.HELD)
+        shelf = self.finding(family=Family.OVERHANG, area_mm2=300.0)
+        self.assertEqual(self.found(findings=[island, island]), [(wrong, 6)])
+        self.assertEqual(self.found(findings=[held, held], has_supports=True), [])
+        self.assertEqual(self.found(findings=[held, island], has_supports=True), [(wrong, 5)])
+        self.assertEqual(self.found(findings=[shelf]), [(doubtful, 6)])
+        self.assertEqual(self.found(findings=[self.finding(family=Family.OVERHANG)]), [])
+        self.assertEqual(self.found(findings=[self.finding(family=Family.NECK)]), [(doubtful, 5)])
+        self.assertEqual(self.found(findings=[self.finding(family=Family.NECK, state=State.ACCEPTED)]), [])
         self.assertEqual(self.found(contact_area_mm2=3.0), [(doubtful, 7)])
         self.assertEqual(self.found(contact_area_mm2=3.0, has_footing=True), [])
         self.assertEqual(self.found(lifted=True), [(wrong, 4)])
-        self.assertEqual(self.found(contact_area_mm2=None, islands=None, overhang_area_mm2=None), [])
+        self.assertEqual(self.found(contact_area_mm2=None, findings=None), [])
 
 
 class PictureTest(unittest.TestCase):

@@ -10,8 +10,8 @@ from tests.sheet.test_changes import SHEET, change
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing import FootingKind
 from upright_heron.core.machines import Technology
-from upright_heron.sheet.changes import MOST_PARTS, AddParts, Resize, SeparateParts, TakeOut
 from upright_heron.sheet.models import JobSheet, Size
+from upright_heron.sheet.part_changes import MOST_PARTS, AddParts, Resize, SeparateParts, TakeOut
 from upright_heron.sheet.process import Footing, Preset, Process, Supports
 
 

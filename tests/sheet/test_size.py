@@ -8,8 +8,9 @@ from pydantic import ValidationError
 
 from tests.sheet.test_changes import PART, SHEET
 from upright_heron.core.errors import BadValue
-from upright_heron.sheet.changes import Mend, PickMaterial, PickPrinter, Resize
+from upright_heron.sheet.changes import PickMaterial, PickPrinter
 from upright_heron.sheet.models import Size
+from upright_heron.sheet.part_changes import Mend, Resize
 from upright_heron.sheet.shop import Calibration, OwnMaterial, OwnPrinter
 
 SIDES = (10.0, 20.0, 40.0)

@@ -13,7 +13,7 @@ from .overhangs import overhangs
 from .tree import Tree
 
 # Regions smaller than this are the texture of a surface (common practice): no bead falls off them.
-SMALLEST_MM2 = 0.3
+SMALLEST_MM2 = 1.0
 # A region whose facets are flatter than this is a ceiling.
 CEILING_DEG = 80.0
 # Narrower than this on average, a region is the edge of something.

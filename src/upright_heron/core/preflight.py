@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from .findings import Family, Finding, State
 from .fit import Fit
 from .machines import Technology
 
@@ -16,8 +18,12 @@ class Weight(StrEnum):
     DOUBTFUL = "doubtful"
 
 
+# Less overhang than this in all is left to the machine.
+LEAST_OVERHANG_MM2 = 25.0
+
+
 @dataclass(frozen=True, slots=True)
-class Finding:
+class Check:
     """One line of the list.
 
     Attributes
@@ -48,12 +54,10 @@ def preflight(
     technology: Technology,
     contact_area_mm2: float | None,
     lifted: bool,
-    islands: int | None,
-    overhang_area_mm2: float | None,
+    findings: Sequence[Finding] | None,
     has_supports: bool,
-    unheld_islands: int,
     has_footing: bool,
-) -> list[Finding]:
+) -> list[Check]:
     """List what is wrong or doubtful; ``None`` stands for what is not known yet.
 
     Parameters
@@ -66,21 +70,19 @@ def preflight(
     technology : Technology
     contact_area_mm2 : float or None
     lifted : bool
-    islands : int or None
-    overhang_area_mm2 : float or None
+    findings : sequence of Finding or None
     has_supports : bool
-    unheld_islands : int
     has_footing : bool
 
     Returns
     -------
-    list of Finding
+    list of Check
         What is wrong first.
     """
-    found: list[Finding] = []
+    found: list[Check] = []
 
     def note(weight: Weight, text: str, mend: str, section: int) -> None:
-        found.append(Finding(weight, text, mend, section))
+        found.append(Check(weight, text, mend, section))
 
     if not closed:
         note(
@@ -105,19 +107,7 @@ def preflight(
             3,
         )
         return found
-    if islands and not has_supports:
-        things = "1 island starts" if islands == 1 else f"{islands} islands start"
-        note(Weight.WRONG, f"{things} in mid-air.", "Make supports, or choose another stance.", 6)
-    elif unheld_islands:
-        things = "1 island is" if unheld_islands == 1 else f"{unheld_islands} islands are"
-        note(Weight.WRONG, f"{things} still not held.", "Turn the part, or make room below.", 6)
-    elif overhang_area_mm2 is not None and overhang_area_mm2 > 25.0 and not has_supports:
-        note(
-            Weight.DOUBTFUL,
-            f"{overhang_area_mm2:.0f} mm² hang past the limit without support.",
-            "Make supports, or check that the machine holds this slope.",
-            6,
-        )
+    found.extend(_open(findings or (), has_supports=has_supports))
     if (
         contact_area_mm2 is not None
         and not lifted
@@ -139,3 +129,37 @@ def preflight(
             4,
         )
     return sorted(found, key=lambda finding: finding.weight is not Weight.WRONG)
+
+
+def _open(findings: Sequence[Finding], *, has_supports: bool) -> list[Check]:
+    """What is still to do in the list of findings."""
+    todo = [f for f in findings if f.state is State.TODO]
+    found = []
+    islands = [f for f in todo if f.family is Family.ISLAND]
+    regions = [f for f in todo if f.family is Family.OVERHANG]
+    rest = [f for f in todo if f.family not in (Family.ISLAND, Family.OVERHANG)]
+    if islands:
+        many = len(islands) > 1
+        things = f"{len(islands)} islands" if many else "1 island"
+        if has_supports:
+            text, mend = f"{things} {'are' if many else 'is'} still not held.", "Look at each in section 5."
+        else:
+            text = f"{things} {'start' if many else 'starts'} in mid-air."
+            mend = "Make supports, or choose another stance."
+        found.append(Check(Weight.WRONG, text, mend, 5 if has_supports else 6))
+    area = sum(f.area_mm2 for f in regions)
+    if area > LEAST_OVERHANG_MM2:
+        long = sum(f.kind == "bridge" for f in regions)
+        bridges = f", {long} of them as bridges that are too long" if long else ""
+        things = "1 overhang is" if len(regions) == 1 else f"{len(regions)} overhangs are"
+        mend = "Make supports, or check that the machine holds this slope."
+        if has_supports:
+            mend = "Look at each in section 5."
+        text = f"{things} not held: {area:.0f} mm²{bridges}."
+        found.append(Check(Weight.DOUBTFUL, text, mend, 5 if has_supports else 6))
+    if rest:
+        names = [(f.value, sum(g.family is f for g in rest)) for f in Family]
+        words = ", ".join(f"{n} {name}{'s' if n > 1 else ''}" for name, n in names if n)
+        mend = "Look at each in section 5; accept it, or turn the part."
+        found.append(Check(Weight.DOUBTFUL, f"In the layers: {words}.", mend, 5))
+    return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from manifold3d import Manifold
 
+from .findings import walk
 from .formats.stl import read_stl
 from .handoff.stl import write_stl
 from .islands import find_islands
@@ -26,5 +27,6 @@ def warm() -> None:
     islands, found = find_islands(stack)
     make_columns(stack, 45.0, islands, found, SupportSettings())
     overhangs(mesh, 45.0)
+    walk(mesh, stack, spot_mm=0.4, resin=True)
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)

@@ -14,36 +14,17 @@ from ..core.machines import material, materials_for, printer
 from ..core.split.grid import box_for
 from ..core.stance.names import COMPASS, lean, name_of
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
-from .document import Document, Length, Name
-from .models import Grid, JobSheet, Part, PartWork, Quaternion, Size, Stance, StanceGoals, Vector
+from .change import Change, altered
+from .document import Length, Name
+from .models import Grid, JobSheet, Quaternion, Stance, StanceGoals, Vector
+from .part_changes import TakeOut
 from .process import Footing, Preset, Process, Supports, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
-# A sheet stays a document that is read at once; a plate of hundreds is made of copies, not of parts.
-MOST_PARTS = 60
 # Room for supports below a resin part that leans (common practice).
 LEANED_LIFT_MM = 5.0
 
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
-
-
-class Change(Document):
-    """Base of all changes."""
-
-    kind: str
-
-    def apply(self, sheet: JobSheet) -> JobSheet:
-        """Return the changed sheet; the one given stays as it is."""
-        raise NotImplementedError
-
-    def label(self, sheet: JobSheet) -> str:
-        """Say what the change does, for the list of steps."""
-        raise NotImplementedError
-
-
-def _with(sheet: JobSheet, **fields: object) -> JobSheet:
-    # Validated anew: model_copy alone would let a bad number into the sheet.
-    return JobSheet.model_validate({**{k: getattr(sheet, k) for k in JobSheet.model_fields}, **fields})
 
 
 def _standing(
@@ -54,7 +35,7 @@ def _standing(
     lift = sheet.stance.lift_mm
     if by_hand and sheet.is_resin and lift == 0 and "leaning" in name:
         lift = LEANED_LIFT_MM
-    return _with(sheet, stance=Stance(quaternion=to_quaternion(turned), lift_mm=lift, name=name))
+    return altered(sheet, stance=Stance(quaternion=to_quaternion(turned), lift_mm=lift, name=name))
 
 
 class Rename(Change):
@@ -64,7 +45,7 @@ class Rename(Change):
     name: str = Field(min_length=1, max_length=120)
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, name=self.name.strip())
+        return altered(sheet, name=self.name.strip())
 
     def label(self, sheet: JobSheet) -> str:
         return f"Name “{self.name.strip()}”"
@@ -84,7 +65,7 @@ class PickPrinter(Change):
         if machine.technology is sheet.machine.technology:
             # A footing that nobody chose is the habit of the machine, and changes with it.
             habit, usual = usual_footing(sheet.machine), usual_footing(machine)
-            return _with(
+            return altered(
                 sheet,
                 **picked,
                 footing=usual if sheet.footing == habit else sheet.footing,
@@ -93,7 +74,7 @@ class PickPrinter(Change):
                     for other in sheet.others
                 ),
             )
-        return _with(
+        return altered(
             sheet,
             **picked,
             material=materials_for(machine)[0].name,
@@ -128,7 +109,7 @@ class PickMaterial(Change):
                 f"{sheet.machine.name} cannot use {stuff.name}.",
                 f"Use one of: {', '.join(m.name for m in materials_for(sheet.machine))}.",
             )
-        return _with(sheet, material=stuff.name, own_material=self.own, calibration=self.calibration)
+        return altered(sheet, material=stuff.name, own_material=self.own, calibration=self.calibration)
 
     def label(self, sheet: JobSheet) -> str:
         return f"Material {self.own.name if self.own else material(self.material).name}"
@@ -141,7 +122,7 @@ class SetLayer(Change):
     layer_mm: Length
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, layer_mm=self.layer_mm)
+        return altered(sheet, layer_mm=self.layer_mm)
 
     def label(self, sheet: JobSheet) -> str:
         return f"Layer height {self.layer_mm:g} mm"
@@ -154,12 +135,42 @@ class SetLimit(Change):
     limit_deg: float | None = None
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, limit_deg=self.limit_deg)
+        return altered(sheet, limit_deg=self.limit_deg)
 
     def label(self, sheet: JobSheet) -> str:
         if self.limit_deg is None:
             return "Limit from printer and material"
         return f"Limit {self.limit_deg:g}°"
+
+
+class SetStepFactor(Change):
+    """Say how much a layer has to grow or drop to be listed."""
+
+    kind: Literal["step-factor"] = "step-factor"
+    factor: Annotated[float, Field(ge=1.2, le=100)]
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return altered(sheet, step_factor=self.factor)
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"List layer steps from {self.factor:g} times"
+
+
+class AcceptFinding(Change):
+    """Let a finding be, with a note; or take that back."""
+
+    kind: Literal["accept"] = "accept"
+    finding: str = Field(pattern=r"^[0-9a-f]{10}$")
+    name: str = Field(default="a finding", max_length=40)
+    note: str = Field(default="", max_length=200)
+    back: bool = False
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        kept = {key: note for key, note in sheet.accepted.items() if key != self.finding}
+        return altered(sheet, accepted=kept if self.back else {**kept, self.finding: self.note.strip()})
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"{'Look again at' if self.back else 'Accept'} {self.name}"
 
 
 class CutToGrid(Change):
@@ -170,7 +181,7 @@ class CutToGrid(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         box_for(sheet.machine.build_mm, self.margin_mm)
-        return _with(sheet, grid=Grid(margin_mm=self.margin_mm))
+        return altered(sheet, grid=Grid(margin_mm=self.margin_mm))
 
     def label(self, sheet: JobSheet) -> str:
         return f"Cut to {sheet.machine.name}, margin {self.margin_mm:g} mm"
@@ -182,7 +193,7 @@ class JoinAgain(Change):
     kind: Literal["join"] = "join"
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, grid=None)
+        return altered(sheet, grid=None)
 
     def label(self, sheet: JobSheet) -> str:
         return "One piece again"
@@ -274,7 +285,7 @@ class FindStances(StanceGoals, Change):
     kind: Literal["find"] = "find"
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, goals=StanceGoals(**self.model_dump(exclude={"kind"})))
+        return altered(sheet, goals=StanceGoals(**self.model_dump(exclude={"kind"})))
 
     def label(self, sheet: JobSheet) -> str:
         return "Find stances"
@@ -287,7 +298,7 @@ class SetShow(Change):
     normal: Vector | None = None
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, show=_direction(self.normal))
+        return altered(sheet, show=_direction(self.normal))
 
     def label(self, sheet: JobSheet) -> str:
         return "Show side" if self.normal else "No show side"
@@ -300,7 +311,7 @@ class SetLoad(Change):
     normal: Vector | None = None
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, load=_direction(self.normal))
+        return altered(sheet, load=_direction(self.normal))
 
     def label(self, sheet: JobSheet) -> str:
         return "Main load" if self.normal else "No load"
@@ -323,7 +334,7 @@ class SetLift(Change):
     lift_mm: Length
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, stance=Stance(**{**sheet.stance.model_dump(), "lift_mm": self.lift_mm}))
+        return altered(sheet, stance=Stance(**{**sheet.stance.model_dump(), "lift_mm": self.lift_mm}))
 
     def label(self, sheet: JobSheet) -> str:
         return f"Lift {self.lift_mm:g} mm"
@@ -339,7 +350,7 @@ class MakeSupports(Change):
     tip_mm: Length = 0.4
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, supports=Supports(**self.model_dump(exclude={"kind"})))
+        return altered(sheet, supports=Supports(**self.model_dump(exclude={"kind"})))
 
     def label(self, sheet: JobSheet) -> str:
         return "Make supports"
@@ -351,7 +362,7 @@ class RemoveSupports(Change):
     kind: Literal["no-supports"] = "no-supports"
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, supports=None)
+        return altered(sheet, supports=None)
 
     def label(self, sheet: JobSheet) -> str:
         return "Remove all supports"
@@ -367,7 +378,7 @@ class SetFooting(Change):
     gap_mm: Length = 0.25
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(
+        return altered(
             sheet,
             footing=Footing(
                 kind=self.footing, lines=self.lines, margin_mm=self.margin_mm, gap_mm=self.gap_mm
@@ -391,7 +402,7 @@ class SetProcess(Change):
     infill_percent: float
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, process=Process(walls=self.walls, infill_percent=self.infill_percent))
+        return altered(sheet, process=Process(walls=self.walls, infill_percent=self.infill_percent))
 
     def label(self, sheet: JobSheet) -> str:
         return f"{self.walls} walls, {self.infill_percent:g} % infill"
@@ -410,7 +421,7 @@ class TakePreset(Change):
                 f"“{kept.name}” is for {kept.technology.value} machines.",
                 f"Pick another preset, or another printer than {sheet.machine.name}.",
             )
-        return _with(
+        return altered(
             sheet, layer_mm=kept.layer_mm, process=kept.process, supports=kept.supports,
             footing=kept.footing, preset=kept,
         )  # fmt: skip
@@ -426,7 +437,7 @@ class KeepPreset(Change):
     name: Name
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, preset=sheet.as_preset(self.name))
+        return altered(sheet, preset=sheet.as_preset(self.name))
 
     def label(self, sheet: JobSheet) -> str:
         return f"Keep as preset “{self.name}”"
@@ -439,124 +450,10 @@ class WriteNotes(Change):
     notes: str = Field(default="", max_length=4000)
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return _with(sheet, notes=self.notes.strip())
+        return altered(sheet, notes=self.notes.strip())
 
     def label(self, sheet: JobSheet) -> str:
         return "Notes"
-
-
-class Resize(Change):
-    """Give the part a size; made by the server, because the sized surface has to exist first."""
-
-    kind: Literal["resize"] = "resize"
-    size: Size
-    part: Part
-    of: str
-
-    def apply(self, sheet: JobSheet) -> JobSheet:
-        """Return the sheet with the part sized."""
-        sheet = _at_base(sheet, self.of)
-        came = sheet.original if self.part.mesh != sheet.original.mesh else None
-        return _with(sheet, part=self.part, came=came, size=self.size)
-
-    def label(self, sheet: JobSheet) -> str:
-        """Say what was done."""
-        if self.size.untouched:
-            return "Size as it came"
-        x, y, z = self.part.size_mm
-        return f"Size {x:.4g} × {y:.4g} × {z:.4g} mm"
-
-
-class Mend(Change):
-    """Replace the part by a mended one; made by the server, as for ``Resize``."""
-
-    kind: Literal["mend"] = "mend"
-    part: Part
-    sized: Part
-    words: tuple[str, ...]
-    moved_mm: float = 0.0
-    of: str
-
-    def apply(self, sheet: JobSheet) -> JobSheet:
-        """Return the sheet with the part mended."""
-        sheet = _at_base(sheet, self.of)
-        return _with(
-            sheet,
-            came=sheet.original,
-            mended=self.part,
-            part=self.sized,
-            mending=(*sheet.mending, *self.words),
-            moved_mm=max(sheet.moved_mm, self.moved_mm),
-        )
-
-    def label(self, sheet: JobSheet) -> str:
-        """Say what was done."""
-        return f"Mend: {', '.join(self.words)}"[:200]
-
-
-class AddParts(Change):
-    """Put more parts into the job; the first of them is shown."""
-
-    kind: Literal["add-parts"] = "add-parts"
-    parts: tuple[Part, ...]
-
-    def apply(self, sheet: JobSheet) -> JobSheet:
-        """Return the sheet with the parts behind those it has."""
-        fresh = [PartWork(part=part, footing=usual_footing(sheet.machine)) for part in self.parts]
-        if len(sheet.parts) + len(fresh) > MOST_PARTS:
-            raise BadValue(f"A job holds {MOST_PARTS} parts at most.", "Make another job of the rest.")
-        return sheet.with_parts([*sheet.parts, *fresh], len(sheet.parts))
-
-    def label(self, sheet: JobSheet) -> str:
-        """Say what was done."""
-        return f"Add {', '.join(part.file_name for part in self.parts)}"[:200]
-
-
-class SeparateParts(Change):
-    """Replace the shown part by its bodies, each a part; made by the server, as for ``Resize``."""
-
-    kind: Literal["separate"] = "separate"
-    parts: tuple[Part, ...]
-    of: str
-
-    def apply(self, sheet: JobSheet) -> JobSheet:
-        """Return the sheet with the bodies in the place of the part."""
-        if sheet.part.mesh != self.of:
-            raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
-        fresh = [PartWork(part=part, footing=sheet.footing) for part in self.parts]
-        rest = list(sheet.parts)
-        if len(rest) - 1 + len(fresh) > MOST_PARTS:
-            raise BadValue(f"A job holds {MOST_PARTS} parts at most.", "Make a job of each body instead.")
-        rest[sheet.at : sheet.at + 1] = fresh
-        return sheet.with_parts(rest, sheet.at)
-
-    def label(self, sheet: JobSheet) -> str:
-        """Say what was done."""
-        return f"Separate {sheet.part.file_name} into {len(self.parts)} parts"[:200]
-
-
-class TakeOut(Change):
-    """Take the shown part out of the job."""
-
-    kind: Literal["take-out"] = "take-out"
-
-    def apply(self, sheet: JobSheet) -> JobSheet:
-        """Return the sheet with the other parts."""
-        if not sheet.others:
-            raise BadValue("This is the only part of the job.", "Delete the job in the Yard instead.")
-        return sheet.with_parts(sheet.others, sheet.at)
-
-    def label(self, sheet: JobSheet) -> str:
-        """Say what was done."""
-        return f"Take out {sheet.part.file_name}"[:200]
-
-
-def _at_base(sheet: JobSheet, digest: str) -> JobSheet:
-    """The sheet with the part shown that was worked on: someone may look at another by now."""
-    for one in (sheet, *sheet.each):
-        if one.base.mesh == digest:
-            return one
-    raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
 
 
 AnyChange = Annotated[
@@ -565,6 +462,8 @@ AnyChange = Annotated[
     | PickMaterial
     | SetLayer
     | SetLimit
+    | SetStepFactor
+    | AcceptFinding
     | CutToGrid
     | JoinAgain
     | StandOn

@@ -184,6 +184,8 @@ class PartWork(Document):
     goals: StanceGoals | None = None
     supports: Supports | None = None
     footing: Footing = Footing()
+    # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
+    accepted: dict[str, str] = {}
 
 
 class JobSheet(PartWork):
@@ -197,6 +199,8 @@ class JobSheet(PartWork):
     material: str = "PLA"
     layer_mm: Annotated[Length, Field(ge=0.005, le=5)] = 0.2
     limit_deg: Annotated[float, Field(ge=0, le=90)] | None = None
+    # A layer of so many times the area of its neighbour is listed.
+    step_factor: Annotated[float, Field(ge=1.2, le=100)] = 2.0
     # Taken from the shop's shelf when they were picked, so that the job stays whole whatever becomes of them.
     own_printer: OwnPrinter | None = None
     own_material: OwnMaterial | None = None
@@ -271,6 +275,11 @@ class JobSheet(PartWork):
     def thinnest_mm(self) -> float:
         """Thinnest wall that the machine makes: one bead, or four pixels (common practice)."""
         return round(self.machine.line_width_mm * (4 if self.is_resin else 1), 3)
+
+    @property
+    def spot_mm(self) -> float:
+        """Narrowest thing that starts in one piece: the nozzle, or three pixels."""
+        return self.machine.finest_mm * (3 if self.is_resin else 1)
 
     @property
     def machine(self) -> Printer:

@@ -17,11 +17,13 @@ import numpy as np
 from manifold3d import CrossSection, FillRule
 
 from ..core.cups import Cup
+from ..core.findings import Hanging
 from ..core.footing import Footing
 from ..core.handoff.threemf import Item
 from ..core.hangs import Bridge, Region
 from ..core.islands import Island
 from ..core.layers import LayerStack
+from ..core.lows import Low
 from ..core.mesh import Edges, Mesh, MeshFacts
 from ..core.overhangs import Overhangs
 from ..core.places import Place, Report
@@ -29,14 +31,15 @@ from ..core.split.grid import Piece, Split
 from ..core.stance.figures import Figures, LayerFigure
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found, Proposal
+from ..core.steps import Neck, Step
 from ..core.supports.model import Column, Slab, Stilt, SupportSet
 
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Bridge, Column, Cup, Edges, Figures, Footing, Found, Island, Item, LayerFigure, LayerStack, Mesh,
-        MeshFacts, Overhangs, Piece, Place, Proposal, Region, Report, RestingFace, Slab, Split, Stilt,
-        SupportSet,
+        Bridge, Column, Cup, Edges, Figures, Footing, Found, Hanging, Island, Item, LayerFigure, LayerStack,
+        Low, Mesh, MeshFacts, Neck, Overhangs, Piece, Place, Proposal, Region, Report, RestingFace, Slab,
+        Split, Step, Stilt, SupportSet,
     )
 }  # fmt: skip
 

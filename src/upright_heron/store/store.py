@@ -19,7 +19,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import HeronError
 from ..core.mesh import Mesh
-from ..sheet.changes import Change
+from ..sheet.change import Change
 from ..sheet.document import Document
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset

@@ -15,6 +15,7 @@ from typing import Any, Protocol, TypeVar
 
 from ..core.errors import NotClosed
 from ..core.estimate import Estimate, estimate
+from ..core.findings import Finding, Hanging, listed, walk
 from ..core.fit import Fit, fit
 from ..core.footing import Footing, FootingKind, footprint, make_footing
 from ..core.handoff.threemf import Item, write_3mf
@@ -25,7 +26,7 @@ from ..core.mesh import Mesh, facts
 from ..core.overhangs import overhangs
 from ..core.picture import picture
 from ..core.places import Report, report
-from ..core.preflight import Finding, Weight, preflight
+from ..core.preflight import Check, Weight, preflight
 from ..core.progress import Progress, silent
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
@@ -34,6 +35,7 @@ from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
 from ..core.stance.search import Found, search, slicer
 from ..core.supports.columns import make_columns
+from ..core.supports.holding import holding, probes
 from ..core.supports.model import SupportSet
 from ..core.supports.stilts import make_stilts
 from ..sheet.models import JobSheet
@@ -45,15 +47,17 @@ T = TypeVar("T")
 
 # What the page of a job shows; ``keys`` has the order in which it is made.
 NAMES = (
-    "placed", "picture", "findings", "hangs", "figures", "supports", "footing", "split", "resting", "health",
-    "search",
+    "placed", "picture", "findings", "hangs", "figures", "supports", "holding", "footing", "split", "resting",
+    "health", "search",
 )  # fmt: skip
 VERSIONS = {
     "placed": 2,
     "picture": 1,
     "layers": 1,
-    "findings": 1,
-    "hangs": 1,
+    "walked": 1,
+    "findings": 2,
+    "hangs": 2,
+    "holding": 1,
     "figures": 1,
     "search": 2,
     "first": 2,
@@ -78,16 +82,29 @@ class Placed:
 @register
 @dataclass(frozen=True, eq=False)
 class Findings:
-    """What hangs in a stance: figures and islands."""
+    """What hangs in a stance: figures, and what was found walking up the layers."""
 
     overhang_area_mm2: float
     contact_area_mm2: float
-    islands: tuple[Island, ...]
+    walked: Hanging
     layer_count: int
     largest_layer: int
     largest_z_mm: float
     largest_area_mm2: float
     open_chains: int
+
+    @property
+    def islands(self) -> tuple[Island, ...]:
+        """The islands among them."""
+        return self.walked.islands
+
+
+@register
+@dataclass(frozen=True, eq=False)
+class Holding:
+    """Which supports hold which finding: pairs of its id and theirs."""
+
+    by: tuple[tuple[str, tuple[str, ...]], ...]
 
 
 @register
@@ -130,18 +147,21 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
     spot = (machine.spot_mm, machine.build_mm) if any(machine.spot_mm) else ()
     placed = _key("placed", mesh, stance, sheet.lift_mm, *spot)
     layers = _key("layers", placed, sheet.layer_mm)
-    findings = _key("findings", layers, sheet.limit)
+    walked = _key("walked", layers, sheet.spot_mm, sheet.is_resin, sheet.step_factor)
+    findings = _key("findings", walked, sheet.limit)
     found = {
         "placed": placed,
         "picture": _key("picture", mesh, stance),
         "layers": layers,
+        "walked": walked,
         "findings": findings,
     }
     found["hangs"] = _key("hangs", placed, sheet.limit)
     setting = asdict(sheet.setting())
     found["figures"] = _key("figures", layers, setting)
     if sheet.supports is not None:
-        found["supports"] = _key("supports", findings, sheet.is_resin, sheet.supports.model_dump())
+        found["supports"] = _key("supports", layers, sheet.limit, sheet.is_resin, sheet.supports.model_dump())
+        found["holding"] = _key("holding", findings, found["hangs"], found["supports"])
     if sheet.footing.kind is not FootingKind.NONE:
         settings = sheet.footing_settings()
         found["footing"] = _key(
@@ -262,20 +282,31 @@ class Bench:
         key = keys(sheet)["layers"]
         return self._stacks.get(key, lambda: self.store.recall(key, make))
 
+    def walked(self, sheet: JobSheet) -> Hanging:
+        """What was found walking up the layers; the limit does not count in it."""
+
+        def make() -> Hanging:
+            stack = self.layers(sheet)
+            self.progress("Looking for islands", 0, 1)
+            return walk(
+                self.placed_mesh(sheet), stack, spot_mm=sheet.spot_mm, resin=sheet.is_resin,
+                on_plate=sheet.lift_mm == 0, step_factor=sheet.step_factor,
+            )  # fmt: skip
+
+        return self.store.recall(keys(sheet)["walked"], make)
+
     def findings(self, sheet: JobSheet) -> Findings:
         """Overhangs and islands."""
 
         def make() -> Findings:
-            stack = self.layers(sheet)
-            self.progress("Looking for islands", 0, 1)
+            stack, walked = self.layers(sheet), self.walked(sheet)
             lifted = sheet.lift_mm > 0
-            found, _ = find_islands(stack, on_plate=not lifted)
             area = overhangs(self.placed_mesh(sheet), sheet.limit, plate_mm=None if lifted else 0.0)
             largest = stack.largest
             return Findings(
                 area.overhang_area_mm2,
                 area.contact_area_mm2,
-                tuple(found),
+                walked,
                 len(stack),
                 largest,
                 float(stack.z_mm[largest]) if largest >= 0 else 0.0,
@@ -354,6 +385,19 @@ class Bench:
             )
 
         return self.store.recall(keys(sheet)["supports"], make)
+
+    def holding(self, sheet: JobSheet) -> Holding:
+        """Which supports hold which finding."""
+
+        def make() -> Holding:
+            assert sheet.supports is not None
+            made = self.supports(sheet)
+            self.progress("Checking what is held", 0, 1)
+            found = replace(self.walked(sheet), regions=self.hangs(sheet))
+            points = probes(found, self.placed_mesh(sheet))
+            return Holding(tuple(holding(points, made, sheet.supports.settings()).items()))
+
+        return self.store.recall(keys(sheet)["holding"], make)
 
     def footing(self, sheet: JobSheet) -> Footing:
         """Skirt, brim or raft."""
@@ -459,12 +503,14 @@ class Summary:
     resting : tuple of RestingFace or None
     estimate : Estimate or None
     health : Report or None
-    preflight : list of Finding
+    preflight : list of Check
         Of all parts of the job.
     figures : Figures or None
     found : Found or None
         Proposed stances; weighed ones while the exact ones are being made.
     hangs : tuple of Region or None
+    listed : list of Finding or None
+        Everything that may fail in the stance, with what has become of it.
     parts : list of Summary
         Of each part in their order, where the job has several; without preflight of their own.
     """
@@ -479,11 +525,12 @@ class Summary:
     resting: tuple[RestingFace, ...] | None
     estimate: Estimate | None
     health: Report | None
-    preflight: list[Finding]
+    preflight: list[Check]
     parts: list[Summary] = field(default_factory=list)
     figures: Figures | None = None
     found: Found | None = None
     hangs: tuple[Region, ...] | None = None
+    listed: list[Finding] | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -538,6 +585,18 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
             walls=sheet.process.walls,
             infill=sheet.process.infill_percent / 100.0,
         )
+    hangs, held = known("hangs"), known("holding")
+    all_found = None
+    if findings is not None and hangs is not None and (sheet.supports is None or held is not None):
+        all_found = listed(
+            replace(findings.walked, regions=hangs),
+            limit_deg=sheet.limit,
+            bridge_mm=sheet.bridge_mm,
+            material=sheet.stuff.name,
+            resin=sheet.is_resin,
+            holding=dict(held.by) if held is not None else None,
+            accepted=sheet.accepted,
+        )
     checks = (
         preflight(
             closed=sheet.part.closed,
@@ -546,10 +605,8 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
             technology=sheet.machine.technology,
             contact_area_mm2=findings.contact_area_mm2 if findings is not None else None,
             lifted=sheet.lift_mm > 0,
-            islands=len(findings.islands) if findings is not None else None,
-            overhang_area_mm2=findings.overhang_area_mm2 if findings is not None else None,
+            findings=all_found,
             has_supports=sheet.supports is not None,
-            unheld_islands=len(supports.unheld_islands) if supports is not None else 0,
             has_footing=sheet.footing.kind in (FootingKind.BRIM, FootingKind.RAFT),
         )
         if room is not None
@@ -569,5 +626,6 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         checks,
         figures=known("figures"),
         found=known("search") or known("first"),
-        hangs=known("hangs"),
+        hangs=hangs,
+        listed=all_found,
     )

@@ -14,8 +14,9 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue, TooLarge
 from ...core.machines import MATERIALS, PRINTERS
 from ...core.units import length_mm
-from ...sheet.changes import AddParts, AnyChange, PickMaterial, PickPrinter
+from ...sheet.changes import AnyChange, PickMaterial, PickPrinter
 from ...sheet.models import JobSheet, Part, Size
+from ...sheet.part_changes import AddParts
 from ...store.store import Job
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ..dependencies import Services, Use

@@ -10,8 +10,8 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...core.units import length_mm, number
-from ...sheet.changes import Mend, Resize, SeparateParts
 from ...sheet.models import Size
+from ...sheet.part_changes import Mend, Resize, SeparateParts
 from ...store.store import Job
 from ...work.intake import bodies, separate
 from ..dependencies import Services, Use
