@@ -230,6 +230,7 @@ def overhangs(
             "contact_area_mm2": area.contact_area_mm2,
             "islands": [
                 {
+                    "number": i.number,
                     "z_mm": i.z_mm,
                     "area_mm2": i.area_mm2,
                     "x_mm": i.x_mm,

@@ -17,6 +17,8 @@ LEAST_MM2 = 20.0
 # A neck carries layers of so many times its own area on average, over so much height and share of the part.
 NECK_FACTOR = 4.0
 NECK_ABOVE_MM = 5.0
+# Below it something larger stands: where a part only begins small, its contact tells that already.
+NECK_BELOW = 1.5
 NECK_SHARE = 0.05
 
 
@@ -122,7 +124,8 @@ def thin_necks(stack: LayerStack, factor: float = NECK_FACTOR) -> list[Neck]:
     above = np.concatenate([np.cumsum(area[::-1])[::-1][1:], [0.0]])
     left = np.arange(count - 1, -1, -1)
     ratio = np.where((area > 0) & (left > 0), above / np.maximum(left * area, 1e-12), 0.0)
-    thin = (ratio >= factor) & (left * h >= NECK_ABOVE_MM) & (above >= NECK_SHARE * float(area.sum()))
+    below = np.maximum.accumulate(np.concatenate([[0.0], area[:-1]]))
+    thin = (below >= NECK_BELOW * area) & (ratio >= factor) & (left * h >= NECK_ABOVE_MM) & (above >= NECK_SHARE * float(area.sum()))
     found = []
     edges = np.flatnonzero(np.diff(np.concatenate([[0], thin.astype(np.int8), [0]])))
     for low, high in edges.reshape(-1, 2):

@@ -9,7 +9,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..core import machines
+from ..core.findings import Family, State
 from ..core.footing import FootingKind
+from ..core.peel import NEWTONS
 from ..core.stance.pose import from_quaternion
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
@@ -104,6 +106,17 @@ class JobPage:
     state: str
 
     @property
+    def tally(self) -> dict[str, int]:
+        """How many findings are in each state."""
+        return {state.value: sum(f.state is state for f in self.now.listed or ()) for state in State}
+
+    @property
+    def families(self) -> dict[str, int]:
+        """How many findings there are of each family that occurs."""
+        found = {family.value: sum(f.family is family for f in self.now.listed or ()) for family in Family}
+        return {name: number for name, number in found.items() if number}
+
+    @property
     def busy(self) -> bool:
         """Whether something is being made."""
         return self.task is not None and self.task.state == "running"
@@ -113,6 +126,7 @@ _KEPT = (
     "placed",
     "findings",
     "hangs",
+    "listed",
     "figures",
     "found",
     "supports",
@@ -189,13 +203,14 @@ class Pages:
 
 
 def _asked(sheet: JobSheet, name: str) -> bool:
-    return name in keys(sheet) or name == "estimate" or (name == "found" and sheet.goals is not None)
+    return name in keys(sheet) or name in ("estimate", "listed") or (name == "found" and sheet.goals is not None)
 
 
 def view_state(job: Job, live: Summary) -> dict[str, Any]:
     """What the view needs to draw a job; keys stand for blocks under ``/api``."""
     sheet = job.sheet
     found = keys(sheet)
+    held = {f.name for f in live.listed or () if f.state is State.HELD}
     rotation = from_quaternion(sheet.stance.quaternion)
     return {
         "job": job.id,
@@ -222,12 +237,18 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "wantsSplit": sheet.grid is not None,
         "health": found["health"] if live.health else None,
         "hangs": found["hangs"] if live.hangs is not None else None,
+        "findings": found["findings"] if live.findings is not None else None,
         "show": sheet.show,
         "load": sheet.load,
         "cups": [[c.x_mm, c.y_mm, c.z_mm] for c in live.figures.cups] if live.figures else [],
         "centre": list(live.figures.centre_mm) if live.figures else None,
         "islands": [
-            {"n": i.number, "z": i.z_mm, "x": i.x_mm, "y": i.y_mm, "layer": i.layer}
+            {
+                "n": i.number, "z": i.z_mm, "x": i.x_mm, "y": i.y_mm, "layer": i.layer,
+                "held": f"island {i.number}" in held,
+            }
             for i in (live.findings.islands[:400] if live.findings else ())
         ],
+        "peel": NEWTONS[sheet.stuff.peel] if sheet.is_resin else None,
+        "steps": [step.z_mm for step in live.findings.walked.steps] if live.findings else [],
     }

@@ -54,7 +54,7 @@ VERSIONS = {
     "placed": 2,
     "picture": 1,
     "layers": 1,
-    "walked": 1,
+    "walked": 2,
     "findings": 2,
     "hangs": 2,
     "holding": 1,

@@ -1,6 +1,9 @@
 import { fetchBlock, readLayers, readMesh, readPieces } from './blocks.js';
 import { HeightProfile, levels } from './profile.js';
 import { inStep } from './pair.js';
+import { FindingList } from './findings.js';
+import { LayerPlan } from './layer-plan.js';
+import { LayerWalk } from './layer-walk.js';
 import { TiltPad } from './tilt-pad.js';
 import { Uploads } from './uploads.js';
 import { LengthEcho } from './length.js';
@@ -47,7 +50,6 @@ class JobPage {
       $('#pull-out').textContent = `${e.target.value} %`;
       this.view.pull(e.target.value / 100);
     });
-    $('#layer-number').addEventListener('change', (e) => this.profile.set(Number(e.target.value) - 1));
     this.uploads = new Uploads(this.root.dataset.job, Number(this.root.dataset.uploadMb) * 1e6, () => {
       this.acts += 1;
       this.#refreshSoon();
@@ -56,6 +58,9 @@ class JobPage {
     document.addEventListener('pointerover', (e) => this.#figure(e.target.closest?.('.figure-line')));
     document.addEventListener('focusin', (e) => this.#figure(e.target.closest?.('.figure-line')));
     document.addEventListener('change', (e) => this.#changed(e));
+    this.plan = new LayerPlan($('#plan'));
+    this.walk = new LayerWalk(this.profile, (z) => this.#onward(z));
+    this.findings = new FindingList((finding) => this.#finding(finding));
     this.#listen();
     this.#follow();
   }
@@ -177,9 +182,9 @@ class JobPage {
     const { state } = this;
     const list = levels({ part: this.layers.part, support: this.layers.support, layer: state.layer, lift: state.lift, raised: state.raise, footingLayers: this.layers.footing ? state.footingLayers : 0 });
     this.profile.setStale(!state.layers || state.layers !== this.keys.layers);
-    this.profile.setData(list, this.layers, state.islands.map((i) => ({ n: i.n, z: i.z + state.raise })));
-    $('#layer-of').textContent = list.length ? `of ${list.length}` : '';
-    $('#layer-number').max = String(list.length);
+    this.profile.setData(list, this.layers, state.islands.map((i) => ({ n: i.n, z: i.z + state.raise, held: i.held })), { peel: state.peel, steps: state.steps.map((z) => z + state.raise) });
+    this.plan.frame(this.layers.part, this.layers.support);
+    this.walk.follow();
     this.#layerMoved(this.profile.index);
   }
 
@@ -201,13 +206,15 @@ class JobPage {
     this.pointed = null;
     if (!this.pair) this.view.pointAt('', {});
     this.view.setLoad(open === 4 && !this.pair ? this.state.load : null);
-    const places = open === 1 ? this.placeOf === this.state.health : open === 5 && this.regionOf === this.state.hangs;
-    this.regionOf = this.state.hangs;
+    const places = open === 1 ? this.placeOf === this.state.health : open === 5 && this.findingsOf === this.state.findings;
+    this.findingsOf = this.state.findings;
+    if (open === 5) this.#tab(this.tab ?? 'findings');
+    this.findings.follow();
+    this.#jump();
     if (!places) {
       this.view.setPlace(null);
       this.placeAt = undefined;
-      this.regionAt = undefined;
-      delete document.body.dataset.region;
+      delete document.body.dataset.finding;
     } else if (this.placeAt !== undefined && $('#place-words')) {
       $('#place-words').textContent = `${this.placeAt + 1} of ${$('#places').dataset.count}`;
     }
@@ -253,24 +260,45 @@ class JobPage {
     for (const b of document.querySelectorAll('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
   }
 
-  /** How many overhang regions are listed; 1 where none is, so that stepping stays where it is. */
-  #regions() {
-    return Math.max(1, document.querySelectorAll('#regions [data-region]').length);
+  /** Show the findings or the marks. @param {string} name */
+  #tab(name) {
+    this.tab = name;
+    for (const tab of document.querySelectorAll('[data-tab]')) {
+      tab.setAttribute('aria-selected', String(tab.dataset.tab === name));
+      document.getElementById(tab.dataset.tab).hidden = tab.dataset.tab !== name;
+    }
   }
 
-  /** Come near to an overhang region. @param {number} number  from 1 */
-  async #region(number) {
-    const button = $(`#regions [data-region="${number}"]`);
-    const { hangs, mesh } = this.state;
-    if (!button || !hangs) return;
-    this.regionAt = number;
-    const answer = await fetch(`/api/blocks/hangs/${hangs}/${number}?mesh=${mesh}`);
-    if (!answer.ok || this.open !== 5) return;
-    this.view.setPlace(await answer.json());
-    for (const row of document.querySelectorAll('#regions tr.chosen')) row.classList.remove('chosen');
-    button.closest('tr').classList.add('chosen');
-    button.scrollIntoView({ block: 'nearest' });
-    document.body.dataset.region = String(number);
+  /** Come near to a finding, in its layer. @param {import('./findings.js').Finding} finding */
+  async #finding(finding) {
+    const { hangs, mesh, raise } = this.state;
+    const { family, number } = finding;
+    if (family === 'overhang') {
+      const answer = await fetch(`/api/blocks/hangs/${hangs}/${number}?mesh=${mesh}`);
+      if (!answer.ok || this.open !== 5) return;
+      this.profile.set(null);
+      this.view.setPlace(await answer.json());
+    } else {
+      this.profile.goTo(finding.z + raise + 1e-6);
+      const spot = family === 'layer step' || family === 'thin neck' ? null : this.view.spot(finding.at, raise, family === 'island' ? '#c8246b' : '#20303a');
+      this.view.setPlace(spot);
+    }
+    document.body.dataset.finding = finding.name;
+  }
+
+  /** Go on to the next finding above a height, in section 5. @param {number} z  mm */
+  #onward(z) {
+    this.waiting = z - this.state.raise;
+    if (this.open === 5) this.#jump();
+    else this.#goTo(5);
+  }
+
+  /** The sheet is open at the findings: jump if one was asked for. */
+  #jump() {
+    if (this.waiting === undefined || this.open !== 5) return;
+    this.#tab('findings');
+    this.findings.above(this.waiting);
+    this.waiting = undefined;
   }
 
   #limit(degrees) {
@@ -294,15 +322,16 @@ class JobPage {
   #layerMoved(index) {
     if (this.pair) {
       this.view.pair.cutAt(index === null ? [null, null] : this.steps[index].layers);
-      $('#layer-number').value = String((index ?? this.steps.length - 1) + 1);
-      $('#layer-number').max = String(this.steps.length);
+      this.walk.moved(index);
+      this.plan.show(null, this.layers, []);
       this.view.redraw();
       return;
     }
     const level = index === null ? null : this.profile.levels[index];
     if (level && this.view.pieces.visible) this.view.showPieces(false);
     this.view.cutAt(level ?? null, this.layers);
-    if (document.activeElement !== $('#layer-number')) $('#layer-number').value = String((index ?? this.profile.levels.length - 1) + 1);
+    this.plan.show(level, this.layers, this.state.islands);
+    this.walk.moved(index);
   }
 
   // Pointing and keys --------------------------------------------------------------------
@@ -392,7 +421,7 @@ class JobPage {
   #inStep(by) {
     this.steps = inStep(this.pair[0], this.pair[1], by);
     this.profile.setPair(this.steps, this.pair);
-    $('#layer-of').textContent = `of ${this.steps.length}`;
+    this.walk.follow();
     this.#layerMoved(null);
   }
 
@@ -434,7 +463,7 @@ class JobPage {
   }
 
   #clicked(event) {
-    const target = event.target.closest('button, [data-island]');
+    const target = event.target.closest('button');
     if (!target) return;
     if (target.id === 'stand') this.#pick(true);
     else if (target.id === 'pick-show') this.#pick(true, 'show');
@@ -455,11 +484,8 @@ class JobPage {
     } else if (target.dataset.view) {
       for (const b of document.querySelectorAll('[data-view]')) b.setAttribute('aria-pressed', String(b === target));
       this.view.look(target.dataset.view);
-    } else if (target.dataset.island) {
-      const island = this.state.islands.find((i) => i.n === Number(target.dataset.island));
-      if (island) this.profile.goTo(island.z + this.state.raise);
-    } else if (target.dataset.region) {
-      this.#region(Number(target.dataset.region));
+    } else if (target.dataset.tab) {
+      this.#tab(target.dataset.tab);
     } else if (target.dataset.placeStep) {
       this.#place(Number(target.dataset.placeStep));
     } else if (target.dataset.mended) {
@@ -498,7 +524,7 @@ class JobPage {
     else if (event.key === 'b') this.#showMended(this.mended === 'before' ? 'after' : 'before');
     else if (event.key === 'n' || event.key === 'p') {
       const step = event.key === 'n' ? 1 : -1;
-      if (this.open === 5) this.#region(((this.regionAt ?? (step > 0 ? 0 : 1)) + step - 1 + this.#regions()) % this.#regions() + 1);
+      if (this.open === 5) this.findings.step(step);
       else this.#place(step);
     }
     else if (event.key === '?') $('#keys').showModal();

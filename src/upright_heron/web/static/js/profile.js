@@ -40,6 +40,9 @@ export class HeightProfile {
     /** @type {number | null} */
     this.index = null;
     this.islands = [];
+    this.steps = [];
+    /** Pull of the film on each layer of the part, N, rough. @type {Float64Array | null} */
+    this.peel = null;
     this.stale = false;
     new ResizeObserver(() => this.draw()).observe(canvas);
     canvas.addEventListener('pointerdown', (e) => {
@@ -62,12 +65,15 @@ export class HeightProfile {
   /**
    * @param {Level[]} list
    * @param {{part: any, support: any}} layers
-   * @param {{n: number, z: number}[]} islands  z above the plate, mm
+   * @param {{n: number, z: number, held: boolean}[]} islands  z above the plate, mm
+   * @param {{peel: number[] | null, steps: number[]}} more  newtons for mm2 of layer and mm of outline; heights of layer steps
    */
-  setData(list, layers, islands) {
+  setData(list, layers, islands, { peel, steps }) {
     this.levels = list;
     this.layers = layers;
     this.islands = islands;
+    this.steps = steps;
+    this.peel = peel && layers.part ? pull(layers.part, peel) : null;
     this.other = null;
     if (this.index !== null) this.index = Math.min(this.index, list.length - 1);
     this.draw();
@@ -82,6 +88,8 @@ export class HeightProfile {
     this.levels = steps.map((step) => ({ z: step.z, part: step.layers[0], support: -1, footing: -1 }));
     this.layers = { part: sides[0].layers, support: null };
     this.islands = [];
+    this.steps = [];
+    this.peel = null;
     this.other = { area: steps.map((step) => area(sides[1], step.layers[1])), letters: sides.map((s) => s.letter) };
     this.index = null;
     this.stale = false;
@@ -195,6 +203,7 @@ export class HeightProfile {
       c.fillStyle = COPPER;
       c.fillText(`${this.other.letters[1]} dashed`, f.left + 62, 8);
     }
+    this.#worst(c, f, x, y, area);
     c.strokeStyle = INK;
     c.lineWidth = 1.2;
     c.beginPath();
@@ -210,10 +219,16 @@ export class HeightProfile {
       const room = last - at > 17;
       c.beginPath();
       c.arc(room ? f.w - 9 : f.w - 21, at, room ? 8 : 2.5, 0, 7);
-      c.fillStyle = ISLAND;
+      // A held island is a ring, one that is still open a full dot.
+      c.fillStyle = island.held && room ? '#fffdf8' : ISLAND;
       c.fill();
+      if (island.held && room) {
+        c.strokeStyle = ISLAND;
+        c.lineWidth = 1.5;
+        c.stroke();
+      }
       if (room) {
-        c.fillStyle = '#fff';
+        c.fillStyle = island.held ? ISLAND : '#fff';
         c.fillText(String(island.n), f.w - 9, at + 0.5);
         last = at;
       }
@@ -249,6 +264,46 @@ export class HeightProfile {
     this.#describe();
   }
 
+  /** Layers that stand out: the largest, steps in area, and for resin the pull of the film and its worst. */
+  #worst(c, f, x, y, area) {
+    c.font = '10px "Atkinson Hyperlegible Next", sans-serif';
+    c.textAlign = 'left';
+    const spot = (i, at, text, colour) => {
+      c.fillStyle = colour;
+      c.beginPath();
+      c.moveTo(at - 4, y(this.levels[i].z));
+      c.lineTo(at, y(this.levels[i].z) - 4);
+      c.lineTo(at + 4, y(this.levels[i].z));
+      c.lineTo(at, y(this.levels[i].z) + 4);
+      c.fill();
+      const wide = c.measureText(text).width;
+      c.fillText(text, Math.max(f.left + 3, Math.min(at + 6, f.right - wide - 2)), y(this.levels[i].z) - 8);
+    };
+    for (const z of this.steps) {
+      c.fillStyle = '#a8690f';
+      c.fillRect(f.left, y(z) - 1, 9, 2);
+    }
+    if (this.other) return;
+    const largest = area.indexOf(Math.max(...area));
+    if (area[largest] > 0) spot(largest, x(area[largest]), 'largest', HERON);
+    if (!this.peel) return;
+    const pulls = this.levels.map((l) => (l.part >= 0 && l.part < this.peel.length ? this.peel[l.part] : 0));
+    const most = Math.max(...pulls);
+    if (!(most > 0)) return;
+    const at = (p) => f.left + (p / most) * (f.right - f.left);
+    c.beginPath();
+    this.levels.forEach((l, i) => c.lineTo(at(pulls[i]), y(l.z)));
+    c.strokeStyle = '#8a4a12';
+    c.lineWidth = 1;
+    c.setLineDash([2, 2]);
+    c.stroke();
+    c.setLineDash([]);
+    c.fillStyle = '#8a4a12';
+    c.fillText(`peel to ${most.toFixed(0)} N, rough`, f.left + 4, 22);
+    const worst = pulls.indexOf(most);
+    if (Math.abs(y(this.levels[worst].z) - y(this.levels[largest].z)) > 14) spot(worst, f.right, 'hardest', '#8a4a12');
+  }
+
   #describe() {
     const n = this.levels.length;
     const now = this.index === null ? n : this.index + 1;
@@ -258,6 +313,23 @@ export class HeightProfile {
     const z = this.index === null ? 'whole part' : `layer ${now} of ${n}, ${this.levels[this.index].z.toFixed(2)} mm`;
     this.canvas.setAttribute('aria-valuetext', n ? z : 'no layers yet');
   }
+}
+
+/**
+ * Pull of the film on each layer: newtons for its area and for its outline, as on the server.
+ * @param {import('./blocks.js').LayersData} part @param {number[]} peel @returns {Float64Array}
+ */
+function pull(part, [byArea, byOutline]) {
+  const result = new Float64Array(part.count);
+  for (let layer = 0; layer < part.count; layer++) {
+    let long = 0;
+    for (let r = part.layerStart[layer]; r < part.layerStart[layer + 1]; r++) {
+      const [lo, hi] = [part.ringStart[r], part.ringStart[r + 1]];
+      for (let i = lo, j = hi - 1; i < hi; j = i++) long += Math.hypot(part.points[2 * i] - part.points[2 * j], part.points[2 * i + 1] - part.points[2 * j + 1]);
+    }
+    result[layer] = byArea * part.area[layer] + byOutline * long;
+  }
+  return result;
 }
 
 /** @param {number} top mm @returns {number} step of the axis, mm */

@@ -246,7 +246,7 @@ export class View {
       lines.setAttribute('position', new THREE.Float32BufferAttribute(edges, 3));
       this.place.add(new THREE.LineSegments(lines, new THREE.LineBasicMaterial(over)));
       const spot = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(...place.at)]);
-      this.place.add(new THREE.Points(spot, new THREE.PointsMaterial({ ...over, size: 14, sizeAttenuation: false, opacity: 0.5 })));
+      this.place.add(new THREE.Points(spot, round(new THREE.PointsMaterial({ ...over, size: 16, sizeAttenuation: false, opacity: 0.55 }))));
       this.place.renderOrder = 5;
       this.part.mesh.add(this.place);
       this.part.mesh.updateMatrixWorld(true);
@@ -263,6 +263,15 @@ export class View {
       this.controls.update();
     }
     this.redraw();
+  }
+
+  /**
+   * A point of the plate as a place to come near to.
+   * @param {number[]} at  x, y, z, mm @param {number} raise  mm, by a raft @param {string} colour
+   */
+  spot(at, raise, colour) {
+    const here = new THREE.Vector3(at[0], at[1], at[2] + raise).applyMatrix4(this.part.mesh.matrix.clone().invert());
+    return { lines: [], facets: [], at: here.toArray(), facing: [0, 0, 0], colour };
   }
 
   // Figures and turning by hand ----------------------------------------------------
@@ -565,6 +574,14 @@ export class View {
     for (const cap of Object.values(this.caps)) cap.dispose();
     this.renderer.dispose();
   }
+}
+
+/** Make points round. @param {THREE.PointsMaterial} material */
+function round(material) {
+  material.onBeforeCompile = (shader) => {
+    shader.fragmentShader = shader.fragmentShader.replace('#include <color_fragment>', '#include <color_fragment>\n if (length(gl_PointCoord - 0.5) > 0.5) discard;');
+  };
+  return material;
 }
 
 const _point = new THREE.Vector3();
