@@ -148,7 +148,7 @@ class AnswersTest(CliCase):
         ball = self.answer("overhangs", "sphere.stl", "--limit", 60)
         self.assertAlmostEqual(ball["overhang_area_mm2"] / 84.17872, 1, delta=5e-3)
         islands = self.answer("overhangs", "comb.stl")["islands"]
-        self.assertEqual([list(i) for i in islands], ["number z_mm area_mm2 x_mm y_mm point grown_mm2 joins_z_mm hanging_mm3".split()] * 2)
+        self.assertEqual([list(i) for i in islands], [["number", "z_mm", "area_mm2", "x_mm", "y_mm", "point", "grown_mm2", "joins_z_mm", "hanging_mm3"]] * 2)
         self.assertAlmostEqual(islands[1]["z_mm"], 10)
         # The lowest point of the cube is put at z = 0.
         self.assertAlmostEqual(self.answer("overhangs", "cube.stl")["contact_area_mm2"], 1)

@@ -157,6 +157,7 @@ def listed(
     holding: Mapping[str, Sequence[str]] | None = None,
     accepted: Mapping[str, str] | None = None,
     propped: frozenset[int] = frozenset(),
+    kept_clear: frozenset[int] = frozenset(),
 ) -> list[Finding]:
     """Put everything found into one list.
 
@@ -175,6 +176,8 @@ def listed(
     accepted : mapping of finding id to a note, optional
     propped : frozenset of int
         Numbers of regions that are to be held although they carry themselves.
+    kept_clear : frozenset of int
+        Numbers of regions that the technician painted to be kept clear: that accepts them.
 
     Returns
     -------
@@ -203,6 +206,8 @@ def listed(
             state = State.HELD
         elif family is Family.OVERHANG and number in carried:
             state = State.CARRIES
+        elif family is Family.OVERHANG and number in kept_clear:
+            state, note = State.ACCEPTED, "painted to be kept clear"
         elif key in accepted:
             state, note = State.ACCEPTED, accepted[key]
         result.append(Finding(key, family, number, kind, at, z, area, reason, state, by, note))

@@ -90,7 +90,7 @@ def painted(marks: Marks, facets: NDArray[np.integer], mark: Mark) -> Marks:
     BadValue
         Facets that the part does not have.
     """
-    if len(facets) and not (0 <= int(facets.min()) and int(facets.max()) < len(marks)):
+    if len(facets) and not (int(facets.min()) >= 0 and int(facets.max()) < len(marks)):
         raise BadValue("The stroke is of another surface.", "Reload the page and paint again.")
     result = marks.copy()
     result[facets] = mark

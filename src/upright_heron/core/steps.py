@@ -125,7 +125,8 @@ def thin_necks(stack: LayerStack, factor: float = NECK_FACTOR) -> list[Neck]:
     left = np.arange(count - 1, -1, -1)
     ratio = np.where((area > 0) & (left > 0), above / np.maximum(left * area, 1e-12), 0.0)
     below = np.maximum.accumulate(np.concatenate([[0.0], area[:-1]]))
-    thin = (below >= NECK_BELOW * area) & (ratio >= factor) & (left * h >= NECK_ABOVE_MM) & (above >= NECK_SHARE * float(area.sum()))
+    much = (left * h >= NECK_ABOVE_MM) & (above >= NECK_SHARE * float(area.sum()))
+    thin = (below >= NECK_BELOW * area) & (ratio >= factor) & much
     found = []
     edges = np.flatnonzero(np.diff(np.concatenate([[0], thin.astype(np.int8), [0]])))
     for low, high in edges.reshape(-1, 2):

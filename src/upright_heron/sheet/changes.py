@@ -173,6 +173,19 @@ class AcceptFinding(Change):
         return f"{'Look again at' if self.back else 'Accept'} {self.name}"
 
 
+class ProposeChannels(Change):
+    """Ask for holes and channels under a width, to keep them clear; without one, for none."""
+
+    kind: Literal["channels"] = "channels"
+    width_mm: Length | None = None
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        return altered(sheet, channel_mm=self.width_mm)
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"Find channels under {self.width_mm:g} mm" if self.width_mm else "No channels"
+
+
 class CutToGrid(Change):
     """Cut the part into boxes of the build volume less a margin."""
 
@@ -464,6 +477,7 @@ AnyChange = Annotated[
     | SetLimit
     | SetStepFactor
     | AcceptFinding
+    | ProposeChannels
     | CutToGrid
     | JoinAgain
     | StandOn

@@ -142,6 +142,24 @@ class Stance(Document):
     name: str = "as it came"
 
 
+class PaintedMarks(Document):
+    """What is painted on a part: the bytes are kept apart, under their digest.
+
+    ``demand`` and ``show`` are digests of what supports and what stances depend on: a stroke for one leaves
+    the results of the other as they are.
+    """
+
+    digest: Digest
+    of: Digest
+    prop_mm2: float = 0.0
+    clear_mm2: float = 0.0
+    show_mm2: float = 0.0
+    # Painted area that could not be carried when the part was sized or mended.
+    lost_mm2: float = 0.0
+    demand: str = ""
+    show: str = ""
+
+
 Weight = Annotated[float, Field(ge=0, le=5)]
 
 
@@ -186,6 +204,9 @@ class PartWork(Document):
     footing: Footing = Footing()
     # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
     accepted: dict[str, str] = {}
+    marks: PaintedMarks | None = None
+    # Holes and channels narrower than this are proposed to be kept clear.
+    channel_mm: Annotated[Length, Field(gt=0, le=200)] | None = None
 
 
 class JobSheet(PartWork):
@@ -356,6 +377,7 @@ class JobSheet(PartWork):
 
     def setting(self) -> Setting:
         """What the figures of a stance depend on besides the part."""
+        painted = self.marks is not None and self.marks.show_mm2 > 0
         return Setting(
             printer=self.machine,
             material=self.stuff,
@@ -364,8 +386,9 @@ class JobSheet(PartWork):
             lift_mm=self.lift_mm,
             walls=self.process.walls,
             infill=self.process.infill_percent / 100.0,
-            show=self.show,
+            show=None if painted else self.show,
             load=self.load,
+            painted=painted,
         )
 
     def footing_settings(self) -> FootingSettings:

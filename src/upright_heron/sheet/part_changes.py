@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from ..core.errors import BadValue
 from .change import Change, altered
-from .models import JobSheet, Part, PartWork, Size
+from .models import JobSheet, PaintedMarks, Part, PartWork, Size
 from .process import usual_footing
 
 # A sheet stays a document that is read at once; a plate of hundreds is made of copies, not of parts.
@@ -20,19 +22,22 @@ class Resize(Change):
     size: Size
     part: Part
     of: str
+    marks: PaintedMarks | None = None
+    marks_before: str = ""
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         """Return the sheet with the part sized."""
         sheet = _at_base(sheet, self.of)
+        _same_marks(sheet, self.marks_before)
         came = sheet.original if self.part.mesh != sheet.original.mesh else None
-        return altered(sheet, part=self.part, came=came, size=self.size)
+        return altered(sheet, part=self.part, came=came, size=self.size, marks=self.marks)
 
     def label(self, sheet: JobSheet) -> str:
         """Say what was done."""
         if self.size.untouched:
-            return "Size as it came"
+            return f"Size as it came{_lost(self.marks)}"
         x, y, z = self.part.size_mm
-        return f"Size {x:.4g} × {y:.4g} × {z:.4g} mm"
+        return f"Size {x:.4g} × {y:.4g} × {z:.4g} mm{_lost(self.marks)}"
 
 
 class Mend(Change):
@@ -44,22 +49,48 @@ class Mend(Change):
     words: tuple[str, ...]
     moved_mm: float = 0.0
     of: str
+    marks: PaintedMarks | None = None
+    marks_before: str = ""
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         """Return the sheet with the part mended."""
         sheet = _at_base(sheet, self.of)
+        _same_marks(sheet, self.marks_before)
         return altered(
             sheet,
             came=sheet.original,
             mended=self.part,
             part=self.sized,
+            marks=self.marks,
             mending=(*sheet.mending, *self.words),
             moved_mm=max(sheet.moved_mm, self.moved_mm),
         )
 
     def label(self, sheet: JobSheet) -> str:
         """Say what was done."""
-        return f"Mend: {', '.join(self.words)}"[:200]
+        return f"Mend: {', '.join(self.words)}"[:150] + _lost(self.marks)
+
+
+class Paint(Change):
+    """Change what is painted on the part; made by the server, which keeps the bytes first."""
+
+    kind: Literal["paint"] = "paint"
+    marks: PaintedMarks | None
+    of: str
+    before: str = ""
+    words: str = Field(max_length=80)
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        """Return the sheet with the marks."""
+        for one in (sheet, *sheet.each):
+            if one.part.mesh == self.of:
+                _same_marks(one, self.before)
+                return altered(one, marks=self.marks)
+        raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
+
+    def label(self, sheet: JobSheet) -> str:
+        """Say what was done."""
+        return self.words
 
 
 class AddParts(Change):
@@ -117,6 +148,16 @@ class TakeOut(Change):
     def label(self, sheet: JobSheet) -> str:
         """Say what was done."""
         return f"Take out {sheet.part.file_name}"[:200]
+
+
+def _same_marks(sheet: JobSheet, before: str) -> None:
+    if (sheet.marks.digest if sheet.marks else "") != before:
+        raise BadValue("The part was painted meanwhile.", "Look at it again, and repeat the step.")
+
+
+def _lost(marks: PaintedMarks | None) -> str:
+    lost = marks.lost_mm2 if marks else 0.0
+    return f"; {lost:.0f} mm² of marks could not be carried" if lost >= 0.5 else ""
 
 
 def _at_base(sheet: JobSheet, digest: str) -> JobSheet:

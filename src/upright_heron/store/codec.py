@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from manifold3d import CrossSection, FillRule
 
+from ..core.channels import Channel
 from ..core.cups import Cup
 from ..core.findings import Hanging
 from ..core.footing import Footing
@@ -37,9 +38,9 @@ from ..core.supports.model import Column, Slab, Stilt, SupportSet
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Bridge, Column, Cup, Edges, Figures, Footing, Found, Hanging, Island, Item, LayerFigure, LayerStack,
-        Low, Mesh, MeshFacts, Neck, Overhangs, Piece, Place, Proposal, Region, Report, RestingFace, Slab,
-        Split, Step, Stilt, SupportSet,
+        Bridge, Channel, Column, Cup, Edges, Figures, Footing, Found, Hanging, Island, Item, LayerFigure,
+        LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Piece, Place, Proposal, Region, Report,
+        RestingFace, Slab, Split, Step, Stilt, SupportSet,
     )
 }  # fmt: skip
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import hashlib
 import time
 import uuid
 from collections.abc import Callable, Iterator
@@ -11,8 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
+import numpy as np
 from alembic import command
 from alembic.config import Config
+from numpy.typing import NDArray
 from sqlalchemy import Connection, Engine, create_engine, delete, event, func, select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
@@ -308,6 +311,30 @@ class Store:
         except IntegrityError:
             pass  # another request kept the same mesh at the same moment
         return mesh.digest
+
+    def keep_marks(self, marks: NDArray[np.uint8]) -> str:
+        """Keep the marks of a part for good and return their digest."""
+        digest = hashlib.blake2b(marks.tobytes(), digest_size=16).hexdigest()
+        with self._session(write=True) as s:
+            if s.get(BlobRow, digest) is None:
+                s.add(BlobRow(digest=digest, data=encode(marks)))
+        return digest
+
+    def marks(self, digest: str) -> NDArray[np.uint8]:
+        """Fetch the marks of a part.
+
+        Raises
+        ------
+        NotFound
+            No such marks.
+        """
+        with self._session() as s:
+            row = s.get(BlobRow, digest)
+            if row is None:
+                raise NotFound("There are no such marks.", "Reload the page.")
+            data = row.data
+        marks: NDArray[np.uint8] = decode(data)
+        return marks
 
     def mesh(self, digest: str) -> Mesh:
         """Fetch a mesh.

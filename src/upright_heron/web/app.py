@@ -32,14 +32,14 @@ from ..work.runner import Work
 from . import words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, handoff, job, machines, part, results, stance, yard
+from .routes import api, changes, handoff, job, machines, marks, part, results, stance, yard
 from .stances import GOAL_WORDS
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
 # A form of the sheet is small; only the upload routes take more, and count it itself.
 FORM_BYTES = 200_000
-UPLOADS = re.compile(r"/api/jobs(/[^/]+/parts)?$")
+UPLOADS = re.compile(r"/api/jobs(/[^/]+/parts)?$|/jobs/[^/]+/marks/stroke$")
 
 
 def create_app(settings: Settings | None = None) -> FastAPI:
@@ -97,7 +97,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (yard, machines, job, changes, part, stance, handoff, results, api):
+    for module in (yard, machines, job, changes, part, marks, stance, handoff, results, api):
         app.include_router(module.router)
     app.middleware("http")(_guard)
     app.add_exception_handler(HeronError, _heron_error)

@@ -10,15 +10,18 @@ from typing import Any
 
 from ..core import machines
 from ..core.findings import Family, State
+from ..core.fine import Fine, refined
 from ..core.footing import FootingKind
+from ..core.marks import MEANING, Mark
 from ..core.peel import NEWTONS
 from ..core.stance.pose import from_quaternion
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
 from ..sheet.shop import OwnMaterial, OwnPrinter
 from ..store.store import Job, Store
-from ..work.results import Summary, keys, summary
+from ..work.results import keys
 from ..work.runner import Task, Work
+from ..work.summary import Summary, summary
 from .stances import FigureLine, StanceCard, board, figure_lines, resting_board, resting_cards
 
 SECTIONS = (
@@ -106,6 +109,17 @@ class JobPage:
     state: str
 
     @property
+    def meanings(self) -> list[tuple[str, str, str, float]]:
+        """Marks: key, name, what it means, painted area."""
+        marks = self.sheet.marks
+        areas = (marks.prop_mm2, marks.clear_mm2, marks.show_mm2) if marks else (0.0, 0.0, 0.0)
+        kinds = ((Mark.PROP, "prop"), (Mark.KEEP_CLEAR, "clear"), (Mark.SHOW, "show"))
+        return [
+            (key, MEANING[mark].name, MEANING[mark].words, area)
+            for (mark, key), area in zip(kinds, areas, strict=True)
+        ]
+
+    @property
     def tally(self) -> dict[str, int]:
         """How many findings are in each state."""
         return {state.value: sum(f.state is state for f in self.now.listed or ()) for state in State}
@@ -145,11 +159,23 @@ class Pages:
         self._work = work
         self._memo = Memo(store)
         self._shown: OrderedDict[str, Summary] = OrderedDict()
+        self._fine: OrderedDict[str, Fine] = OrderedDict()
+        self._refining = threading.Lock()
         self._lock = threading.Lock()
 
     def result(self, key: str) -> Any | None:
         """A remembered result."""
         return self._memo.result(key)
+
+    def fine(self, digest: str) -> Fine:
+        """The fine mesh of a part; the last few are kept, for a stroke must not wait for it."""
+        with self._refining:
+            if digest not in self._fine:
+                self._fine[digest] = refined(self._store.mesh(digest))
+                while len(self._fine) > 4:
+                    self._fine.popitem(last=False)
+            self._fine.move_to_end(digest)
+            return self._fine[digest]
 
     def summary(self, sheet: JobSheet) -> Summary:
         """What is known of a sheet."""
@@ -203,7 +229,8 @@ class Pages:
 
 
 def _asked(sheet: JobSheet, name: str) -> bool:
-    return name in keys(sheet) or name in ("estimate", "listed") or (name == "found" and sheet.goals is not None)
+    always = ("estimate", "listed")
+    return name in keys(sheet) or name in always or (name == "found" and sheet.goals is not None)
 
 
 def view_state(job: Job, live: Summary) -> dict[str, Any]:
@@ -238,6 +265,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "health": found["health"] if live.health else None,
         "hangs": found["hangs"] if live.hangs is not None else None,
         "findings": found["findings"] if live.findings is not None else None,
+        "marks": sheet.marks.digest if sheet.marks else None,
         "show": sheet.show,
         "load": sheet.load,
         "cups": [[c.x_mm, c.y_mm, c.z_mm] for c in live.figures.cups] if live.figures else [],

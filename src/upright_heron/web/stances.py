@@ -218,7 +218,7 @@ def figure_lines(found: Figures | None, sheet: JobSheet) -> list[FigureLine]:
     tell("support_volume_mm3", "Support columns", words.volume(found.support_volume_mm3), "overhang")
     tell("support_mass_g", "Supports, as printed", words.mass(found.support_mass_g), "overhang")
     tell("touch_area_mm2", "Touched by supports", words.area(found.touch_area_mm2), "overhang")
-    if sheet.show:
+    if sheet.setting().shows:
         tell("touch_show_mm2", "Touched on the show side", words.area(found.touch_show_mm2), "show")
     tell("islands", "Islands", str(found.islands), "islands")
     layers = words.count(found.layer_count, "layer")
@@ -241,7 +241,7 @@ def figure_lines(found: Figures | None, sheet: JobSheet) -> list[FigureLine]:
     tell("tip_angle_deg", "Tips over at", f"{found.tip_angle_deg:.1f}°", "centre")
     tell("slenderness", "Slenderness", slender, "contact")
     tell("cusp_mm", "Stairs on slopes, mean", f"{found.cusp_mm:.3f} mm", "stairs")
-    if sheet.show:
+    if sheet.setting().shows:
         tell("cusp_show_mm", "Stairs on the show side", f"{found.cusp_show_mm:.3f} mm", "show")
     if found.load_angle_deg is not None:
         tell("load_angle_deg", "Load to the layers", f"{found.load_angle_deg:.1f}°", "load")

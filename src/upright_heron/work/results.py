@@ -10,23 +10,26 @@ import hashlib
 import json
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field, replace
-from typing import Any, Protocol, TypeVar
+from dataclasses import asdict, dataclass, replace
+from typing import Any, TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.channels import Channel, find_channels, gaps_mm
 from ..core.errors import NotClosed
-from ..core.estimate import Estimate, estimate
-from ..core.findings import Finding, Hanging, listed, walk
-from ..core.fit import Fit, fit
+from ..core.findings import Hanging, walk
+from ..core.fine import Fine, refined
 from ..core.footing import Footing, FootingKind, footprint, make_footing
 from ..core.handoff.threemf import Item, write_3mf
 from ..core.hangs import Region, hanging_regions
 from ..core.islands import Island, find_islands
 from ..core.layers import LayerStack, cut
+from ..core.marks import Mark, Marks
 from ..core.mesh import Mesh, facts
 from ..core.overhangs import overhangs
 from ..core.picture import picture
 from ..core.places import Report, report
-from ..core.preflight import Check, Weight, preflight
 from ..core.progress import Progress, silent
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
@@ -38,17 +41,19 @@ from ..core.supports.columns import make_columns
 from ..core.supports.holding import holding, probes
 from ..core.supports.model import SupportSet
 from ..core.supports.stilts import make_stilts
+from ..core.supports.wishes import Wishes, wishes
 from ..sheet.models import JobSheet
 from ..store.codec import register
 from ..store.store import Store
+from .marking import marks_of
 from .packing import in_rows, moved
 
 T = TypeVar("T")
 
 # What the page of a job shows; ``keys`` has the order in which it is made.
 NAMES = (
-    "placed", "picture", "findings", "hangs", "figures", "supports", "holding", "footing", "split", "resting",
-    "health", "search",
+    "placed", "picture", "findings", "hangs", "marked", "figures", "supports", "holding", "footing", "split",
+    "resting", "health", "channels", "search",
 )  # fmt: skip
 VERSIONS = {
     "placed": 2,
@@ -58,15 +63,18 @@ VERSIONS = {
     "findings": 2,
     "hangs": 2,
     "holding": 1,
+    "marked": 1,
     "figures": 1,
     "search": 2,
     "first": 2,
-    "supports": 3,
+    "supports": 4,
     "footing": 1,
     "split": 1,
     "resting": 1,
     "handoff": 2,
     "health": 2,
+    "gaps": 1,
+    "channels": 1,
 }
 
 
@@ -105,6 +113,15 @@ class Holding:
     """Which supports hold which finding: pairs of its id and theirs."""
 
     by: tuple[tuple[str, tuple[str, ...]], ...]
+
+
+@register
+@dataclass(frozen=True, slots=True)
+class Marked:
+    """Numbers of the overhang regions that are painted to be held, and to be kept clear."""
+
+    propped: tuple[int, ...]
+    kept_clear: tuple[int, ...]
 
 
 @register
@@ -158,9 +175,16 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
     }
     found["hangs"] = _key("hangs", placed, sheet.limit)
     setting = asdict(sheet.setting())
-    found["figures"] = _key("figures", layers, setting)
+    shown = sheet.marks.show if sheet.marks else ""
+    found["figures"] = _key("figures", layers, setting, shown)
+    demand = sheet.marks.demand if sheet.marks else ""
+    if demand:
+        found["marked"] = _key("marked", found["hangs"], layers, demand)
     if sheet.supports is not None:
-        found["supports"] = _key("supports", layers, sheet.limit, sheet.is_resin, sheet.supports.model_dump())
+        bridge = None if sheet.is_resin else sheet.bridge_mm
+        found["supports"] = _key(
+            "supports", layers, sheet.limit, sheet.is_resin, sheet.supports.model_dump(), bridge, demand
+        )
         found["holding"] = _key("holding", findings, found["hangs"], found["supports"])
     if sheet.footing.kind is not FootingKind.NONE:
         settings = sheet.footing_settings()
@@ -172,9 +196,12 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
         found["split"] = _key("split", mesh, box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
     found["resting"] = _key("resting", mesh, sheet.limit)
     found["health"] = _key("health", mesh, sheet.thinnest_mm)
+    found["gaps"] = _key("gaps", mesh)
+    if sheet.channel_mm is not None:
+        found["channels"] = _key("channels", mesh, sheet.channel_mm)
     if sheet.goals is not None:
         # Last, for it takes longest. Where the load points is told of every stance, but none is chosen by it.
-        asked = (mesh, {**setting, "load": None}, sheet.goals.model_dump())
+        asked = (mesh, {**setting, "load": None}, sheet.goals.model_dump(), shown)
         found["search"], found["first"] = _key("search", *asked), _key("first", *asked)
     return found
 
@@ -216,6 +243,7 @@ class Bench:
         self._solids = _Recent(3)
         self._stacks = _Recent(3)
         self._bases = _Recent(2)
+        self._fine = _Recent(2)
         # Told the name of a result that others wait for while more is still being made.
         self.ready: Callable[[str], None] = lambda name: None
 
@@ -327,10 +355,43 @@ class Bench:
 
     def base(self, sheet: JobSheet) -> Base:
         """What all stances of the part share."""
-        key = json.dumps([sheet.part.mesh, sheet.show])
+        setting = sheet.setting()
+        mesh, painted = self.shown(sheet)
+        key = json.dumps([sheet.part.mesh, setting.show, sheet.marks.show if sheet.marks else ""])
         return self._bases.get(
-            key, lambda: Base.of(self.mesh(sheet), sheet.setting(), closed=sheet.part.closed)
+            key, lambda: Base.of(mesh, setting, closed=sheet.part.closed, painted=painted)
         )
+
+    def fine(self, sheet: JobSheet) -> Fine:
+        """The mesh that marks are painted on."""
+        return self._fine.get(sheet.part.mesh, lambda: refined(self.mesh(sheet)))
+
+    def shown(self, sheet: JobSheet) -> tuple[Mesh, NDArray[np.bool_] | None]:
+        """The mesh that stances are judged by, and its facets of the show side where that is painted."""
+        if not sheet.setting().painted:
+            return self.mesh(sheet), None
+        fine = self.fine(sheet)
+        return fine.mesh, marks_of(sheet, fine, self.store) == Mark.SHOW
+
+    def gaps(self, sheet: JobSheet) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """How far each facet of the fine mesh sees the part again, and where."""
+
+        def make() -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+            self.progress("Looking into holes", 0, 1)
+            return gaps_mm(self.fine(sheet))
+
+        return self.store.recall(keys(sheet)["gaps"], make)
+
+    def channels(self, sheet: JobSheet) -> tuple[Channel, ...]:
+        """Holes and channels under the width that the technician set."""
+
+        def make() -> tuple[Channel, ...]:
+            assert sheet.channel_mm is not None
+            gaps = self.gaps(sheet)
+            self.progress("Finding channels", 0, 1)
+            return tuple(find_channels(self.fine(sheet), sheet.channel_mm, gaps))
+
+        return self.store.recall(keys(sheet)["channels"], make)
 
     def figures(self, sheet: JobSheet) -> Figures:
         """All figures of the stance."""
@@ -339,7 +400,7 @@ class Bench:
             stack = self.layers(sheet)
             self.progress("Figures of the stance", 0, 1)
             return figures(
-                self.mesh(sheet), from_quaternion(sheet.stance.quaternion), stack, sheet.setting(),
+                self.shown(sheet)[0], from_quaternion(sheet.stance.quaternion), stack, sheet.setting(),
                 closed=sheet.part.closed, base=self.base(sheet),
             )  # fmt: skip
 
@@ -350,19 +411,42 @@ class Bench:
 
         def make() -> Found:
             assert sheet.goals is not None
-            mesh, solid, first = self.mesh(sheet), self.solid(sheet), keys(sheet)["first"]
+            (mesh, painted), solid, first = self.shown(sheet), self.solid(sheet), keys(sheet)["first"]
 
             def firming(found: Found) -> None:
                 self.store.remember(first, found)
                 self.ready("first")
 
             return search(
-                mesh, slicer(mesh, solid, sheet.layer_mm, sheet.lift_mm), sheet.setting(),
-                sheet.goals.goals(),
+                mesh, slicer(self.mesh(sheet), solid, sheet.layer_mm, sheet.lift_mm), sheet.setting(),
+                sheet.goals.goals(), painted=painted,
                 closed=solid is not None, progress=self.progress, firming=firming,
             )  # fmt: skip
 
         return self.store.recall(keys(sheet)["search"], make)
+
+    def painted(self, sheet: JobSheet) -> tuple[Mesh, NDArray[np.int64], Marks] | None:
+        """The fine mesh where the part stands, the facets it tiles, and what supports heed of its marks."""
+        if sheet.marks is None or not sheet.marks.demand:
+            return None
+        fine = self.fine(sheet)
+        return self.placement(sheet).apply(fine.mesh), fine.parent, marks_of(sheet, fine, self.store)
+
+    def wishes(self, sheet: JobSheet) -> Wishes:
+        """What bridges and marks change in what is to be held."""
+        bridge_mm = 0.0 if sheet.is_resin else sheet.bridge_mm
+        return wishes(
+            self.layers(sheet), self.placed_mesh(sheet), self.hangs(sheet), bridge_mm, self.painted(sheet)
+        )
+
+    def marked(self, sheet: JobSheet) -> Marked:
+        """Which overhang regions are painted."""
+
+        def make() -> Marked:
+            asked = self.wishes(sheet)
+            return Marked(tuple(sorted(asked.propped)), tuple(sorted(asked.kept_clear)))
+
+        return self.store.recall(keys(sheet)["marked"], make)
 
     def supports(self, sheet: JobSheet) -> SupportSet:
         """Supports: columns on a filament machine, stilts on a resin one."""
@@ -372,8 +456,12 @@ class Bench:
             stack = self.layers(sheet)
             found, found_pieces = find_islands(stack, on_plate=sheet.lift_mm == 0)
             settings = sheet.supports.settings()
+            painted = self.painted(sheet)
             if not sheet.is_resin:
-                return make_columns(stack, sheet.limit, found, found_pieces, settings, progress=self.progress)
+                return make_columns(
+                    stack, sheet.limit, found, found_pieces, settings, wishes=self.wishes(sheet),
+                    progress=self.progress,
+                )  # fmt: skip
             solid = self.placed_solid(sheet)
             if solid is None:
                 raise NotClosed(
@@ -381,8 +469,9 @@ class Bench:
                     "Export a closed part, or pick a filament printer: its columns only need the layers.",
                 )
             return make_stilts(
-                self.placed_mesh(sheet), solid, stack, sheet.limit, found, settings, progress=self.progress
-            )
+                self.placed_mesh(sheet), solid, stack, sheet.limit, found, settings,
+                painted=painted and (painted[0], painted[2]), progress=self.progress,
+            )  # fmt: skip
 
         return self.store.recall(keys(sheet)["supports"], make)
 
@@ -478,154 +567,3 @@ class Bench:
             return Package(write_3mf(self.all_objects(sheet), sheet.name))
 
         return self.store.recall(keys(sheet)["handoff"], make)
-
-
-class Remembered(Protocol):
-    """Whatever remembers results: the store, or a cache before it."""
-
-    def result(self, key: str) -> Any | None:
-        """A remembered result, or ``None``."""
-
-
-@dataclass(frozen=True, eq=False)
-class Summary:
-    """All that is known of a job right now; what is still being made is ``None``.
-
-    Attributes
-    ----------
-    sheet : JobSheet
-    placed : Placed or None
-    fit : Fit or None
-    findings : Findings or None
-    supports : SupportSet or None
-    footing : Footing or None
-    split : Split or None
-    resting : tuple of RestingFace or None
-    estimate : Estimate or None
-    health : Report or None
-    preflight : list of Check
-        Of all parts of the job.
-    figures : Figures or None
-    found : Found or None
-        Proposed stances; weighed ones while the exact ones are being made.
-    hangs : tuple of Region or None
-    listed : list of Finding or None
-        Everything that may fail in the stance, with what has become of it.
-    parts : list of Summary
-        Of each part in their order, where the job has several; without preflight of their own.
-    """
-
-    sheet: JobSheet
-    placed: Placed | None
-    fit: Fit | None
-    findings: Findings | None
-    supports: SupportSet | None
-    footing: Footing | None
-    split: Split | None
-    resting: tuple[RestingFace, ...] | None
-    estimate: Estimate | None
-    health: Report | None
-    preflight: list[Check]
-    parts: list[Summary] = field(default_factory=list)
-    figures: Figures | None = None
-    found: Found | None = None
-    hangs: tuple[Region, ...] | None = None
-    listed: list[Finding] | None = None
-
-    @property
-    def whole(self) -> tuple[float, float] | None:
-        """Seconds and grams of all parts, one after the other; ``None`` while one is not known."""
-        known = [part.estimate for part in self.parts or [self]]
-        if any(e is None for e in known):
-            return None
-        return sum(e.seconds for e in known if e), sum(e.mass_g for e in known if e)
-
-
-def summary(sheet: JobSheet, store: Remembered) -> Summary:
-    """Gather what is remembered for a sheet, without making anything."""
-    own = _summary(sheet, store)
-    if not sheet.others:
-        return own
-    parts = [own if one.at == sheet.at else _summary(one, store) for one in sheet.each]
-    checks = [
-        replace(finding, text=f"Part {number}: {finding.text}", part=number - 1)
-        for number, part in enumerate(parts, 1)
-        for finding in part.preflight
-    ]
-    return replace(own, preflight=sorted(checks, key=lambda f: f.weight is not Weight.WRONG), parts=parts)
-
-
-def _summary(sheet: JobSheet, store: Remembered) -> Summary:
-    found = keys(sheet)
-
-    def known(name: str) -> Any:
-        return store.result(found[name]) if name in found else None
-
-    placed, findings, supports = known("placed"), known("findings"), known("supports")
-    footing, split = known("footing"), known("split")
-    room = None
-    if placed is not None:
-        x, y, z = placed.size_mm
-        raised = footing.raise_mm if footing is not None else 0.0
-        room = fit((x, y, z + sheet.lift_mm + raised), sheet.machine.build_mm)
-    ready = findings is not None and (sheet.supports is None or supports is not None)
-    rough = None
-    if ready and findings is not None:
-        volume = abs(sheet.part.volume_mm3)
-        above = footing.layers if footing is not None and footing.raise_mm > 0 else 0
-        rough = estimate(
-            sheet.machine,
-            sheet.stuff,
-            volume_mm3=volume,
-            area_mm2=sheet.part.area_mm2,
-            support_mm3=supports.volume_mm3 if supports is not None else 0.0,
-            footing_mm3=footing.volume_mm3 if footing is not None else 0.0,
-            layers=findings.layer_count + round(sheet.lift_mm / sheet.layer_mm) + above,
-            layer_mm=sheet.layer_mm,
-            walls=sheet.process.walls,
-            infill=sheet.process.infill_percent / 100.0,
-        )
-    hangs, held = known("hangs"), known("holding")
-    all_found = None
-    if findings is not None and hangs is not None and (sheet.supports is None or held is not None):
-        all_found = listed(
-            replace(findings.walked, regions=hangs),
-            limit_deg=sheet.limit,
-            bridge_mm=sheet.bridge_mm,
-            material=sheet.stuff.name,
-            resin=sheet.is_resin,
-            holding=dict(held.by) if held is not None else None,
-            accepted=sheet.accepted,
-        )
-    checks = (
-        preflight(
-            closed=sheet.part.closed,
-            fit=room,
-            is_split=sheet.grid is not None,
-            technology=sheet.machine.technology,
-            contact_area_mm2=findings.contact_area_mm2 if findings is not None else None,
-            lifted=sheet.lift_mm > 0,
-            findings=all_found,
-            has_supports=sheet.supports is not None,
-            has_footing=sheet.footing.kind in (FootingKind.BRIM, FootingKind.RAFT),
-        )
-        if room is not None
-        else []
-    )
-    return Summary(
-        sheet,
-        placed,
-        room,
-        findings,
-        supports,
-        footing,
-        split,
-        known("resting"),
-        rough,
-        known("health"),
-        checks,
-        figures=known("figures"),
-        found=known("search") or known("first"),
-        hangs=hangs,
-        listed=all_found,
-    )

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from ..core.errors import BadValue, HeronError
-from ..sheet.models import JobSheet, Part, Size
+from ..sheet.models import JobSheet, PaintedMarks, Part, Size
 from ..store.store import Store
 from . import worker
 from .results import keys, wanted
@@ -234,20 +234,20 @@ class Work:
         """
         return await self._ask(worker.intake, str(path), file_name, tolerance_mm)
 
-    async def resize(self, base: Part, size: Size) -> Part:
-        """Size a part in a worker.
+    async def resize(self, sheet: JobSheet, size: Size) -> tuple[Part, PaintedMarks | None]:
+        """Size the part of a sheet in a worker, and carry its marks along.
 
         Raises
         ------
         BadValue
             From ``work.intake.resized``.
         """
-        return await self._ask(worker.resize, base.model_dump_json(), size.model_dump_json())
+        return await self._ask(worker.resize, sheet.model_dump_json(), size.model_dump_json())
 
     async def mend(
-        self, job_id: str, base: Part, size: Size, steps: tuple[str, ...] | None
+        self, job_id: str, sheet: JobSheet, steps: tuple[str, ...] | None
     ) -> worker.MendAnswer:
-        """Mend a part in a worker, with progress on the page of its job.
+        """Mend the part of a sheet in a worker, with progress on the page of its job.
 
         Raises
         ------
@@ -261,9 +261,7 @@ class Work:
                 raise BadValue("This part is being mended already.", "Wait for it, or stop it.")
             task = self._acts[job_id] = self._new_task(job_id, ())
         try:
-            return await self._ask(
-                worker.mend, task.id, task.slot, base.model_dump_json(), size.model_dump_json(), steps
-            )
+            return await self._ask(worker.mend, task.id, task.slot, sheet.model_dump_json(), steps)
         finally:
             with self._lock:
                 self._by_id.pop(task.id, None)

@@ -11,9 +11,10 @@ from typing import Any
 from ..core.errors import Cancelled
 from ..core.progress import Progress
 from ..core.warm import warm
-from ..sheet.models import JobSheet, Part, Size
+from ..sheet.models import JobSheet, PaintedMarks, Part, Size
 from ..store.store import Store
 from .intake import mended, resized, take_in
+from .marking import carried_over
 from .results import Bench
 
 # Progress goes out at most this often: a kernel may report thousands of times a second.
@@ -31,6 +32,7 @@ class MendAnswer:
     defects_left: int
     volume_change_mm3: float
     greatest_move_mm: float
+    marks: PaintedMarks | None
 
 
 _bench: Bench
@@ -100,28 +102,37 @@ STAGES = {
     "hangs": "Finding what hangs",
     "figures": "Figures of the stance",
     "search": "Finding stances",
+    "walked": "Looking for islands",
+    "holding": "Checking what is held",
+    "gaps": "Looking into holes",
+    "channels": "Finding channels",
     "handoff": "Writing files",
     "health": "Looking for defects",
 }
 
 
-def resize(part_json: str, size_json: str) -> Part:
-    """Size a part; see ``work.intake.resized``."""
-    return resized(Part.model_validate_json(part_json), Size.model_validate_json(size_json), _bench.store)
+def resize(sheet_json: str, size_json: str) -> tuple[Part, PaintedMarks | None]:
+    """Size the part of a sheet and carry its marks along; see ``work.intake.resized``."""
+    sheet, size = JobSheet.model_validate_json(sheet_json), Size.model_validate_json(size_json)
+    part = resized(sheet.base, size, _bench.store)
+    x, y, z = (new / old for new, old in zip(size.factors, sheet.size.factors, strict=True))
+    return part, carried_over(sheet, _bench.store.mesh(part.mesh), _bench.store, (x, y, z))
 
 
-def mend(task: int, slot: int, part_json: str, size_json: str, steps: tuple[str, ...] | None) -> MendAnswer:
-    """Mend a part as it came, and give it its size again."""
-    base, progress = Part.model_validate_json(part_json), _reporter(task, slot)
-    part, done = mended(base, steps, _bench.store, progress)
+def mend(task: int, slot: int, sheet_json: str, steps: tuple[str, ...] | None) -> MendAnswer:
+    """Mend the part of a sheet as it came, give it its size again, and carry its marks along."""
+    sheet, progress = JobSheet.model_validate_json(sheet_json), _reporter(task, slot)
+    part, done = mended(sheet.base, steps, _bench.store, progress)
+    sized = resized(part, sheet.size, _bench.store)
     return MendAnswer(
         part,
-        resized(part, Size.model_validate_json(size_json), _bench.store),
+        sized,
         tuple(step.words for step in done.done),
         done.closed,
         done.after.defects,
         done.volume_after_mm3 - done.volume_before_mm3,
         done.greatest_move_mm,
+        carried_over(sheet, _bench.store.mesh(sized.mesh), _bench.store),
     )
 
 

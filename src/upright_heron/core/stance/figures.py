@@ -45,6 +45,8 @@ class Setting:
         Direction of the show side, in the frame of the part.
     load : (x, y, z) or None
         Direction of the main load, in the frame of the part.
+    painted : bool
+        The show side is painted: its facets are given beside this, and the direction does not count.
     """
 
     printer: Printer
@@ -56,6 +58,12 @@ class Setting:
     infill: float = 0.15
     show: tuple[float, float, float] | None = None
     load: tuple[float, float, float] | None = None
+    painted: bool = False
+
+    @property
+    def shows(self) -> bool:
+        """Whether there is a show side."""
+        return self.painted or self.show is not None
 
     @property
     def resin(self) -> bool:
@@ -157,12 +165,24 @@ class Base:
     centre_mm: NDArray[np.float64]
 
     @classmethod
-    def of(cls, mesh: Mesh, setting: Setting, *, closed: bool = True) -> Base:
-        """Prepare a part; for the centre of an open one the middle of its hull's corners stands in."""
+    def of(
+        cls,
+        mesh: Mesh,
+        setting: Setting,
+        *,
+        closed: bool = True,
+        painted: NDArray[np.bool_] | None = None,
+    ) -> Base:
+        """Prepare a part; for the centre of an open one the middle of its hull's corners stands in.
+
+        Where the show side is painted, ``painted`` (m,) says which facets of the mesh belong to it.
+        """
         surface = Surface.of(mesh)
         corners = hull_corners(mesh.vertices)
         return cls(
-            replace(surface, show=show_facets(surface.normals, setting.show)),
+            replace(
+                surface, show=show_facets(surface.normals, setting.show) if painted is None else painted
+            ),
             corners,
             mass_properties(mesh).centre_mm if closed else corners.mean(axis=0),
         )

@@ -175,10 +175,18 @@ def even_directions(count: int) -> NDArray[np.float64]:
 class Scale:
     """Judges ways to stand: what they cost by each goal, measured and put on one scale."""
 
-    def __init__(self, mesh: Mesh, setting: Setting, *, closed: bool) -> None:
+    def __init__(
+        self,
+        mesh: Mesh,
+        setting: Setting,
+        *,
+        closed: bool,
+        painted: NDArray[np.bool_] | None = None,
+    ) -> None:
         self.setting = setting
         self.mesh = mesh
-        self.base = Base.of(mesh, setting, closed=closed)
+        self.base = Base.of(mesh, setting, closed=closed, painted=painted)
+        self.painted = painted
         self.corners, self.surface, self.centre = self.base.corners, self.base.surface, self.base.centre_mm
         # No stance is longer than the diagonal of the box.
         self.longest_mm = float(np.linalg.norm(mesh.size_mm))
@@ -207,7 +215,14 @@ class Scale:
             np.array(mesh.vertices), np.array(mesh.faces), target_count=THINNED
         )
         thin = Surface.of(Mesh(np.asarray(vertices, np.float64), np.asarray(faces, np.int32)))
-        self.thin = replace(thin, show=show_facets(thin.normals, self.setting.show))
+        show = show_facets(thin.normals, self.setting.show)
+        if self.painted is not None:
+            from scipy.spatial import cKDTree
+
+            middles = mesh.vertices[mesh.faces].mean(axis=1)
+            _, near = cKDTree(middles).query(thin.vertices[thin.faces].mean(axis=1))
+            show = self.painted[near]
+        self.thin = replace(thin, show=show)
         self.thin_corners = hull_corners(thin.vertices)
 
     def swung(self, rotation: NDArray[np.float64]) -> tuple[NDArray[np.float64], bool]:
@@ -291,7 +306,7 @@ def _costs(
     setting: Setting, support: float, touch: float, touch_show: float, seconds: float, cusp: float,
     cusp_show: float, tip: float, contact: float, largest: float,
 ) -> NDArray[np.float64]:  # fmt: skip
-    shown = setting.show is not None
+    shown = setting.shows
     # A degree of standing counts most near the fall; contact counts beside it, for what holds on the plate.
     # On an edge or a point a part does not stand, however wide the edges lie apart.
     firm = math.exp(-(tip if contact >= 1.0 else 0.0) / 15.0) + 1.0 / (1.0 + contact / 100.0)
@@ -336,6 +351,7 @@ def search(
     goals: Goals,
     *,
     closed: bool = True,
+    painted: NDArray[np.bool_] | None = None,
     directions: int = DIRECTIONS,
     progress: Progress = silent,
     firming: Callable[[Found], None] | None = None,
@@ -351,6 +367,8 @@ def search(
     setting : Setting
     goals : Goals
     closed : bool
+    painted : (m,) bool, optional
+        Facets of the show side, where it is painted.
     directions : int
         Ways down of the even spread.
     progress : Progress
@@ -362,7 +380,7 @@ def search(
     Found
     """
     progress("Preparing the part", 0, 1)
-    scale = Scale(mesh, setting, closed=closed)
+    scale = Scale(mesh, setting, closed=closed, painted=painted)
     weights = goals.weights()
     candidates = Candidates()
     spread = [standing_on(d) for d in even_directions(directions)]

@@ -16,7 +16,9 @@ from ..overhangs import unheld_sections
 from ..progress import Progress, silent, tracked
 from ..regions import Pieces, bodies, links, pieces
 from .model import Column, Slab, SupportSet, SupportSettings, support_id
+from .wishes import Wishes
 
+NONE = Wishes()
 # Columns thinner than this cannot be printed: one line of a common nozzle.
 THINNEST_MM = 0.4
 # A pointed island is widened to a pad that a column can stand under.
@@ -44,15 +46,17 @@ def _demand(
     limit_deg: float,
     islands: list[Island],
     island_pieces: Pieces,
+    wishes: Wishes,
     progress: Progress,
 ) -> list[CrossSection | None]:
-    """What must be held, by layer: what reaches too far, and every island with a pad under it."""
+    """What must be held, by layer: what reaches too far, every island with a pad under it, what is wished."""
     demand = unheld_sections(stack, limit_deg, progress=progress)
     for island in islands:
         pad = CrossSection.circle(PAD_MM, 24).translate((island.x_mm, island.y_mm))
         whole = island_pieces.section(island.piece) + pad
         known = demand[island.layer]
         demand[island.layer] = whole if known is None else known + whole
+    wishes.apply(demand)
     return demand
 
 
@@ -63,6 +67,7 @@ def make_columns(
     island_pieces: Pieces,
     settings: SupportSettings,
     *,
+    wishes: Wishes = NONE,
     progress: Progress = silent,
 ) -> SupportSet:
     """Stand columns under everything that is not held.
@@ -76,6 +81,8 @@ def make_columns(
     island_pieces : Pieces
         That the islands are numbered in.
     settings : SupportSettings
+    wishes : Wishes
+        What marks and bridges change in what is to be held.
     progress : Progress
 
     Returns
@@ -94,7 +101,7 @@ def make_columns(
     h = stack.layer_mm
     lift = round(stack.base_mm / h)  # layers between the plate and a lifted part
     gap = math.ceil(settings.gap_mm / h - 1e-6) if settings.gap_mm > 0 else 0
-    demand = _demand(stack, limit_deg, islands, island_pieces, progress)
+    demand = _demand(stack, limit_deg, islands, island_pieces, wishes, progress)
     standing = _field(demand, settings.clearance_mm)
     plain = thinned(stack, THIN_MM)
     if standing is None:

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 
 from ..islands import Island
 from ..layers import LayerStack, pack
+from ..marks import Mark, Marks
 from ..mesh import Mesh, facet_normals
 from ..overhangs import overhangs, threshold
 from ..progress import Progress, silent, tracked
@@ -24,6 +25,7 @@ from .model import (
     stilt_volume_mm3,
     support_id,
 )
+from .wishes import spread_tips
 
 # Sideways reach of a tip when the way straight down is taken, and the compass directions tried.
 REACHES_MM = (0.0, 1.0, 2.0, 3.5)
@@ -142,6 +144,7 @@ def make_stilts(
     islands: list[Island],
     settings: SupportSettings,
     *,
+    painted: tuple[Mesh, Marks] | None = None,
     progress: Progress = silent,
 ) -> SupportSet:
     """Stand stilts under islands and overhangs.
@@ -157,6 +160,8 @@ def make_stilts(
     limit_deg : float
     islands : list of Island
     settings : SupportSettings
+    painted : (Mesh, Marks), optional
+        The fine mesh in the same stance, and what is painted on it.
     progress : Progress
 
     Returns
@@ -171,9 +176,17 @@ def make_stilts(
         if z is None:
             z = island.z_mm
         wanted.append((f"island {island.number}", island.number, (island.x_mm, island.y_mm, z)))
+    clear = None
+    if painted is not None:
+        clear = cKDTree(painted[0].vertices[painted[0].faces].mean(axis=1))
+        wanted = [t for t in wanted if not _kept_clear(clear, painted[1], t[2])]
+        for tip in spread_tips(*painted, settings.spacing_mm, SHORTEST_MM):
+            wanted.append(("painted", 0, tip))
     near = cKDTree([t[2] for t in wanted]) if wanted else None
     for tip in _grid_tips(body, mesh.bounds, limit_deg, settings.spacing_mm, progress):
         if tip[2] <= SHORTEST_MM:
+            continue
+        if clear is not None and painted is not None and _kept_clear(clear, painted[1], tip):
             continue
         if near is None or near.query(tip)[0] > settings.spacing_mm / 2:
             wanted.append(("overhang", 0, tip))
@@ -207,6 +220,11 @@ def make_stilts(
         tuple(unheld),
         tuple(notes),
     )
+
+
+def _kept_clear(clear: cKDTree, marks: Marks, tip: tuple[float, float, float]) -> bool:
+    """Whether the surface at a tip is painted to be kept clear."""
+    return bool(marks[clear.query(tip)[1]] == Mark.KEEP_CLEAR)
 
 
 def _held(

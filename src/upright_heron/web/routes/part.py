@@ -10,7 +10,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...core.units import length_mm, number
-from ...sheet.models import Size
+from ...sheet.models import JobSheet, Size
 from ...sheet.part_changes import Mend, Resize, SeparateParts
 from ...store.store import Job
 from ...work.intake import bodies, separate
@@ -26,14 +26,19 @@ Text = Annotated[str, Form(max_length=40)]
 async def give_size(use: Services, job_id: str, size: Size) -> Job:
     """Size the part of a job."""
     sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
-    part = await use.work.resize(sheet.base, size)
-    return await run_in_threadpool(use.store.apply, job_id, Resize(size=size, part=part, of=sheet.base.mesh))
+    part, marks = await use.work.resize(sheet, size)
+    change = Resize(size=size, part=part, of=sheet.base.mesh, marks=marks, marks_before=_painted(sheet))
+    return await run_in_threadpool(use.store.apply, job_id, change)
+
+
+def _painted(sheet: JobSheet) -> str:
+    return sheet.marks.digest if sheet.marks else ""
 
 
 async def mend_part(use: Services, job_id: str, steps: tuple[str, ...] | None) -> tuple[Job, dict[str, Any]]:
     """Mend the part of a job; the second answer tells what was done."""
     sheet = (await run_in_threadpool(use.store.job, job_id)).sheet
-    done = await use.work.mend(job_id, sheet.base, sheet.size, steps)
+    done = await use.work.mend(job_id, sheet, steps)
     told = {
         "done": list(done.words),
         "closed": done.closed,
@@ -45,7 +50,7 @@ async def mend_part(use: Services, job_id: str, steps: tuple[str, ...] | None) -
         return await run_in_threadpool(use.store.job, job_id), told
     change = Mend(
         part=done.part, sized=done.sized, words=done.words, moved_mm=done.greatest_move_mm,
-        of=sheet.base.mesh,
+        of=sheet.base.mesh, marks=done.marks, marks_before=_painted(sheet),
     )  # fmt: skip
     return await run_in_threadpool(use.store.apply, job_id, change), told
 

@@ -39,6 +39,18 @@ def mesh(digest: str, use: Use) -> Response:
     return _block(mesh_block(use.store.mesh(digest)))
 
 
+@router.get("/fine/{digest}", name="fine_block")
+def fine(digest: str, use: Use) -> Response:
+    """The part in facets small enough to paint on."""
+    return _block(mesh_block(use.pages.fine(digest).mesh))
+
+
+@router.get("/marks/{digest}", name="marks_block")
+def marks(digest: str, use: Use) -> Response:
+    """What is painted on a part: one byte a facet of its fine mesh."""
+    return _block(use.store.marks(digest).tobytes())
+
+
 @router.get("/layers/{key}", name="layer_block")
 def layers(key: str, use: Use) -> Response:
     """Layers of a part."""

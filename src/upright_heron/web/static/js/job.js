@@ -4,6 +4,7 @@ import { inStep } from './pair.js';
 import { FindingList } from './findings.js';
 import { LayerPlan } from './layer-plan.js';
 import { LayerWalk } from './layer-walk.js';
+import { MarksPanel } from './marks.js';
 import { TiltPad } from './tilt-pad.js';
 import { Uploads } from './uploads.js';
 import { LengthEcho } from './length.js';
@@ -58,6 +59,7 @@ class JobPage {
     document.addEventListener('pointerover', (e) => this.#figure(e.target.closest?.('.figure-line')));
     document.addEventListener('focusin', (e) => this.#figure(e.target.closest?.('.figure-line')));
     document.addEventListener('change', (e) => this.#changed(e));
+    this.marks = new MarksPanel(this.view, { mesh: () => this.state.mesh, stroked: (marks) => this.#stroked(marks), look: (at) => this.view.setPlace({ lines: [], facets: [], at, facing: [0, 0, 0], colour: '#20303a' }) });
     this.plan = new LayerPlan($('#plan'));
     this.walk = new LayerWalk(this.profile, (z) => this.#onward(z));
     this.findings = new FindingList((finding) => this.#finding(finding));
@@ -93,12 +95,23 @@ class JobPage {
     this.state = state;
     try {
       if (!last || String(last.build) !== String(state.build)) this.view.setMachine(state.build);
-      if (this.keys.mesh !== state.mesh) {
+      const fine = Boolean(state.marks) || this.#painting() || this.keys.mesh === `fine/${state.mesh}`;
+      const mesh = `${fine ? 'fine' : 'meshes'}/${state.mesh}`;
+      if (this.keys.mesh !== mesh) {
         $('#view-busy').hidden = false;
-        const data = readMesh(await fetchBlock(`/api/blocks/meshes/${state.mesh}`));
+        const data = readMesh(await fetchBlock(`/api/blocks/${mesh}`));
         if (turn !== this.turn) return;
         this.view.setPart(data, state.closed);
-        this.keys.mesh = state.mesh;
+        this.keys.mesh = mesh;
+        this.keys.marks = null;
+        this.placed = undefined;
+      }
+      if (this.keys.marks !== state.marks && fine && !this.marks.flying) {
+        const marks = state.marks ? new Uint8Array(await fetchBlock(`/api/blocks/marks/${state.marks}`)) : null;
+        if (turn !== this.turn) return;
+        this.view.part.setMarks(marks);
+        this.keys.marks = state.marks;
+        this.view.redraw();
       }
       const before = state.before && JSON.stringify([state.before, state.factors]);
       if (this.keys.before !== before) {
@@ -209,6 +222,8 @@ class JobPage {
     const places = open === 1 ? this.placeOf === this.state.health : open === 5 && this.findingsOf === this.state.findings;
     this.findingsOf = this.state.findings;
     if (open === 5) this.#tab(this.tab ?? 'findings');
+    this.marks.follow(this.#painting());
+    this.view.hideSupports(this.#painting());
     this.findings.follow();
     this.#jump();
     if (!places) {
@@ -220,7 +235,7 @@ class JobPage {
     }
     if (pieces) {
       this.view.setTags(this.view.pieces.children.slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body })));
-    } else if (open === 5 || open === 6) {
+    } else if ((open === 5 && !this.#painting()) || open === 6) {
       const { raise } = this.state;
       const few = this.state.islands.length <= 6;
       this.view.setTags(this.state.islands.slice(0, 100).map((i) => ({ text: few ? `island ${i.n}` : String(i.n), at: [i.x, i.y, i.z + raise] })));
@@ -258,6 +273,19 @@ class JobPage {
     this.mended = which;
     this.view.showMended(which);
     for (const b of document.querySelectorAll('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
+  }
+
+  /** Whether the marks are open, so that the part has to be fine enough to paint on. */
+  #painting() {
+    return this.open === 5 && this.tab === 'marks';
+  }
+
+  /** A stroke was kept. @param {string | null | undefined} marks  what is painted now; not known while more are on their way */
+  #stroked(marks) {
+    this.acts += 1;
+    if (marks !== undefined) this.keys.marks = marks;
+    else if (!this.marks.flying) this.keys.marks = undefined;
+    this.#refreshSoon();
   }
 
   /** Show the findings or the marks. @param {string} name */
@@ -486,6 +514,7 @@ class JobPage {
       this.view.look(target.dataset.view);
     } else if (target.dataset.tab) {
       this.#tab(target.dataset.tab);
+      this.#follow();
     } else if (target.dataset.placeStep) {
       this.#place(Number(target.dataset.placeStep));
     } else if (target.dataset.mended) {
@@ -527,10 +556,12 @@ class JobPage {
       if (this.open === 5) this.findings.step(step);
       else this.#place(step);
     }
+    else if ((event.key === '+' || event.key === '-') && this.#painting()) this.marks.resize(event.key === '+' ? 1.15 : 1 / 1.15);
     else if (event.key === '?') $('#keys').showModal();
     else if (event.key === 'Escape') {
       this.#pick(false);
       this.#unpair();
+      if (this.#painting()) this.marks.use(null);
     }
   }
 

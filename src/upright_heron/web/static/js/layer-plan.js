@@ -42,7 +42,13 @@ export class LayerPlan {
     const c = this.canvas.getContext('2d');
     c.scale(ratio, ratio);
     this.fresh = 0;
-    if (!level || !this.box) return;
+    if (!level || !this.box) {
+      c.fillStyle = '#5b6a72';
+      c.font = '11px "Atkinson Hyperlegible Next", sans-serif';
+      c.textAlign = 'center';
+      c.fillText(this.box ? 'choose a layer to see it from above' : 'no layers yet', w / 2, h / 2, w - 12);
+      return;
+    }
     const [x0, y0, x1, y1] = this.box;
     const scale = Math.min((w - 8) / Math.max(x1 - x0, 1e-6), (h - 8) / Math.max(y1 - y0, 1e-6));
     const [cx, cy] = [(x0 + x1) / 2, (y0 + y1) / 2];

@@ -11,12 +11,13 @@ const DECLARE = /* glsl */ `
   varying vec4 vFacet; // downward part of the normal, height, likeness to the picked face, distance from its plane
 `;
 const VERTEX = /* glsl */ `
-  attribute float lit; varying float vLit;
+  attribute float lit; varying float vLit; attribute float mark; varying float vMark;
   uniform vec3 uDown; uniform vec3 uPickNormal; uniform float uPickOffset;
   ${DECLARE}
 `;
 const FRAGMENT = /* glsl */ `
-  varying float vLit; uniform vec3 uLit;
+  varying float vLit; uniform vec3 uLit; varying float vMark;
+  float scatter(vec2 p) { return fract(sin(dot(p, vec2(12.9898, 78.233))) * 43758.5453); }
   uniform float uLimit; uniform float uPlate; uniform float uShow; uniform float uPicking; uniform float uPickTolerance;
   uniform vec3 uLight; uniform vec3 uMiddle; uniform vec3 uDark; uniform vec3 uPick;
   ${DECLARE}
@@ -30,6 +31,18 @@ const COLOUR = /* glsl */ `
     // Slanted lines beside the colour, for eyes that do not tell plum from grey.
     float line = step(0.78, fract((gl_FragCoord.x + gl_FragCoord.y) / 8.0));
     diffuseColor.rgb = mix(plum, plum * 0.72, line);
+  }
+  // Marks: teal dots, a dark hatch across that of overhangs, gold flecks.
+  if (vMark > 0.5 && vMark < 1.5) {
+    vec2 cell = fract(gl_FragCoord.xy / 8.0) - 0.5;
+    diffuseColor.rgb = mix(mix(diffuseColor.rgb, vec3(0.45, 0.80, 0.77), 0.6), vec3(0.02, 0.36, 0.34), step(dot(cell, cell), 0.08));
+  } else if (vMark > 1.5 && vMark < 2.5) {
+    float line = step(0.55, fract((gl_FragCoord.x - gl_FragCoord.y) / 7.0));
+    diffuseColor.rgb = mix(diffuseColor.rgb * 0.75, vec3(0.035, 0.075, 0.105), line);
+  } else if (vMark > 2.5) {
+    vec2 cell = floor(gl_FragCoord.xy / 5.0);
+    vec2 at = fract(gl_FragCoord.xy / 5.0) - 0.5 - 0.4 * (vec2(scatter(cell), scatter(cell + 7.0)) - 0.5);
+    diffuseColor.rgb = mix(mix(diffuseColor.rgb, vec3(0.93, 0.82, 0.45), 0.65), vec3(0.45, 0.27, 0.0), step(dot(at, at), 0.05) * step(0.35, scatter(cell + 3.0)));
   }
   // What a figure speaks of: a colour, and dots beside it.
   if (vLit > 0.5) {
@@ -95,6 +108,7 @@ export class PartBody {
         '#include <begin_vertex>',
         `#include <begin_vertex>
         vLit = lit;
+        vMark = mark;
         vFacet = vec4(dot(normal, uDown), (modelMatrix * vec4(position, 1.0)).z, dot(normal, uPickNormal), dot(position, uPickNormal) - uPickOffset);`,
       );
       shader.fragmentShader = FRAGMENT + shader.fragmentShader.replace('#include <color_fragment>', COLOUR);
@@ -188,15 +202,120 @@ export class PartBody {
     this.uniforms.uShow.value = shown ? 1 : 0;
   }
 
+  /** Tree over the facets, made when it is first asked for. */
+  get tree() {
+    this.geometry.boundsTree ??= new MeshBVH(this.geometry, { indirect: true });
+    return this.geometry.boundsTree;
+  }
+
+  /** First facet along a ray of the scene, or null. @param {THREE.Raycaster} raycaster */
+  hit(raycaster) {
+    this.geometry.boundsTree ??= this.tree;
+    raycaster.firstHitOnly = true;
+    return raycaster.intersectObject(this.mesh, false)[0] ?? null;
+  }
+
+  // Marks ---------------------------------------------------------------------------
+
+  /** Show what is painted. @param {Uint8Array | null} marks  one byte a facet */
+  setMarks(marks) {
+    const bytes = new Uint8Array(3 * this.areas.length);
+    if (marks && marks.length === this.areas.length) {
+      for (let f = 0; f < marks.length; f++) bytes[3 * f] = bytes[3 * f + 1] = bytes[3 * f + 2] = marks[f];
+    }
+    this.geometry.setAttribute('mark', new THREE.Uint8BufferAttribute(bytes, 1));
+  }
+
+  /** Paint facets at once. @param {number[]} facets @param {number} byte */
+  paint(facets, byte) {
+    if (!this.geometry.getAttribute('mark')) this.setMarks(null);
+    const attribute = this.geometry.getAttribute('mark');
+    let [low, high] = [Infinity, -1];
+    for (const f of facets) {
+      attribute.array.fill(byte, 3 * f, 3 * f + 3);
+      if (f < low) low = f;
+      if (f > high) high = f;
+    }
+    if (high < 0) return;
+    attribute.addUpdateRange(3 * low, 3 * (high - low + 1));
+    attribute.needsUpdate = true;
+  }
+
+  /** How many facets have a mark. @param {number} byte */
+  count(byte) {
+    const array = this.geometry.getAttribute('mark')?.array ?? [];
+    let n = 0;
+    for (let i = 0; i < array.length; i += 3) if (array[i] === byte) n += 1;
+    return n;
+  }
+
+  #middle(f, into) {
+    const p = this.geometry.getAttribute('position').array;
+    const i = 9 * f;
+    return into.set((p[i] + p[i + 3] + p[i + 6]) / 3, (p[i + 1] + p[i + 4] + p[i + 7]) / 3, (p[i + 2] + p[i + 5] + p[i + 8]) / 3);
+  }
+
+  /**
+   * Facets within a distance of a place that the eye sees.
+   * @param {{faceIndex: number, point: THREE.Vector3}} hit @param {number} radius  mm @param {THREE.Raycaster} raycaster  to it
+   * @returns {number[]}
+   */
+  around(hit, radius, raycaster) {
+    const inverse = new THREE.Matrix4().copy(this.mesh.matrixWorld).invert();
+    const at = hit.point.clone().applyMatrix4(inverse);
+    const ray = raycaster.ray.clone().applyMatrix4(inverse);
+    // All rays of a flat camera run alike; those of the other begin at the eye.
+    const flat = raycaster.camera?.isOrthographicCamera;
+    const found = [hit.faceIndex];
+    const middle = new THREE.Vector3(), away = new THREE.Vector3(), back = new THREE.Ray();
+    const sphere = new THREE.Sphere(at, radius);
+    this.tree.shapecast({
+      intersectsBounds: (box) => sphere.intersectsBox(box),
+      intersectsTriangle: (_, f) => {
+        if (f === hit.faceIndex || this.#middle(f, middle).distanceToSquared(at) > radius * radius) return false;
+        if (flat) away.copy(ray.direction).negate();
+        else away.subVectors(ray.origin, middle).normalize();
+        if (this.normals[3 * f] * away.x + this.normals[3 * f + 1] * away.y + this.normals[3 * f + 2] * away.z > 0) found.push(f);
+        return false;
+      },
+    });
+    return found.filter((f, k) => {
+      if (k === 0) return true;
+      this.#middle(f, middle);
+      if (flat) away.copy(ray.direction).negate();
+      else away.subVectors(ray.origin, middle).normalize();
+      // Back to the eye from just off the surface: what is in the way hides it.
+      back.origin.copy(middle).addScaledVector(away, 0.02);
+      back.direction.copy(away);
+      return !this.tree.raycastFirst(back, THREE.DoubleSide);
+    });
+  }
+
+  /** Facets within a distance of a ray, all through the part. @param {THREE.Raycaster} raycaster @param {number} radius  mm */
+  along(raycaster, radius) {
+    const ray = raycaster.ray.clone().applyMatrix4(new THREE.Matrix4().copy(this.mesh.matrixWorld).invert());
+    const found = [];
+    const middle = new THREE.Vector3();
+    this.tree.shapecast({
+      intersectsBounds: (box) => {
+        const half = box.getSize(middle).length() / 2;
+        return ray.distanceSqToPoint(box.getCenter(middle)) <= (radius + half) ** 2;
+      },
+      intersectsTriangle: (_, f) => {
+        if (ray.distanceSqToPoint(this.#middle(f, middle)) <= radius * radius) found.push(f);
+        return false;
+      },
+    });
+    return found;
+  }
+
   /**
    * Light up the face under a ray, and return its outward direction in the part as it came.
    * @param {THREE.Raycaster} raycaster
    * @returns {THREE.Vector3 | null}
    */
   pick(raycaster) {
-    if (!this.geometry.boundsTree) this.geometry.boundsTree = new MeshBVH(this.geometry, { indirect: true });
-    raycaster.firstHitOnly = true;
-    const [hit] = raycaster.intersectObject(this.mesh, false);
+    const hit = this.hit(raycaster);
     if (!hit) {
       this.uniforms.uPicking.value = 0;
       return null;

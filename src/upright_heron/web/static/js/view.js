@@ -1,5 +1,6 @@
 import * as THREE from 'three';
 import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
+import { Brush } from './brush.js';
 import { LayerCap } from './layer-cap.js';
 import { Pair } from './pair.js';
 import { PartBody } from './part.js';
@@ -55,6 +56,7 @@ export class View {
     canvas.addEventListener('pointermove', (e) => this.#hover(e), { signal: this.abort.signal });
     canvas.addEventListener('pointerdown', (e) => { this.pressed = [e.clientX, e.clientY]; }, { signal: this.abort.signal });
     canvas.addEventListener('click', (e) => this.#click(e), { signal: this.abort.signal });
+    this.brush = new Brush(this);
     this.frames = 0;
   }
 
@@ -489,6 +491,12 @@ export class View {
     this.redraw();
   }
 
+  /** Take supports out of the way of what is being painted. @param {boolean} hidden */
+  hideSupports(hidden) {
+    this.supports.visible = !hidden && !this.pieces.visible && this.supports.geometry.index !== null;
+    this.redraw();
+  }
+
   // Layers --------------------------------------------------------------------------
 
   /**
@@ -545,7 +553,8 @@ export class View {
     this.redraw();
   }
 
-  #ray(event) {
+  /** The ray of the eye through a place of the page. @param {{clientX: number, clientY: number}} event */
+  ray(event) {
     const box = this.canvas.getBoundingClientRect();
     _pointer.set(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2);
     _ray.setFromCamera(_pointer, this.camera);
@@ -554,7 +563,7 @@ export class View {
 
   #hover(event) {
     if (!this.chosen || !this.part || event.buttons) return;
-    const normal = this.part.pick(this.#ray(event));
+    const normal = this.part.pick(this.ray(event));
     this.pointed?.(normal);
     this.redraw();
   }
@@ -563,7 +572,7 @@ export class View {
     if (!this.chosen || !this.part) return;
     // The end of a drag is not a click on a face.
     if (this.pressed && Math.hypot(event.clientX - this.pressed[0], event.clientY - this.pressed[1]) > 4) return;
-    const normal = this.part.pick(this.#ray(event));
+    const normal = this.part.pick(this.ray(event));
     if (normal) this.chosen(normal.toArray());
   }
 

@@ -1,0 +1,201 @@
+"""What is painted on a part: strokes of the brush, fills, and changes of what is painted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from fastapi import APIRouter, Form, Query, Request
+from fastapi.responses import Response
+from numpy.typing import NDArray
+from starlette.concurrency import run_in_threadpool
+
+from ...core import marks as core
+from ...core.channels import channel_at
+from ...core.errors import BadValue, TooLarge
+from ...core.fine import Fine
+from ...core.marks import MEANING, Mark, Marks
+from ...core.overhangs import overhangs
+from ...core.stance.pose import from_quaternion
+from ...core.units import length_mm, number
+from ...sheet.models import JobSheet
+from ...sheet.part_changes import Paint
+from ...store.store import Job
+from ...work.marking import kept, marks_of
+from ...work.results import Bench, keys
+from ..dependencies import Services, Use
+from .job import Section, render
+
+router = APIRouter(prefix="/jobs/{job_id}/marks")
+# As many facets as a stroke can have, four bytes each.
+STROKE_BYTES = 16_000_000
+# Two strokes that arrive together are kept one after the other.
+TRIES = 5
+
+Kind = Literal["prop", "clear", "show", "erase"]
+MARKS: dict[str, Mark] = {
+    "prop": Mark.PROP, "clear": Mark.KEEP_CLEAR, "show": Mark.SHOW, "erase": Mark.NONE,
+}  # fmt: skip
+Text = Annotated[str, Form(max_length=40)]
+
+
+def _name(mark: Mark) -> str:
+    return MEANING[mark].name.lower() if mark in MEANING else "erase"
+
+
+def _keep(
+    use: Services, job_id: str, words: str, change: Callable[[JobSheet, Fine, Marks], Marks]
+) -> tuple[Job, JobSheet]:
+    """Apply a change to the marks of the part that is shown, and keep it as a step."""
+    for attempt in range(TRIES):
+        sheet = use.store.job(job_id).sheet
+        fine = use.pages.fine(sheet.part.mesh)
+        marks = change(sheet, fine, marks_of(sheet, fine, use.store))
+        before = sheet.marks.digest if sheet.marks else ""
+        now = kept(fine, marks, sheet.part.mesh, use.store)
+        paint = Paint(marks=now, of=sheet.part.mesh, before=before, words=words)
+        try:
+            return use.store.apply(job_id, paint), sheet
+        except BadValue:
+            if attempt == TRIES - 1:
+                raise
+    raise AssertionError("unreachable")
+
+
+@router.post("/stroke", name="stroke")
+async def stroke(
+    request: Request, job_id: str, use: Use, mark: Kind, of: Annotated[str, Query(max_length=32)]
+) -> dict[str, Any]:
+    """Keep a stroke: the facets of the fine mesh that the brush went over, as little-endian uint32."""
+    declared = request.headers.get("content-length", "0")
+    if declared.isdigit() and int(declared) > STROKE_BYTES:
+        raise TooLarge("The stroke has more facets than a part can have.", "Paint again.")
+    body = await request.body()
+    if len(body) % 4 or len(body) > STROKE_BYTES:
+        raise BadValue("The stroke could not be read.", "Paint again.")
+    facets = np.frombuffer(body, "<u4").astype(np.int64)
+
+    def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
+        if sheet.part.mesh != of:
+            raise BadValue("The part was changed meanwhile.", "Wait for the view, and paint again.")
+        return core.painted(marks, facets, MARKS[mark])
+
+    words = "Erase marks" if mark == "erase" else f"Paint {_name(MARKS[mark])}"
+    job, _ = await run_in_threadpool(_keep, use, job_id, words, change)
+    return {"step": job.step, "marks": job.sheet.marks.digest if job.sheet.marks else None}
+
+
+def _filled(
+    use: Services, job_id: str, sheet: JobSheet, fine: Fine, what: str, values: dict[str, str]
+) -> NDArray[np.int64]:
+    facet = int(number(values["facet"])) if values["facet"] else -1
+    if what in ("face", "body", "channel") and not 0 <= facet < len(fine.parent) and not values["channel"]:
+        raise BadValue("Nothing of the part was pointed at.", "Click on the part.")
+    if what == "face":
+        return core.face(fine, facet, number(values["crease"] or "20"))
+    if what == "body":
+        return core.body(fine, facet)
+    if what == "band":
+        up = from_quaternion(sheet.stance.quaternion)[2]
+        floor = float((fine.mesh.vertices @ up).min()) - sheet.lift_mm
+        low, high = length_mm(values["low"] or "0"), length_mm(values["high"] or "0")
+        return core.band(fine, fine.middles_mm @ up - floor, low, high)
+    bench = Bench(use.store)
+    if what == "past":
+        lifted = sheet.lift_mm > 0
+        past = overhangs(bench.placed_mesh(sheet), sheet.limit, plate_mm=None if lifted else 0.0).past
+        return core.of_parents(fine, np.flatnonzero(past))
+    if what == "region":
+        use.work.run(sheet, ["hangs"])
+        regions = use.pages.result(keys(sheet)["hangs"]) or ()
+        if values["region"]:
+            wanted = int(number(values["region"]))
+            chosen = [r for r in regions if r.number == wanted]
+        else:
+            chosen = [r for r in regions if facet >= 0 and fine.parent[facet] in r.facets]
+        if not chosen:
+            raise BadValue("No overhang region is there.", "Click on a coloured underside.")
+        return core.of_parents(fine, chosen[0].facets)
+    if values["channel"]:
+        wanted = int(number(values["channel"]))
+        found = [c for c in use.pages.result(keys(sheet).get("channels", "")) or () if c.number == wanted]
+        if not found:
+            raise BadValue("There is no such channel any more.", "Find channels again.")
+        return np.asarray(found[0].facets)
+    use.work.run(sheet, ["gaps"])
+    seen = use.pages.result(keys(sheet)["gaps"])
+    channel = channel_at(fine, facet, seen) if seen is not None else None
+    if channel is None:
+        raise BadValue(
+            "No hole or channel closes round that place.", "Click on its inner wall, or paint it by hand."
+        )
+    return channel.facets
+
+
+@router.post("/fill", name="fill")
+def fill(
+    request: Request,
+    job_id: str,
+    use: Use,
+    mark: Annotated[Kind, Form()],
+    what: Annotated[Literal["face", "region", "body", "past", "band", "channel"], Form()],
+    facet: Text = "",
+    crease: Text = "",
+    low: Text = "",
+    high: Text = "",
+    region: Text = "",
+    channel: Text = "",
+    open: Section = 5,
+) -> Response:
+    """Fill a whole place with a mark."""
+    values = {
+        "facet": facet, "crease": crease, "low": low, "high": high, "region": region, "channel": channel,
+    }  # fmt: skip
+    words = {
+        "face": "a face", "region": "an overhang region", "body": "a body", "band": "a height band",
+        "past": "everything past the limit", "channel": "a channel",
+    }[what]  # fmt: skip
+
+    def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
+        return core.painted(marks, _filled(use, job_id, sheet, fine, what, values), MARKS[mark])
+
+    job, _ = _keep(use, job_id, f"{_name(MARKS[mark]).capitalize()}: {words}", change)
+    return render(request, use, use.pages.job_page(job, open), "swap.html")
+
+
+@router.post("/change", name="change_marks")
+def change_marks(
+    request: Request,
+    job_id: str,
+    use: Use,
+    how: Annotated[Literal["grow", "shrink", "smooth", "mirror", "clear"], Form()],
+    mark: Annotated[Literal["prop", "clear", "show", "all"], Form()] = "all",
+    by: Text = "1",
+    axis: Annotated[Literal["x", "y", "z"], Form()] = "x",
+    open: Section = 5,
+) -> Response:
+    """Grow, shrink, smooth, mirror or clear marks."""
+    kinds = [MARKS[mark]] if mark != "all" else list(MEANING)
+    distance = length_mm(by)
+    if how in ("grow", "shrink", "smooth") and not 0 < distance <= 100:
+        raise BadValue("The distance is not between 0 and 100 mm.", "Type one such as 1.")
+
+    def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
+        if how == "mirror":
+            return core.mirrored(fine, marks, axis)
+        for kind in kinds:
+            if how == "clear":
+                marks = core.cleared(marks, kind)
+            else:
+                move = {"grow": core.grown, "shrink": core.shrunk, "smooth": core.smoothed}[how]
+                marks = move(fine, marks, kind, distance)
+        return marks
+
+    named = "all marks" if mark == "all" else _name(MARKS[mark])
+    words = {
+        "grow": f"Grow {named} by {distance:g} mm", "shrink": f"Shrink {named} by {distance:g} mm",
+        "smooth": f"Smooth {named}", "mirror": f"Mirror marks along {axis}", "clear": f"Clear {named}",
+    }[how]  # fmt: skip
+    job, _ = _keep(use, job_id, words, change)
+    return render(request, use, use.pages.job_page(job, open), "swap.html")
