@@ -18,9 +18,12 @@ import numpy as np
 import trimesh
 from manifold3d import Manifold
 
+from upright_heron.core.findings import walk
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.handoff.stl import write_stl
+from upright_heron.core.hangs import hanging_regions
 from upright_heron.core.islands import find_islands
+from upright_heron.core.joined import across_edges
 from upright_heron.core.layers import slice_solid
 from upright_heron.core.machines import material, printer
 from upright_heron.core.mesh import Mesh, facts
@@ -33,7 +36,13 @@ from upright_heron.core.stance.search import MIXES, Scale, even_directions, sear
 from upright_heron.core.stance.sweep import hull_corners, sweep
 from upright_heron.core.supports.columns import make_columns
 from upright_heron.core.supports.model import SupportSettings
+from upright_heron.core.tree import Tree
 from upright_heron.core.warm import warm
+from upright_heron.store.store import Store
+from upright_heron.web.dependencies import Services
+from upright_heron.web.pages import Pages
+from upright_heron.web.routes.marks import keep_stroke
+from upright_heron.work.intake import new_sheet, take_in
 
 LAYER_MM = 0.2
 
@@ -120,6 +129,7 @@ def main() -> int:
             *paired(lambda: make_columns(stack, 45.0, islands, island_pieces, SupportSettings()), bare, 3),
             5.0,
         ),
+        *findings(part, solid, bare),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
     ]
@@ -132,6 +142,48 @@ def main() -> int:
         over = "  over" if ratio > target else ""
         print(f"{what:<28}{mine:>8.3f}  {against:<16}{base:>8.3f}{ratio:>8.2f}{target:>8.2f}{over}")
     return worst + ranks()
+
+
+def findings(part: Mesh, solid: Solid, bare: Callable[[], None]) -> list[Row]:
+    """Rows of section 5: all findings from the layers on, another limit, and keeping a stroke of the brush."""
+
+    def everything() -> None:
+        walk(part, slice_solid(solid, LAYER_MM), spot_mm=0.4, resin=True)
+        hanging_regions(part, 45.0)
+
+    tree, across = Tree.of(part), across_edges(part)
+    everything()
+    return [
+        Row("all findings, with layers", "slice + area", *paired(everything, bare, 3), 8.0),
+        Row(
+            "regions of another limit",
+            "slice + area",
+            *paired(lambda: hanging_regions(part, 50.0, tree=tree, across=across), bare, 3),
+            1.0,
+        ),
+        Row("a stroke kept", "50 ms", stroke(part), 0.050, 1.0),
+    ]
+
+
+def stroke(part: Mesh) -> float:
+    """Time of the server for a stroke of 2,000 facets, from its bytes to the kept step."""
+    with tempfile.TemporaryDirectory() as folder:
+        store = Store(Path(folder) / "heron.sqlite")
+        sheet = new_sheet(take_in(write_stl(part), "part.stl", store), "Bench")
+        job = store.create_job(sheet, "Bench")
+        pages = Pages(store, None)  # type: ignore[arg-type]
+        use = Services(None, store, None, pages, None)  # type: ignore[arg-type]
+        pages.fine(sheet.part.mesh)
+        places = iter(range(1000))
+
+        def paint() -> None:
+            data = np.arange(2000, dtype="<u4") + 2000 * next(places)
+            keep_stroke(use, job.id, sheet.part.mesh, "prop", data.tobytes())
+
+        paint()
+        found = timed(paint, 9)
+        store.close()
+        return found
 
 
 def stances(part: Mesh, solid: Solid, bare: Callable[[], None]) -> list[Row]:

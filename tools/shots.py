@@ -57,6 +57,39 @@ def compare(b: Browser) -> None:
     b.run("window.heron.profile.set(Math.round(window.heron.profile.levels.length * 0.45))")
 
 
+def pick_finding(b: Browser) -> None:
+    """Fly to the underside of the body."""
+    b.run("window.heron.findings.named('overhang 9')")
+    b.wait(lambda: b.run("return document.body.dataset.finding") == "overhang 9")
+
+
+def paint_marks(b: Browser) -> None:
+    """Keep the cable channel clear, prop what hangs, and paint the front of the ring as its show side."""
+    b.click("#tab-marks")
+    b.wait(lambda: (b.run("return window.heron.keys.mesh") or "").startswith("fine/"))
+    b.click("#find-channels")
+    b.click('[data-keep-channel="6"]')
+    b.wait(lambda: b.text("#area-clear") != "none")
+    b.click('[data-fill-all="past"]')
+    b.wait(lambda: b.text("#area-prop") != "none")
+    b.click('[data-keep-channel="6"]')
+    b.click('[data-brush="show"]')
+    fill = "const s = document.querySelector('#fill-what'); s.value = 'face';"
+    b.run(fill + "s.dispatchEvent(new Event('change', {bubbles: true}))")
+    click_view(b, 90, 60)
+    b.wait(lambda: b.text("#area-show") != "none")
+    b.wait(lambda: not b.all("#stop"))
+    b.ready()
+    b.run("document.querySelector('#tab-marks').scrollIntoView()")
+
+
+def click_view(b: Browser, x: int, y: int) -> None:
+    """Click in the view, so far from its middle."""
+    from selenium.webdriver.common.action_chains import ActionChains
+
+    ActionChains(b.driver).move_to_element_with_offset(b.find("#canvas"), x, y).click().perform()
+
+
 VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "yard": ("/", []),
     "part": (job("heron-figurine", 1), []),
@@ -69,7 +102,8 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "stance": (job("telescope-bracket", 4), [hover_face]),
     "stance-board": (job("heron-figurine", 4), [find_stances]),
     "stance-pair": (job("heron-figurine", 4), [compare]),
-    "overhangs": (job("heron-figurine", 5), [look("below")]),
+    "overhangs": (job("heron-figurine", 5), [pick_finding]),
+    "marks": (job("telescope-bracket", 5), [paint_marks]),
     "supports-filament": (job("telescope-bracket", 6), []),
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),

@@ -323,22 +323,6 @@ class LimitTest(BrowserCase):
         self.assertEqual(browser.text("#overhang-area"), "300 mm²")
 
 
-class RegionTest(BrowserCase):
-    def test_regions_are_listed_and_stepped_through(self):
-        self.open_job(tee(), 5)
-        self.assertIn("2 overhang regions", browser.text("#regions"))
-        browser.click('[data-region="2"]')
-        browser.wait(lambda: browser.run("return document.body.dataset.region") == "2")
-        self.assertTrue(browser.run("return Boolean(window.heron.view.place)"))
-        browser.find("#canvas").click()
-        ActionChains(browser.driver).send_keys("n").perform()
-        browser.wait(lambda: browser.run("return document.body.dataset.region") == "1")
-        ActionChains(browser.driver).send_keys("p").perform()
-        browser.wait(lambda: browser.run("return document.body.dataset.region") == "2")
-        browser.click("#open-6")
-        browser.wait(lambda: not browser.run("return Boolean(window.heron.view.place)"))
-
-
 class SupportTest(BrowserCase):
     def test_make_walk_and_remove(self):
         job_id = self.open_job(comb(), 6)
@@ -348,7 +332,7 @@ class SupportTest(BrowserCase):
         self.assertEqual(browser.text("#support-count"), "1")
         self.assertGreater(self.colours()["copper"], before + 2000)
         browser.click("#open-5")
-        browser.click('[data-island="2"]')
+        browser.click('tr[data-name="island 2"] .dot')
         level = browser.run("return window.heron.profile.levels[window.heron.profile.index]")
         self.assertAlmostEqual(level["z"], 10.1, places=5)
         self.assertAlmostEqual(browser.run("return window.heron.view.cut.constant"), 10.1, places=5)

@@ -166,7 +166,7 @@ class ResultsTest(StoreCase):
             {n for n in first if first[n] != limited[n]}, {"findings", "hangs", "figures", "resting"}
         )
         turned = keys(Turn(x_deg=10).apply(sheet))
-        self.assertEqual({n for n in first if first[n] == turned[n]}, {"resting", "health"})
+        self.assertEqual({n for n in first if first[n] == turned[n]}, {"resting", "health", "gaps"})
         self.assertLessEqual(set(first), set(VERSIONS))
 
     def test_summary_fills_as_results_are_made(self):

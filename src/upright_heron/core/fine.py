@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from .joined import across_edges
 from .mesh import Mesh, facet_normals
 
 # Edges are no longer than this, or than this share of the longest side of the part.
@@ -53,12 +54,10 @@ class Fine:
 
     @cached_property
     def pairs(self) -> NDArray[np.int64]:
-        """Facets (k, 2) that share an edge; where more than two share one, each with the next."""
-        faces = self.mesh.faces
-        keys = _edge_keys(faces, len(self.mesh.vertices))
-        order = np.argsort(keys, kind="stable")
-        same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
-        result: NDArray[np.int64] = np.column_stack([order[same] // 3, order[same + 1] // 3])
+        """Facets (k, 2) that share an edge, each pair once."""
+        across = across_edges(self.mesh)
+        facet, side = np.nonzero(across > np.arange(len(across))[:, None])
+        result: NDArray[np.int64] = np.column_stack([facet, across[facet, side]]).astype(np.int64)
         return result
 
 
@@ -162,9 +161,3 @@ def _cut(
     add(three, ca, bc, c)
     add(three, ab, bc, ca)
     return np.concatenate(pieces), np.concatenate(owners)
-
-
-def _edge_keys(faces: NDArray[np.int32], count: int) -> NDArray[np.int64]:
-    ends = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).astype(np.int64)
-    result: NDArray[np.int64] = (ends.min(axis=2) * count + ends.max(axis=2)).ravel()
-    return result

@@ -8,6 +8,7 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
+from .joined import across_edges
 from .mesh import Mesh, facet_normals
 from .overhangs import overhangs
 from .tree import Tree
@@ -94,7 +95,12 @@ class Region:
 
 
 def hanging_regions(
-    placed: Mesh, limit_deg: float, *, lifted: bool = False, tree: Tree | None = None
+    placed: Mesh,
+    limit_deg: float,
+    *,
+    lifted: bool = False,
+    tree: Tree | None = None,
+    across: NDArray[np.int32] | None = None,
 ) -> list[Region]:
     """Find the overhang regions of a part.
 
@@ -108,6 +114,8 @@ def hanging_regions(
         Nothing lies on the plate.
     tree : Tree, optional
         Of the mesh.
+    across : (m, 3) int32, optional
+        From ``joined.across_edges``; with the tree it spares most of the work when only the limit changes.
 
     Returns
     -------
@@ -118,21 +126,21 @@ def hanging_regions(
     if not len(past):
         return []
     normals, areas = facet_normals(placed)
-    label = _connected(placed.faces[past], len(placed.vertices))
+    across = across_edges(placed) if across is None else across
+    label = _connected(past, across)
     order = np.argsort(label, kind="stable")
     groups = [past[g] for g in np.split(order, np.flatnonzero(np.diff(label[order])) + 1)]
     groups = [g for g in groups if areas[g].sum() >= SMALLEST_MM2]
     if not groups:
         return []
     gaps = _below(placed, tree or Tree.of(placed), groups, normals, areas)
-    across = _Neighbours(placed)
     found = []
     for facets, (gap, over_part) in zip(groups, gaps, strict=True):
         corners = placed.vertices[placed.faces[facets]]
         lowest = corners.reshape(-1, 3)[int(np.argmin(corners[:, :, 2]))]
         weight = areas[facets]
         angle = np.degrees(np.arcsin(np.clip(-normals[facets, 2], -1, 1)))
-        boundary, held = across.boundary(facets, placed)
+        boundary, held = _boundary(facets, placed, across)
         bridge = _bridge(boundary, held) if np.ptp(corners[:, :, 2]) <= FLAT_MM and held.any() else None
         kind = _kind(corners, normals[facets], weight, angle, boundary, held)
         x, y, z = (float(v) for v in lowest)
@@ -144,57 +152,38 @@ def hanging_regions(
     ]
 
 
-def _edge_keys(faces: NDArray[np.int32], count: int) -> NDArray[np.int64]:
-    ends = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).astype(np.int64)
-    result: NDArray[np.int64] = (ends.min(axis=2) * count + ends.max(axis=2)).ravel()
-    return result
-
-
-def _connected(faces: NDArray[np.int32], count: int) -> NDArray[np.int64]:
+def _connected(facets: NDArray[np.int64], across: NDArray[np.int32]) -> NDArray[np.int64]:
     """Number the groups of facets that are joined by edges: (k,) int64."""
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
 
-    keys = _edge_keys(faces, count)
-    order = np.argsort(keys, kind="stable")
-    same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
-    a, b = order[same] // 3, order[same + 1] // 3
-    graph = coo_matrix((np.ones(len(a)), (a, b)), (len(faces), len(faces)))
+    number = np.full(len(across), -1, np.int64)
+    number[facets] = np.arange(len(facets))
+    near = across[facets]
+    there = np.where(near >= 0, number[near], -1)
+    a, side = np.nonzero(there >= 0)
+    graph = coo_matrix((np.ones(len(a), np.int8), (a, there[a, side])), (len(facets), len(facets)))
     _, label = connected_components(graph, directed=False)
     return np.asarray(label, np.int64)
 
 
-class _Neighbours:
-    """Facets across the edges of a mesh, looked up by edge."""
+def _boundary(
+    facets: NDArray[np.int64], mesh: Mesh, across: NDArray[np.int32]
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """Edges round a region (e, 2, 3), and which of them a wall below holds (e,).
 
-    def __init__(self, mesh: Mesh) -> None:
-        keys = _edge_keys(mesh.faces, len(mesh.vertices))
-        self._order = np.argsort(keys, kind="stable")
-        self._keys = keys[self._order]
-
-    def boundary(
-        self, facets: NDArray[np.int64], mesh: Mesh
-    ) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
-        """Edges round a region (e, 2, 3), and which of them a wall below holds (e,).
-
-        An edge is held where the facet beyond it goes down from it: there the region ends at something that
-        stands.
-        """
-        keys = _edge_keys(mesh.faces[facets], len(mesh.vertices))
-        once, index, count = np.unique(keys, return_index=True, return_counts=True)
-        outer, at = once[count == 1], index[count == 1]
-        facet, side = facets[at // 3], at % 3
-        start, end = mesh.faces[facet, side], mesh.faces[facet, (side + 1) % 3]
-        edges = mesh.vertices[np.stack([start, end], axis=1)]
-        place = np.searchsorted(self._keys, outer)
-        held = np.zeros(len(outer), bool)
-        for step in (0, 1):
-            near = np.minimum(place + step, len(self._keys) - 1)
-            beyond = self._order[near] // 3
-            valid = (self._keys[near] == outer) & (beyond != facet)
-            third = mesh.vertices[mesh.faces[beyond]].sum(axis=1) - edges.sum(axis=1)
-            held |= valid & (third[:, 2] < edges[:, :, 2].mean(axis=1) - 1e-6)
-        return edges, held
+    An edge is held where the facet beyond it goes down from it: there the region ends at something that
+    stands.
+    """
+    near = across[facets]
+    outside = (near < 0) | ~np.isin(near, facets)
+    row, side = np.nonzero(outside)
+    facet, beyond = facets[row], near[row, side]
+    start, end = mesh.faces[facet, side], mesh.faces[facet, (side + 1) % 3]
+    edges = mesh.vertices[np.stack([start, end], axis=1)]
+    third = mesh.vertices[mesh.faces[np.maximum(beyond, 0)]].sum(axis=1) - edges.sum(axis=1)
+    held = (beyond >= 0) & (third[:, 2] < edges[:, :, 2].mean(axis=1) - 1e-6)
+    return edges, held
 
 
 def _below(

@@ -8,6 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from .joined import across_corners
 from .mesh import Mesh, facet_normals
 
 # Corners this close in height are level with each other.
@@ -60,7 +61,7 @@ def low_points(mesh: Mesh, *, depth_mm: float = 0.0) -> list[Low]:
     """
     if not len(mesh.faces):
         return []
-    start, near = _neighbours(mesh)
+    start, near = across_corners(mesh)
     z = np.ascontiguousarray(mesh.vertices[:, 2])
     order = np.lexsort((mesh.vertices[:, 1], mesh.vertices[:, 0], z))
     minima, depth = _joins(z, order, start, near)
@@ -68,10 +69,10 @@ def low_points(mesh: Mesh, *, depth_mm: float = 0.0) -> list[Low]:
     minima, depth = minima[kept], depth[kept]
     if not len(minima):
         return []
-    facing = _facing(mesh)
+    levels = [_level(vertex, z, start, near) for vertex in minima.tolist()]
+    facing = _facing(mesh, np.concatenate([np.asarray(level, np.int64) for level in levels]))
     found = []
-    for vertex, deep in zip(minima.tolist(), depth.tolist(), strict=True):
-        level = _level(vertex, z, start, near)
+    for vertex, deep, level in zip(minima.tolist(), depth.tolist(), levels, strict=True):
         if facing[level].sum() >= 0:
             continue
         corners = mesh.vertices[level, :2]
@@ -82,34 +83,26 @@ def low_points(mesh: Mesh, *, depth_mm: float = 0.0) -> list[Low]:
     return [Low(n, x, y, height, deep, wide) for n, (height, x, y, deep, wide) in enumerate(found, 1)]
 
 
-def _neighbours(mesh: Mesh) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Corners across an edge from each corner: where they begin (n + 1,), and themselves."""
-    a = mesh.faces.ravel().astype(np.int64)
-    b = np.roll(mesh.faces, -1, axis=1).ravel().astype(np.int64)
-    one, other = np.concatenate([a, b]), np.concatenate([b, a])
-    order = np.argsort(one, kind="stable")
-    start = np.zeros(len(mesh.vertices) + 1, np.int64)
-    np.cumsum(np.bincount(one, minlength=len(mesh.vertices)), out=start[1:])
-    return start, other[order]
-
-
-def _facing(mesh: Mesh) -> NDArray[np.float64]:
-    """Upward part of the surface round each corner, facets weighted by their angle there: (n,) float64."""
-    normals, _ = facet_normals(mesh)
-    corners = mesh.vertices[mesh.faces]
+def _facing(mesh: Mesh, corners: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Upward part of the surface round some corners, facets weighted by their angle there: (n,) float64."""
+    asked = np.zeros(len(mesh.vertices), bool)
+    asked[corners] = True
+    near = Mesh(mesh.vertices, mesh.faces[asked[mesh.faces].any(axis=1)])
+    normals, _ = facet_normals(near)
+    places = near.vertices[near.faces]
     result = np.zeros(len(mesh.vertices))
     for k in range(3):
-        p = corners[:, (k + 1) % 3] - corners[:, k]
-        q = corners[:, (k + 2) % 3] - corners[:, k]
+        p = places[:, (k + 1) % 3] - places[:, k]
+        q = places[:, (k + 2) % 3] - places[:, k]
         lengths = np.linalg.norm(p, axis=1) * np.linalg.norm(q, axis=1)
         cosine = np.einsum("ij,ij->i", p, q) / np.maximum(lengths, 1e-30)
         angle = np.arccos(np.clip(cosine, -1, 1))
-        np.add.at(result, mesh.faces[:, k], angle * normals[:, 2])
+        np.add.at(result, near.faces[:, k], angle * normals[:, 2])
     return result
 
 
 def _level(
-    vertex: int, z: NDArray[np.float64], start: NDArray[np.int64], near: NDArray[np.int64]
+    vertex: int, z: NDArray[np.float64], start: NDArray[np.int64], near: NDArray[np.int32]
 ) -> list[int]:
     """Corners that are level with one and joined to it by level edges."""
     seen, todo = {vertex}, [vertex]

@@ -24,6 +24,24 @@ Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
+class PaintedMarks(Document):
+    """What is painted on a part: the bytes are kept apart, under their digest.
+
+    ``demand`` and ``show`` are digests of what supports and what stances depend on: a stroke for one leaves
+    the results of the other as they are.
+    """
+
+    digest: Digest
+    of: Digest
+    prop_mm2: float = 0.0
+    clear_mm2: float = 0.0
+    show_mm2: float = 0.0
+    # Painted area that could not be carried when the part was sized or mended.
+    lost_mm2: float = 0.0
+    demand: str = ""
+    show: str = ""
+
+
 class Part(Document):
     """A surface with the facts that never change."""
 
@@ -41,6 +59,8 @@ class Part(Document):
     # The unit that the file stated, and what one of its numbers was taken for.
     stated_unit: str | None = None
     mm_per_number: float = 1.0
+    # What the file came painted with.
+    painted: PaintedMarks | None = None
 
 
 Share = Annotated[float, Field(gt=0, le=1e4, allow_inf_nan=False)]
@@ -140,24 +160,6 @@ class Stance(Document):
     quaternion: Quaternion = UPRIGHT
     lift_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
     name: str = "as it came"
-
-
-class PaintedMarks(Document):
-    """What is painted on a part: the bytes are kept apart, under their digest.
-
-    ``demand`` and ``show`` are digests of what supports and what stances depend on: a stroke for one leaves
-    the results of the other as they are.
-    """
-
-    digest: Digest
-    of: Digest
-    prop_mm2: float = 0.0
-    clear_mm2: float = 0.0
-    show_mm2: float = 0.0
-    # Painted area that could not be carried when the part was sized or mended.
-    lost_mm2: float = 0.0
-    demand: str = ""
-    show: str = ""
 
 
 Weight = Annotated[float, Field(ge=0, le=5)]

@@ -101,7 +101,8 @@ class AddParts(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         """Return the sheet with the parts behind those it has."""
-        fresh = [PartWork(part=part, footing=usual_footing(sheet.machine)) for part in self.parts]
+        footing = usual_footing(sheet.machine)
+        fresh = [PartWork(part=part, footing=footing, marks=part.painted) for part in self.parts]
         if len(sheet.parts) + len(fresh) > MOST_PARTS:
             raise BadValue(f"A job holds {MOST_PARTS} parts at most.", "Make another job of the rest.")
         return sheet.with_parts([*sheet.parts, *fresh], len(sheet.parts))
@@ -122,7 +123,7 @@ class SeparateParts(Change):
         """Return the sheet with the bodies in the place of the part."""
         if sheet.part.mesh != self.of:
             raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
-        fresh = [PartWork(part=part, footing=sheet.footing) for part in self.parts]
+        fresh = [PartWork(part=part, footing=sheet.footing, marks=part.painted) for part in self.parts]
         rest = list(sheet.parts)
         if len(rest) - 1 + len(fresh) > MOST_PARTS:
             raise BadValue(f"A job holds {MOST_PARTS} parts at most.", "Make a job of each body instead.")

@@ -7,6 +7,7 @@ from pathlib import PurePath
 from typing import NamedTuple
 
 from ..core.errors import BadValue
+from ..core.fine import refined
 from ..core.formats.read import SUFFIXES, read
 from ..core.formats.reading import MM_OF
 from ..core.machines import Technology, printer
@@ -17,6 +18,7 @@ from ..sheet.models import JobSheet, Part, Size
 from ..sheet.process import usual_footing
 from ..sheet.shop import Calibration
 from ..store.store import Store
+from .marking import carried_over, kept
 
 DEFAULT_PRINTER = "Sedge 300"
 OPEN = "The surface is not closed"
@@ -60,7 +62,12 @@ def take_in(data: bytes, file_name: str, store: Store, tolerance_mm: float = 0.1
     if reading.turned:
         notes.append("The surface faced inwards and was turned outwards.")
     came = Came(clean_name(file_name), contents.format, contents.unit, MM_OF[contents.unit or "millimeter"])
-    return described(reading.mesh, came, tuple(notes), store)
+    part = described(reading.mesh, came, tuple(notes), store)
+    if reading.marks is None:
+        return part
+    fine = refined(reading.mesh)
+    painted = kept(fine, reading.marks[fine.parent], part.mesh, store)
+    return part.model_copy(update={"painted": painted})
 
 
 class Came(NamedTuple):
@@ -152,7 +159,14 @@ def bodies(sheet: JobSheet, store: Store) -> list[Part]:
             f"The part has {len(found)} {'body' if len(found) == 1 else 'bodies'}.",
             f"Bodies can be separated where there are 2 to {MOST_JOBS}.",
         )
-    return [_described_anew(body, sheet.part, store) for body in found]
+    return [with_marks(sheet, _described_anew(body, sheet.part, store), store) for body in found]
+
+
+def with_marks(sheet: JobSheet, part: Part, store: Store) -> Part:
+    """Give a body or piece of the part that is shown what was painted there."""
+    painted = carried_over(sheet, store.mesh(part.mesh), store)
+    # Most of what is painted lies on the others: that is no loss.
+    return part.model_copy(update={"painted": painted and painted.model_copy(update={"lost_mm2": 0.0})})
 
 
 def separate(sheet: JobSheet, store: Store) -> list[JobSheet]:
@@ -176,7 +190,7 @@ def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> Job
     stuff = "PLA" if machine.technology is Technology.FILAMENT else "Standard resin"
     return JobSheet(
         name=name, part=part, printer=machine.name, material=stuff, layer_mm=machine.layer_mm,
-        footing=usual_footing(machine),
+        footing=usual_footing(machine), marks=part.painted,
     )  # fmt: skip
 
 

@@ -24,6 +24,7 @@ from ..core.footing import Footing, FootingKind, footprint, make_footing
 from ..core.handoff.threemf import Item, write_3mf
 from ..core.hangs import Region, hanging_regions
 from ..core.islands import Island, find_islands
+from ..core.joined import across_edges
 from ..core.layers import LayerStack, cut
 from ..core.marks import Mark, Marks
 from ..core.mesh import Mesh, facts
@@ -42,6 +43,7 @@ from ..core.supports.holding import holding, probes
 from ..core.supports.model import SupportSet
 from ..core.supports.stilts import make_stilts
 from ..core.supports.wishes import Wishes, wishes
+from ..core.tree import Tree
 from ..sheet.models import JobSheet
 from ..store.codec import register
 from ..store.store import Store
@@ -153,7 +155,8 @@ def keys(sheet: JobSheet) -> dict[str, str]:
     found = _own_keys(sheet)
     each = [_own_keys(one) for one in sheet.each] if sheet.others else [found]
     names = ("placed", "supports", "footing")
-    found["handoff"] = _key("handoff", sheet.name, [[k.get(name) for name in names] for k in each])
+    marks = [part.marks.digest if part.marks else "" for part in sheet.parts]
+    found["handoff"] = _key("handoff", sheet.name, [[k.get(name) for name in names] for k in each], marks)
     return found
 
 
@@ -244,6 +247,7 @@ class Bench:
         self._stacks = _Recent(3)
         self._bases = _Recent(2)
         self._fine = _Recent(2)
+        self._joined = _Recent(1)
         # Told the name of a result that others wait for while more is still being made.
         self.ready: Callable[[str], None] = lambda name: None
 
@@ -349,7 +353,13 @@ class Bench:
 
         def make() -> tuple[Region, ...]:
             self.progress("Finding what hangs", 0, 1)
-            return tuple(hanging_regions(self.placed_mesh(sheet), sheet.limit, lifted=sheet.lift_mm > 0))
+            placed = self.placed_mesh(sheet)
+            # Kept for the next limit: it is dragged to and fro.
+            tree, across = self._joined.get(
+                keys(sheet)["placed"], lambda: (Tree.of(placed), across_edges(placed))
+            )
+            lifted = sheet.lift_mm > 0
+            return tuple(hanging_regions(placed, sheet.limit, lifted=lifted, tree=tree, across=across))
 
         return self.store.recall(keys(sheet)["hangs"], make)
 
@@ -543,6 +553,10 @@ class Bench:
             raised = footing.raise_mm
             base = [Item(f"footing {sheet.footing.kind.value} of {name}", footing.mesh())]
         part = Item(f"part {name}", moved(self.placed_mesh(sheet), z=raised))
+        if sheet.marks is not None:
+            fine = self.fine(sheet)
+            mesh = moved(self.placement(sheet).apply(fine.mesh), z=raised)
+            part = Item(part.name, mesh, marks=marks_of(sheet, fine, self.store))
         held = []
         if sheet.supports is not None:
             mesh = moved(self.supports(sheet).handoff_mesh(), z=raised)

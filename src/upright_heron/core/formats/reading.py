@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,19 +34,23 @@ class Reading:
         Facets left out because two of their corners are the same point.
     turned : bool
         The whole closed surface faced inwards and was turned outwards.
+    marks : (m,) uint8 or None
+        What is painted on each facet, where the file says so.
     """
 
     mesh: Mesh
     dropped: int
     turned: bool
+    marks: NDArray[np.uint8] | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Body:
-    """One named body of a file: corners (m, 3, 3) float32 of its facets, mm."""
+    """One named body of a file: corners (m, 3, 3) float32 of its facets, mm, and marks (m,) uint8 of them."""
 
     name: str
     corners: NDArray[np.float32]
+    marks: NDArray[np.uint8] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +77,19 @@ class Contents:
         ------
         EmptyFile, BadCoordinates, NoExtent
         """
-        corners = [body.corners for body in self.bodies if len(body.corners)]
-        return finish(np.concatenate(corners) if corners else np.zeros((0, 3, 3), np.float32))
+        kept = [body for body in self.bodies if len(body.corners)]
+        whole = finish(
+            np.concatenate([body.corners for body in kept]) if kept else np.zeros((0, 3, 3), np.float32)
+        )
+        if all(body.marks is None for body in kept):
+            return whole
+        corners = np.concatenate([body.corners for body in kept])
+        marks = np.concatenate(
+            [np.zeros(len(b.corners), np.uint8) if b.marks is None else b.marks for b in kept]
+        )
+        # Facets with two equal corners were left out.
+        same = [(corners[:, k] == corners[:, k - 1]).all(axis=1) for k in range(3)]
+        return replace(whole, marks=marks[~(same[0] | same[1] | same[2])])
 
 
 def finish(corners: NDArray[np.float32]) -> Reading:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadFile, EmptyFile, NotAMesh
+from ..handoff.threemf import WORDS
 from .archive import Archive
 from .reading import EXPORT_AGAIN, MM_OF, Body, Contents
 from .xml import parse
@@ -17,6 +18,8 @@ DEEPEST = 32
 MOST_FACETS = 30_000_000
 
 Matrix = NDArray[np.float64]
+_Piece = tuple[NDArray[np.float64], NDArray[np.uint8]]
+_MARKS = {word: int(mark) for mark, word in WORDS.items()}
 
 
 @dataclass
@@ -25,6 +28,8 @@ class _Object:
     type: str
     points: list[float] = field(default_factory=list)
     facets: list[int] = field(default_factory=list)
+    # What is painted, by the number of the facet.
+    marks: dict[int, int] = field(default_factory=dict)
     components: list[tuple[str, str, Matrix]] = field(default_factory=list)
 
 
@@ -67,7 +72,7 @@ def read_3mf(data: bytes) -> Contents:
     bodies = []
     total = 0
 
-    def gather(path: str, number: str, matrix: Matrix, depth: int, into: list[NDArray[np.float64]]) -> None:
+    def gather(path: str, number: str, matrix: Matrix, depth: int, into: list[_Piece]) -> None:
         nonlocal total
         if depth > DEEPEST:
             raise NotAMesh("The objects of the package contain each other in a circle.", EXPORT_AGAIN)
@@ -86,20 +91,24 @@ def read_3mf(data: bytes) -> Contents:
                 raise NotAMesh(f"The package builds more than {MOST_FACETS:,} facets.", EXPORT_AGAIN)
             corners = (points @ matrix[:3] + matrix[3])[facets]
             # A transform that mirrors turns every facet inside out.
-            into.append(corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners)
+            marks = np.zeros(len(facets), np.uint8)
+            marks[list(known.marks)] = list(known.marks.values())
+            into.append((corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners, marks))
         for target, inner, transform in known.components:
             gather(target or path, inner, _after(transform, matrix), depth + 1, into)
 
     unit = first.unit
     scale = MM_OF[unit]
     for target, number, transform in first.items:
-        parts: list[NDArray[np.float64]] = []
+        parts: list[_Piece] = []
         gather(target or root, number, transform, 0, parts)
         if parts:
             known = model(target or root).objects[number]
             with np.errstate(over="ignore"):
-                corners = (np.concatenate(parts) * scale).astype(np.float32)
-            bodies.append(Body(known.name or f"object {number}", corners))
+                corners = (np.concatenate([part for part, _ in parts]) * scale).astype(np.float32)
+            marks = np.concatenate([painted for _, painted in parts])
+            name = known.name or f"object {number}"
+            bodies.append(Body(name, corners, marks if marks.any() else None))
     if not bodies:
         raise EmptyFile("The package builds nothing that has a surface.", EXPORT_AGAIN)
     return Contents("3MF", unit, tuple(bodies))
@@ -159,7 +168,10 @@ def _read_model(data: bytes) -> _Model:
             if name == "vertex":
                 current[-1].points += (float(attributes["x"]), float(attributes["y"]), float(attributes["z"]))
             elif name == "triangle":
-                current[-1].facets += (int(attributes["v1"]), int(attributes["v2"]), int(attributes["v3"]))
+                body = current[-1]
+                if (mark := _MARKS.get(attributes.get("mark", ""))) is not None:
+                    body.marks[len(body.facets) // 3] = mark
+                body.facets += (int(attributes["v1"]), int(attributes["v2"]), int(attributes["v3"]))
             elif name == "model":
                 model.unit = attributes.get("unit", "millimeter")
                 if model.unit not in MM_OF:

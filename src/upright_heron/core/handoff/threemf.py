@@ -9,8 +9,12 @@ from dataclasses import dataclass
 from xml.sax.saxutils import quoteattr
 
 from ..errors import BadValue
+from ..marks import Mark, Marks
 from ..mesh import Mesh
 
+# Marks of the part, beside the core of the format: programs that do not know it leave it alone.
+MARKS = "urn:upright-heron:marks:1"
+WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show"}
 CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
 OBJECT_TYPES = ("model", "solidsupport", "support", "surface", "other")
 
@@ -43,11 +47,14 @@ class Item:
         In build coordinates, mm.
     type : str
         One of ``OBJECT_TYPES``.
+    marks : (m,) uint8, optional
+        What is painted on each facet, see docs/marks.md.
     """
 
     name: str
     mesh: Mesh
     type: str = "model"
+    marks: Marks | None = None
 
 
 def write_3mf(items: Sequence[Item], title: str) -> bytes:
@@ -89,9 +96,10 @@ def write_3mf(items: Sequence[Item], title: str) -> bytes:
 
 
 def _model(items: Sequence[Item], title: str) -> Iterator[str]:
+    ours = f' xmlns:heron="{MARKS}"' if any(item.marks is not None for item in items) else ""
     yield (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
-        f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}">\n'
+        f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}"{ours}>\n'
         f'<metadata name="Title">{_text(title)}</metadata>\n'
         '<metadata name="Application">Upright Heron</metadata>\n<resources>\n'
     )
@@ -101,14 +109,22 @@ def _model(items: Sequence[Item], title: str) -> Iterator[str]:
         # Nine digits keep every single-precision number, and so the resolution of the files parts come in.
         yield from _chunks(item.mesh.vertices.tolist(), '<vertex x="%.9g" y="%.9g" z="%.9g"/>\n')
         yield "</vertices>\n<triangles>\n"
-        yield from _chunks(item.mesh.faces.tolist(), '<triangle v1="%d" v2="%d" v3="%d"/>\n')
+        if item.marks is None:
+            yield from _chunks(item.mesh.faces.tolist(), '<triangle v1="%d" v2="%d" v3="%d"/>\n')
+        else:
+            said = {mark: f' heron:mark="{word}"' for mark, word in WORDS.items()}
+            rows = zip(item.mesh.faces.tolist(), item.marks.tolist(), strict=True)
+            yield from _chunks(
+                [[*face, said.get(mark, "")] for face, mark in rows],
+                '<triangle v1="%d" v2="%d" v3="%d"%s/>\n',
+            )
         yield "</triangles>\n</mesh>\n</object>\n"
     yield "</resources>\n<build>\n"
     yield "".join(f'<item objectid="{number}"/>\n' for number in range(1, len(items) + 1))
     yield "</build>\n</model>\n"
 
 
-def _chunks(rows: list[list[float]], form: str, size: int = 20000) -> Iterator[str]:
+def _chunks(rows: Sequence[Sequence[float | str]], form: str, size: int = 20000) -> Iterator[str]:
     for start in range(0, len(rows), size):
         yield "".join([form % tuple(row) for row in rows[start : start + size]])
 

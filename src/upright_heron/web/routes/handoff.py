@@ -14,7 +14,7 @@ from ...core.errors import BadValue
 from ...core.handoff.stl import write_stl
 from ...sheet.models import JobSheet
 from ...store.store import Store
-from ...work.intake import TAKEN_ALONG, new_sheet, take_in
+from ...work.intake import TAKEN_ALONG, new_sheet, take_in, with_marks
 from ...work.packing import pieces_3mf
 from ...work.results import Bench, keys
 from ..dependencies import Services, Use
@@ -118,7 +118,7 @@ def open_piece(request: Request, job_id: str, number: int, use: Use) -> Response
 
 def _piece_job(store: Store, sheet: JobSheet, number: int, stl: bytes) -> str:
     name = f"{sheet.name}, piece {number}"[:120]
-    part = take_in(stl, f"{file_name(name)}.stl", store)
+    part = with_marks(sheet, take_in(stl, f"{file_name(name)}.stl", store), store)
     same = {field: getattr(sheet, field) for field in TAKEN_ALONG}
     fresh = new_sheet(part, name).model_copy(update=same)
     return store.create_job(fresh, f"Piece {number} of {sheet.name}"[:200]).id

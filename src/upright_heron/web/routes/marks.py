@@ -46,7 +46,7 @@ def _name(mark: Mark) -> str:
 
 def _keep(
     use: Services, job_id: str, words: str, change: Callable[[JobSheet, Fine, Marks], Marks]
-) -> tuple[Job, JobSheet]:
+) -> Job:
     """Apply a change to the marks of the part that is shown, and keep it as a step."""
     for attempt in range(TRIES):
         sheet = use.store.job(job_id).sheet
@@ -56,7 +56,7 @@ def _keep(
         now = kept(fine, marks, sheet.part.mesh, use.store)
         paint = Paint(marks=now, of=sheet.part.mesh, before=before, words=words)
         try:
-            return use.store.apply(job_id, paint), sheet
+            return use.store.apply(job_id, paint)
         except BadValue:
             if attempt == TRIES - 1:
                 raise
@@ -74,6 +74,29 @@ async def stroke(
     body = await request.body()
     if len(body) % 4 or len(body) > STROKE_BYTES:
         raise BadValue("The stroke could not be read.", "Paint again.")
+    job = await run_in_threadpool(keep_stroke, use, job_id, of, mark, body)
+    return {"step": job.step, "marks": job.sheet.marks.digest if job.sheet.marks else None}
+
+
+def keep_stroke(use: Services, job_id: str, of: str, mark: Kind, body: bytes) -> Job:
+    """Keep a stroke as a step.
+
+    Parameters
+    ----------
+    use : Services
+    job_id : str
+    of : str
+        Digest of the part it was painted on.
+    mark : str
+        ``prop``, ``clear``, ``show`` or ``erase``.
+    body : bytes
+        Facets of the fine mesh, little-endian uint32.
+
+    Raises
+    ------
+    BadValue
+        The part is another by now, or does not have these facets.
+    """
     facets = np.frombuffer(body, "<u4").astype(np.int64)
 
     def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
@@ -82,8 +105,7 @@ async def stroke(
         return core.painted(marks, facets, MARKS[mark])
 
     words = "Erase marks" if mark == "erase" else f"Paint {_name(MARKS[mark])}"
-    job, _ = await run_in_threadpool(_keep, use, job_id, words, change)
-    return {"step": job.step, "marks": job.sheet.marks.digest if job.sheet.marks else None}
+    return _keep(use, job_id, words, change)
 
 
 def _filled(
@@ -160,7 +182,7 @@ def fill(
     def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
         return core.painted(marks, _filled(use, job_id, sheet, fine, what, values), MARKS[mark])
 
-    job, _ = _keep(use, job_id, f"{_name(MARKS[mark]).capitalize()}: {words}", change)
+    job = _keep(use, job_id, f"{_name(MARKS[mark]).capitalize()}: {words}", change)
     return render(request, use, use.pages.job_page(job, open), "swap.html")
 
 
@@ -197,5 +219,5 @@ def change_marks(
         "grow": f"Grow {named} by {distance:g} mm", "shrink": f"Shrink {named} by {distance:g} mm",
         "smooth": f"Smooth {named}", "mirror": f"Mirror marks along {axis}", "clear": f"Clear {named}",
     }[how]  # fmt: skip
-    job, _ = _keep(use, job_id, words, change)
+    job = _keep(use, job_id, words, change)
     return render(request, use, use.pages.job_page(job, open), "swap.html")
