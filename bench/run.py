@@ -145,7 +145,7 @@ def main() -> int:
 
 
 def findings(part: Mesh, solid: Solid, bare: Callable[[], None]) -> list[Row]:
-    """Rows of section 5: all findings from the layers on, another limit, and keeping a stroke of the brush."""
+    """Rows of section 5: all findings with the layers, another limit, and keeping a stroke."""
 
     def everything() -> None:
         walk(part, slice_solid(solid, LAYER_MM), spot_mm=0.4, resin=True)

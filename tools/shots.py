@@ -59,8 +59,8 @@ def compare(b: Browser) -> None:
 
 def pick_finding(b: Browser) -> None:
     """Fly to the underside of the body."""
-    b.run("window.heron.findings.named('overhang 9')")
-    b.wait(lambda: b.run("return document.body.dataset.finding") == "overhang 9")
+    b.run("window.heron.findings.named('overhang 3')")
+    b.wait(lambda: b.run("return document.body.dataset.finding") == "overhang 3")
 
 
 def paint_marks(b: Browser) -> None:
@@ -70,9 +70,12 @@ def paint_marks(b: Browser) -> None:
     b.click("#find-channels")
     b.click('[data-keep-channel="6"]')
     b.wait(lambda: b.text("#area-clear") != "none")
+    b.click('[data-brush="prop"]')
     b.click('[data-fill-all="past"]')
     b.wait(lambda: b.text("#area-prop") != "none")
     b.click('[data-keep-channel="6"]')
+    b.wait(lambda: not b.all("#stop"))
+    b.ready()
     b.click('[data-brush="show"]')
     fill = "const s = document.querySelector('#fill-what'); s.value = 'face';"
     b.run(fill + "s.dispatchEvent(new Event('change', {bubbles: true}))")

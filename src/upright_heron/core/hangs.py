@@ -21,6 +21,8 @@ CEILING_DEG = 80.0
 EDGE_MM = 1.0
 # A bridge sags where it is not flat: its facets lie within so much height.
 FLAT_MM = 0.6
+# A slope as narrow as an edge is the ripple of a texture up to this area: it reaches out by less than a bead.
+RIPPLE_MM2 = 5.0
 # Share of the lines across a region that have to be held at both ends.
 HELD = 0.97
 ANGLES_DEG = np.arange(0.0, 180.0, 6.0)
@@ -143,6 +145,8 @@ def hanging_regions(
         boundary, held = _boundary(facets, placed, across)
         bridge = _bridge(boundary, held) if np.ptp(corners[:, :, 2]) <= FLAT_MM and held.any() else None
         kind = _kind(corners, normals[facets], weight, angle, boundary, held)
+        if kind == Kind.EDGE and weight.sum() < RIPPLE_MM2 and angle.max() < CEILING_DEG:
+            continue
         x, y, z = (float(v) for v in lowest)
         found.append((z, x, y, kind, float(weight.sum()), float(angle.max()), gap, over_part, facets, bridge))
     found.sort(key=lambda r: (round(r[0], 3), r[1], r[2]))

@@ -63,7 +63,7 @@ VERSIONS = {
     "layers": 1,
     "walked": 2,
     "findings": 2,
-    "hangs": 2,
+    "hangs": 3,
     "holding": 1,
     "marked": 1,
     "figures": 1,

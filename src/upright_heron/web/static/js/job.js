@@ -223,7 +223,7 @@ class JobPage {
     this.findingsOf = this.state.findings;
     if (open === 5) this.#tab(this.tab ?? 'findings');
     this.marks.follow(this.#painting());
-    this.view.hideSupports(this.#painting());
+    this.view.dimSupports(this.#painting() ? 'hidden' : open === 5 ? 'faint' : 'shown');
     this.findings.follow();
     this.#jump();
     if (!places) {

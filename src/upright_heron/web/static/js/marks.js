@@ -66,7 +66,7 @@ export class MarksPanel {
     const target = event.target.closest?.('button');
     if (!target) return;
     const { brush, fillAll, channel, keepChannel, at } = target.dataset;
-    if (brush) this.use(this.view.brush.kind === brush ? null : brush);
+    if (brush) this.use(brush);
     else if (fillAll) this.#fill({ what: fillAll, low: $('#band-low').value, high: $('#band-high').value });
     else if (channel) this.page.look(at.split(',').map(Number));
     else if (keepChannel) this.#fill({ what: 'channel', channel: keepChannel, mark: 'clear' });

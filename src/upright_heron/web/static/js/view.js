@@ -491,9 +491,16 @@ export class View {
     this.redraw();
   }
 
-  /** Take supports out of the way of what is being painted. @param {boolean} hidden */
-  hideSupports(hidden) {
-    this.supports.visible = !hidden && !this.pieces.visible && this.supports.geometry.index !== null;
+  /** Take supports out of the way of what is looked at or painted. @param {'shown' | 'faint' | 'hidden'} how */
+  dimSupports(how) {
+    const { material } = this.supports;
+    this.supports.visible = how !== 'hidden' && !this.pieces.visible && this.supports.geometry.index !== null;
+    if (material.transparent !== (how === 'faint')) {
+      material.transparent = how === 'faint';
+      material.opacity = how === 'faint' ? 0.3 : 1;
+      material.depthWrite = how !== 'faint';
+      material.needsUpdate = true;
+    }
     this.redraw();
   }
 
