@@ -33,12 +33,12 @@ from ..core.stance.figures import Figures, LayerFigure
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found, Proposal
 from ..core.steps import Neck, Step
-from ..core.supports.model import Column, Slab, Stilt, SupportSet
+from ..core.supports.model import Branches, Column, Slab, Stilt, SupportSet
 
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Bridge, Channel, Column, Cup, Edges, Figures, Footing, Found, Hanging, Island, Item, LayerFigure,
+        Branches, Bridge, Channel, Column, Cup, Edges, Figures, Footing, Found, Hanging, Island, Item, LayerFigure,
         LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Piece, Place, Proposal, Region, Report,
         RestingFace, Slab, Split, Step, Stilt, SupportSet,
     )

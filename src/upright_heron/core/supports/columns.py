@@ -33,8 +33,8 @@ JITTER = 0.3
 
 
 @dataclass(frozen=True, eq=False)
-class _Run:
-    """Neighbouring layers, from ``low`` to ``high`` with both, that share one outline."""
+class Run:
+    """Neighbouring levels, from ``low`` to ``high`` with both, that share one outline."""
 
     low: int
     high: int
@@ -98,18 +98,51 @@ def make_columns(
     Vertical-prism model: S. Allen, D. Dutta, "Determination and evaluation of support structures in layered
     manufacturing", J. Design and Manufacturing 5, 1995.
     """
-    h = stack.layer_mm
-    lift = round(stack.base_mm / h)  # layers between the plate and a lifted part
-    gap = math.ceil(settings.gap_mm / h - 1e-6) if settings.gap_mm > 0 else 0
     demand = _demand(stack, limit_deg, islands, island_pieces, wishes, progress)
+    runs, held_area = carried_down(stack, demand, settings, progress=progress)
+    lift, gap = round(stack.base_mm / stack.layer_mm), gap_layers(settings, stack.layer_mm)
+    return _assemble(stack, runs, demand, lift, gap, held_area, islands, island_pieces, settings)
+
+
+def gap_layers(settings: SupportSettings, layer_mm: float) -> int:
+    """Whole layers that the contact gap takes."""
+    return math.ceil(settings.gap_mm / layer_mm - 1e-6) if settings.gap_mm > 0 else 0
+
+
+def carried_down(
+    stack: LayerStack,
+    demand: list[CrossSection | None],
+    settings: SupportSettings,
+    *,
+    progress: Progress = silent,
+) -> tuple[list[Run], float]:
+    """Carry down what must be held, layer by layer, to the plate or to the part.
+
+    Parameters
+    ----------
+    stack : LayerStack
+    demand : list of CrossSection or None
+        By layer of the part.
+    settings : SupportSettings
+    progress : Progress
+
+    Returns
+    -------
+    list of Run
+        Outlines from the plate up, levels counted from it; levels without any are left out.
+    float
+        Area of the demand that has a column near below it, mm2.
+    """
+    h = stack.layer_mm
+    lift, gap = round(stack.base_mm / h), gap_layers(settings, h)  # layers between the plate and a lifted part
     standing = _field(demand, settings.clearance_mm)
     plain = thinned(stack, THIN_MM)
     if standing is None:
-        return _assemble(stack, [], demand, lift, gap, 0.0, islands, island_pieces, settings)
+        return [], 0.0
     # No hole that the part with its clearance needs is as small as this.
     hole = min(THINNEST_MM**2, 0.9 * math.pi * settings.clearance_mm**2)
     held_area = 0.0
-    runs: list[_Run] = []
+    runs: list[Run] = []
     here, drawn = standing.like(), standing.like()
     strip = packed([])  # what began to need holding a layer higher
     for level in tracked(range(len(stack) + lift - 1, -1, -1), "Standing columns", progress):
@@ -120,7 +153,7 @@ def make_columns(
             continue  # nothing hangs above this
         if new is None and all(_alike(stack, part + 1 - k) for k in range(gap + 1)):
             strip = packed([])
-            runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
+            runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
             continue
         if new is not None:
             fresh = thinned_rings(*packed(new.to_polygons()), THIN_MM)
@@ -143,13 +176,12 @@ def make_columns(
         # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
         here.drop_thin(THINNEST_MM)
         if runs and here.near(drawn, JITTER * here.pixel_mm):
-            runs[-1] = _Run(level, runs[-1].high, runs[-1].rings)
+            runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
         else:
             rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
-            runs.append(_Run(level, level, rings))
+            runs.append(Run(level, level, rings))
             here, drawn = drawn, here
-    runs = [run for run in reversed(runs) if run.rings]
-    return _assemble(stack, runs, demand, lift, gap, held_area, islands, island_pieces, settings)
+    return [run for run in reversed(runs) if run.rings], held_area
 
 
 def _field(demand: list[CrossSection | None], clearance_mm: float) -> Field | None:
@@ -171,7 +203,7 @@ def _alike(stack: LayerStack, layer: int) -> bool:
 
 def _assemble(
     stack: LayerStack,
-    runs: list[_Run],
+    runs: list[Run],
     demand: list[CrossSection | None],
     lift: int,
     gap: int,

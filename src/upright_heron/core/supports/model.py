@@ -43,6 +43,22 @@ class SupportSettings:
         Height of the cone at the tip.
     depth_mm : float
         How far the tip reaches into the part.
+    line_mm : float
+        Width of one line (filament).
+    line_spacing_mm : float
+        Between the walls of lines and grids.
+    line_angle_deg : float
+        Of the walls of lines, 0 along x.
+    interface_layers : int
+        Solid layers where lines and grids end at the part.
+    slit_mm : float
+        Lines are parted after so much length, so that a column comes out piece by piece; 0 does not.
+    from_plate : bool
+        Supports stand on the plate only, never on the part.
+    branch_deg : float
+        Most that a branch leans, from vertical.
+    branch_mm, trunk_mm : float
+        Diameters of a branch at its tip and of the thickest trunk.
     """
 
     gap_mm: float = 0.2
@@ -54,6 +70,15 @@ class SupportSettings:
     foot_mm: float = 3.0
     tip_length_mm: float = 2.5
     depth_mm: float = 0.2
+    line_mm: float = 0.44
+    line_spacing_mm: float = 2.2
+    line_angle_deg: float = 0.0
+    interface_layers: int = 2
+    slit_mm: float = 0.0
+    from_plate: bool = False
+    branch_deg: float = 40.0
+    branch_mm: float = 1.2
+    trunk_mm: float = 8.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,6 +112,10 @@ class Column:
         Of its outline.
     slabs : tuple of Slab
         Bottom first.
+    patch : str
+        Id of the patch that it holds.
+    style : str
+        How its outline is filled; a plain outline without one.
     """
 
     id: str
@@ -95,6 +124,8 @@ class Column:
     on_part: bool
     volume_mm3: float
     slabs: tuple[Slab, ...]
+    patch: str = ""
+    style: str = ""
 
     def manifolds(self, thin_mm: float = 0.0) -> list[Any]:
         """Bodies that make up the column, their outlines thinned by up to ``thin_mm``."""
@@ -156,6 +187,65 @@ class Stilt:
         return [Solid.from_mesh(self.mesh()).manifold]
 
 
+@dataclass(frozen=True, eq=False)
+class Branches:
+    """A tree support or a post: circles along branches that come together downwards.
+
+    Attributes
+    ----------
+    id, reason, touch_mm, on_part, volume_mm3
+        As for a column; the volume is of what is printed.
+    nodes : (n, 4) float64
+        x, y, z and radius, mm.
+    down : (n,) int64
+        The node each leads down to, -1 at the foot.
+    patches : tuple of str
+        Ids of the patches it holds.
+    style : str
+    """
+
+    id: str
+    reason: str
+    touch_mm: tuple[float, float, float]
+    on_part: bool
+    volume_mm3: float
+    nodes: NDArray[np.float64]
+    down: NDArray[np.int64]
+    patches: tuple[str, ...] = ()
+    style: str = ""
+
+    @property
+    def lean_deg(self) -> float:
+        """The most that one of its branches leans, from vertical."""
+        runs = np.flatnonzero(self.down >= 0)
+        steps = self.nodes[runs, :3] - self.nodes[self.down[runs], :3]
+        flat = np.hypot(steps[:, 0], steps[:, 1])
+        return float(np.degrees(np.arctan2(flat, np.maximum(steps[:, 2], 1e-9))).max(initial=0.0))
+
+    def mesh(self) -> Mesh:
+        """Closed frusta from node to node, side by side: to look at."""
+        parts = []
+        for i, j in enumerate(self.down.tolist()):
+            if j >= 0 and self.nodes[i, 2] - self.nodes[j, 2] > 1e-6:
+                parts.append(_frustum(self.nodes[j], self.nodes[i]))
+        return concatenated(parts)
+
+
+def _frustum(low: NDArray[np.float64], high: NDArray[np.float64]) -> Mesh:
+    walls = np.concatenate(
+        [np.column_stack([_CIRCLE * end[3] + end[:2], np.full(SIDES, end[2])]) for end in (low, high)]
+    )
+    i = np.arange(SIDES)
+    j = (i + 1) % SIDES
+    fan = np.arange(1, SIDES - 1)
+    faces = [
+        np.column_stack([i, j, SIDES + j]), np.column_stack([i, SIDES + j, SIDES + i]),
+        np.column_stack([np.zeros_like(fan), fan + 1, fan]),
+        SIDES + np.column_stack([np.zeros_like(fan), fan, fan + 1]),
+    ]  # fmt: skip
+    return Mesh(walls, np.concatenate(faces).astype(np.int32))
+
+
 _ANGLES = 2 * np.pi * np.arange(SIDES) / SIDES
 _CIRCLE = np.column_stack([np.cos(_ANGLES), np.sin(_ANGLES)])
 # A polygon with SIDES corners has this share of the circle's pi r^2.
@@ -187,7 +277,7 @@ class SupportSet:
 
     Attributes
     ----------
-    supports : tuple of Column or Stilt
+    supports : tuple of Column, Branches or Stilt
     layers : LayerStack
         Outlines of all supports, on the layers of the part counted from the plate.
     held_area_mm2 : float
@@ -199,7 +289,7 @@ class SupportSet:
         What could not be done, and why.
     """
 
-    supports: tuple[Column | Stilt, ...]
+    supports: tuple[Column | Branches | Stilt, ...]
     layers: LayerStack
     held_area_mm2: float
     unheld_islands: tuple[int, ...]
@@ -215,7 +305,7 @@ class SupportSet:
 
         Columns with very many corners are drawn in bands of several layers, so that a browser can turn them.
         """
-        parts = [s.mesh() for s in self.supports if isinstance(s, Stilt)]
+        parts = [s.mesh() for s in self.supports if isinstance(s, Stilt | Branches)]
         columns = [s for s in self.supports if isinstance(s, Column)]
         corners = sum(len(ring) for c in columns for slab in c.slabs for ring in slab.rings)
         if corners > SEEN_CORNERS:

@@ -1,0 +1,615 @@
+"""Tree supports: tips under a patch, branches that lean, keep clear of the part, come together and thicken."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from manifold3d import CrossSection, FillRule
+from numba import njit
+from numpy.typing import NDArray
+
+from ..layers import LayerStack
+from ..progress import Progress, silent, tracked
+from ..tree import Tree
+from .demand import Patch, Style, inside_of
+from .model import Branches, SupportSettings, circle_ring, support_id
+
+# Branches are grown in steps of about this height, on a raster of about this pixel.
+STEP_MM = 1.0
+PIXEL_MM = 0.4
+MOST_PIXELS = 400
+# A tip is this wide at the part and widens to the branch over so much height.
+TIP_SHARE = 0.6
+TIP_MM = 2.0
+# A branch thickens by so much for each millimetre it runs, to each side.
+TAPER = 0.012
+# Branches further apart than this run down by themselves.
+COME_TOGETHER_MM = 25.0
+ABOVE_MM = 0.6
+# How far round a tip the surface is looked at.
+LOOK_MM = 1.5
+FOOT_MM = 1.0
+FOOT_SHARE = 1.7
+# A post breaks off at a neck below its tip.
+NECK_MM = 0.8
+NECK_SHARE = 0.55
+
+
+@dataclass(frozen=True, eq=False)
+class Grown:
+    """Branches of all patches, and the tips that no way leads down from.
+
+    Attributes
+    ----------
+    supports : list of Branches
+    lost : dict of str to int
+        Tips without a way, by the id of their patch.
+    """
+
+    supports: list[Branches]
+    lost: dict[str, int]
+
+
+class _Room:
+    """Free room beside the part, step by step from the plate: distances and where the plate can be reached."""
+
+    def __init__(
+        self,
+        stack: LayerStack,
+        low: NDArray[np.float64],
+        high: NDArray[np.float64],
+        top_mm: float,
+        settings: SupportSettings,
+        clear: Sequence[CrossSection | None] | None,
+        progress: Progress,
+    ) -> None:
+        from scipy.ndimage import distance_transform_edt
+
+        h = stack.layer_mm
+        each = max(1, round(STEP_MM / h))
+        self.step_mm = each * h
+        margin = 12.0
+        self.low = low - margin
+        extent = high - low + 2 * margin
+        self.pixel = max(PIXEL_MM, float(extent.max()) / MOST_PIXELS)
+        columns, rows = (int(v) + 2 for v in np.ceil(extent / self.pixel))
+        self.count = max(1, math.ceil(top_mm / self.step_mm))
+        lift = round(stack.base_mm / h)
+        self.radius = settings.branch_mm / 2
+        need = self.radius + settings.clearance_mm
+        self.reach = math.tan(math.radians(settings.branch_deg)) * self.step_mm
+        self.away = np.zeros((self.count, rows, columns), np.float32)
+        self.open = np.zeros((self.count, rows, columns), np.bool_)
+        taken = np.zeros((rows, columns), np.bool_)
+        below = np.full((rows, columns), 1e3, np.float32)
+        for k in tracked(range(self.count), "Finding room for branches", progress):
+            taken[:] = False
+            for level in range(k * each, (k + 1) * each):
+                part = level - lift
+                if 0 <= part < len(stack):
+                    a, b = stack.layer_start[part], stack.layer_start[part + 1]
+                    _fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel)
+                plan = clear[level] if clear is not None and level < len(clear) else None
+                if plan is not None and not plan.is_empty():
+                    rings = plan.to_polygons()
+                    starts = np.cumsum([0, *[len(r) for r in rings]])
+                    corners = np.concatenate(rings)
+                    _fill(taken, corners, starts, 0, len(rings), self.low, self.pixel)
+            own = np.full((rows, columns), 1e3, np.float32)
+            if taken.any():
+                # Half a pixel's diagonal for what the raster cannot tell.
+                own = (distance_transform_edt(~taken) * self.pixel - 0.71 * self.pixel).astype(np.float32)
+            # A place between two steps has to be free in both.
+            self.away[k] = np.minimum(own, below)
+            below = own
+            self.open[k] = self.away[k] >= need
+            if k:
+                near = distance_transform_edt(~self.open[k - 1]) * self.pixel <= self.reach
+                self.open[k] &= near
+
+
+    def beside(self, x: float, y: float, k: int) -> float:
+        """Free distance round a place of a step, mm."""
+        c, r = ((np.array([x, y]) - self.low) / self.pixel).astype(int)
+        inside = 0 <= r < self.away.shape[1] and 0 <= c < self.away.shape[2]
+        return float(self.away[k, r, c]) if inside else 1e3
+
+
+def tips_of(
+    patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float
+) -> list[tuple[float, float, float]]:
+    """Places (x, y, z) under a patch, at its spacing on a grid that belongs to the plate.
+
+    Parameters
+    ----------
+    patch : Patch
+    stack : LayerStack
+    settings : SupportSettings
+    spacing_mm : float
+
+    Returns
+    -------
+    list of (x, y, z)
+        z is where a support ends: the contact gap below the part. At least one.
+    """
+    import shapely
+
+    gap = math.ceil(settings.gap_mm / stack.layer_mm - 1e-6) * stack.layer_mm if settings.gap_mm > 0 else 0.0
+    found: list[tuple[float, float, float]] = []
+    for layer, plan in sorted(patch.plans.items()):
+        x0, y0, x1, y1 = plan.bounds()
+        xs = np.arange(math.ceil(x0 / spacing_mm), math.floor(x1 / spacing_mm) + 1) * spacing_mm
+        ys = np.arange(math.ceil(y0 / spacing_mm), math.floor(y1 / spacing_mm) + 1) * spacing_mm
+        if len(xs) and len(ys):
+            grid = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
+            shape = shapely.union_all([])
+            for ring in plan.to_polygons():
+                shape = shape.symmetric_difference(shapely.Polygon(ring))
+            inside = shapely.contains_xy(shape, grid[:, 0], grid[:, 1])
+            found += [(float(x), float(y), stack.bottom_mm(layer) - gap) for x, y in grid[inside]]
+    first = min(patch.plans)
+    x, y = inside_of(patch.plans[first])
+    low = (x, y, stack.bottom_mm(first) - gap)
+    if all(math.hypot(x - a, y - b) > 0.5 * spacing_mm for a, b, _ in found):
+        found.insert(0, low)
+    return found
+
+
+def grow(
+    stack: LayerStack,
+    held: Sequence[tuple[Patch, Style]],
+    settings: SupportSettings,
+    part: Tree,
+    *,
+    clear: Sequence[CrossSection | None] | None = None,
+    progress: Progress = silent,
+) -> Grown:
+    """Grow trees and posts under patches.
+
+    Parameters
+    ----------
+    stack : LayerStack
+        Layers of the part, lifted or not.
+    held : sequence of (Patch, Style)
+        ``Style.TREE`` or ``Style.PILLAR`` each; posts do not come together.
+    settings : SupportSettings
+    part : Tree
+        Of the part where it stands.
+    clear : sequence of CrossSection or None, optional
+        By level from the plate: where nothing may pass.
+    progress : Progress
+
+    Returns
+    -------
+    Grown
+
+    Notes
+    -----
+    Downwards in steps, each branch moves by no more than its lean allows, to the free place nearest to where
+    it wants to be from which the plate can still be reached: a field of such places is made from the plate up.
+    Where there is none it goes on to the part, if that is allowed. Two branches become one where both reach
+    the same place within their lean; nothing snaps.
+    """
+    tips: list[tuple[float, float, float]] = []
+    owner: list[int] = []
+    for k, (patch, style) in enumerate(held):
+        spots = tips_of(patch, stack, settings, settings.spacing_mm)
+        if style is Style.PILLAR:
+            middle = np.mean(spots, axis=0)
+            spots = [min(spots, key=lambda s: (s[0] - middle[0]) ** 2 + (s[1] - middle[1]) ** 2)]
+        tips += spots
+        owner += [k] * len(spots)
+    if not tips:
+        return Grown([], {})
+    places = _below_slopes(np.array(tips), TIP_SHARE * settings.branch_mm / 2, part)
+    room = _Room(
+        stack, places[:, :2].min(axis=0), places[:, :2].max(axis=0), float(places[:, 2].max()), settings,
+        clear, progress,
+    )  # fmt: skip
+    progress("Growing branches", 0, 1)
+    alone = np.array([style is Style.PILLAR for _, style in held])[owner]
+    order = np.lexsort((places[:, 1], places[:, 0], -places[:, 2]))
+    nodes, down, tip_of, ends = _grow(
+        places[order], alone[order], room.away, room.open, room.low, room.pixel, room.step_mm, room.reach,
+        math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
+        settings.clearance_mm, settings.from_plate,
+    )  # fmt: skip
+    return _sorted_out(nodes, down, tip_of, ends, order, np.array(owner), held, settings, part, stack, room)
+
+
+def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArray[np.float64]:
+    """Lower tips so that their rims are clear of a slope as their middles are of the surface over them."""
+    up = np.array([0.0, 0.0, 1.0])
+    around = _round(tips, radius, LOOK_MM)
+    length, _ = part.first_hits(around, np.tile(up, (len(around), 1)), np.full(len(around), -1))
+    middle, _ = part.first_hits(tips, np.tile(up, (len(tips), 1)), np.full(len(tips), -1))
+    # How much nearer the surface is over the rim than over the middle.
+    nearest = (length - LOOK_MM).reshape(len(tips), -1).min(axis=1)
+    lower = np.clip(np.where(np.isfinite(middle), middle, 0.0) - nearest, 0.0, LOOK_MM)
+    result = tips.copy()
+    result[:, 2] -= np.where(np.isfinite(nearest), lower, 0.0)
+    return result
+
+
+def _round(places: NDArray[np.float64], radius: float, below: float) -> NDArray[np.float64]:
+    """Eight points round each place (n, 3), and so much below it: (8 n, 3)."""
+    turn = 2 * np.pi * np.arange(8) / 8
+    ring = np.column_stack([radius * np.cos(turn), radius * np.sin(turn), np.full(8, -below)])
+    result: NDArray[np.float64] = (places[:, None, :] + ring[None]).reshape(-1, 3)
+    return result
+
+
+def _sorted_out(
+    nodes: NDArray[np.float64],
+    down: NDArray[np.int64],
+    tip_of: NDArray[np.int64],
+    ends: NDArray[np.int64],
+    order: NDArray[np.int64],
+    owner: NDArray[np.int64],
+    held: Sequence[tuple[Patch, Style]],
+    settings: SupportSettings,
+    part: Tree,
+    stack: LayerStack,
+    room: _Room,
+) -> Grown:
+    """Sort the nodes into trees, give each its foot, and count the tips that found no way."""
+    foot_of = np.arange(len(nodes))
+    for i in range(len(nodes) - 1, -1, -1):
+        # Lower nodes come later in the list.
+        foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
+    lost: dict[str, int] = {}
+    trees: list[Branches] = []
+    gap = math.ceil(settings.gap_mm / stack.layer_mm - 1e-6) * stack.layer_mm if settings.gap_mm > 0 else 0.0
+    for foot in np.unique(foot_of):
+        members = np.flatnonzero(foot_of == foot)
+        at_tips = [int(tip_of[m]) for m in members if tip_of[m] >= 0]
+        patches = list(dict.fromkeys(int(owner[order[t]]) for t in at_tips))
+        x, y, z, r = (float(v) for v in nodes[foot])
+        end = int(ends[foot])
+        if end == 2:
+            for t in at_tips:
+                key = held[int(owner[order[t]])][0].id
+                lost[key] = lost.get(key, 0) + 1
+            continue
+        new = {int(m): i for i, m in enumerate(members)}
+        places = [nodes[m] for m in members]
+        below = [new[int(down[m])] if down[m] >= 0 else -1 for m in members]
+        last = new[int(foot)]
+        if end == 0:
+            # A foot on the plate, wide enough to stay down.
+            wide = max(r, min(max(FOOT_SHARE * r, r + 1.0), room.beside(x, y, 0) - settings.clearance_mm))
+            if z > FOOT_MM:
+                places += [np.array([x, y, FOOT_MM, r]), np.array([x, y, 0.0, wide])]
+                below[last] = len(places) - 2
+                below += [len(places) - 1, -1]
+            else:
+                places.append(np.array([x, y, 0.0, wide]))
+                below[last] = len(places) - 1
+                below.append(-1)
+        else:
+            # On the part it stands on a narrow end, clear of the slope beside it.
+            narrow = TIP_SHARE * settings.branch_mm / 2
+            # From a little above: the surface may lie level with the last step.
+            around = _round(np.array([[x, y, z + ABOVE_MM]]), narrow, 0.0)
+            length, _ = part.first_hits(
+                around, np.tile([0.0, 0.0, -1.0], (len(around), 1)), np.full(len(around), -1)
+            )
+            floor = z + ABOVE_MM - float(length.min()) + gap if np.isfinite(length).any() else 0.0
+            if floor >= z:
+                # It ends right there: the last step itself is its end.
+                places[last] = np.array([x, y, floor, narrow])
+                floor = z = floor
+            places.append(np.array([x, y, floor, narrow]))
+            below[last] = len(places) - 1
+            below.append(-1)
+            if z - floor > 2 * TIP_MM:
+                # Thin only near its end.
+                places.append(np.array([x, y, floor + TIP_MM, r]))
+                below[last], below[-1] = len(places) - 1, -1
+                below.append(len(places) - 2)
+        style = held[patches[0]][1]
+        reasons = list(dict.fromkeys(held[k][0].reason for k in patches))
+        touch = max((nodes[m] for m in members if tip_of[m] >= 0), key=lambda n: n[2])
+        tree = Branches(
+            support_id(style.value, *held[patches[0]][0].at_mm) + f"-{len(at_tips)}",
+            ", ".join(reasons),
+            (float(touch[0]), float(touch[1]), float(touch[2])),
+            end == 1,
+            0.0,
+            np.array(places),
+            np.array(below, np.int64),
+            tuple(held[k][0].id for k in patches),
+            style.value,
+        )
+        if style is Style.PILLAR:
+            tree = _with_neck(tree)
+        trees.append(replace(tree, volume_mm3=_volume(tree, settings)))
+    return Grown(trees, lost)
+
+
+def _with_neck(tree: Branches) -> Branches:
+    """A post is thinnest a little below its tip, and breaks there."""
+    nodes, down = tree.nodes, tree.down.copy()
+    top = int(np.argmax(nodes[:, 2]))
+    x, y, z, r = nodes[top]
+    below = nodes[down[top]] if down[top] >= 0 else nodes[top]
+    if z - below[2] <= NECK_MM:
+        return tree
+    share = NECK_MM / (z - below[2])
+    neck = np.append(nodes[top, :3] + share * (below[:3] - nodes[top, :3]), NECK_SHARE * float(below[3]))
+    head = np.array([[x, y, z, max(r, 0.8 * float(below[3]))]])
+    nodes = np.concatenate([nodes[:top], head, nodes[top + 1 :], neck[None]])
+    grown = np.append(down, down[top])
+    grown[top] = len(nodes) - 1
+    return replace(tree, nodes=nodes, down=grown)
+
+
+def _volume(tree: Branches, settings: SupportSettings) -> float:
+    """Material of a tree as printed: frusta, less the hollow inside two walls. Joints count twice."""
+    total = 0.0
+    wall = 2 * settings.line_mm
+    for i, j in enumerate(tree.down.tolist()):
+        if j < 0:
+            continue
+        height = float(tree.nodes[i, 2] - tree.nodes[j, 2])
+        r = np.array([tree.nodes[i, 3], tree.nodes[j, 3]])
+        for radii, sign in ((r, 1.0), (np.maximum(r - wall, 0.0), -1.0)):
+            total += sign * math.pi * height / 3 * float(radii[0] ** 2 + radii[0] * radii[1] + radii[1] ** 2)
+    return total
+
+
+def branch_sections(
+    trees: Sequence[Branches], levels: int, layer_mm: float, settings: SupportSettings, progress: Progress
+) -> list[CrossSection | None]:
+    """What is printed of trees in each level: rings of two walls, whole where they are thin.
+
+    Returns
+    -------
+    list of CrossSection or None
+        By level from the plate.
+    """
+    outer: list[list[NDArray[np.float64]]] = [[] for _ in range(levels)]
+    inner: list[list[NDArray[np.float64]]] = [[] for _ in range(levels)]
+    wall = 2 * settings.line_mm
+    for tree in tree_list(trees):
+        for i, j in enumerate(tree.down.tolist()):
+            if j < 0:
+                continue
+            (x1, y1, z1, r1), (x0, y0, z0, r0) = tree.nodes[i].tolist(), tree.nodes[j].tolist()
+            first = max(0, math.ceil(z0 / layer_mm - 0.5 - 1e-9))
+            last = min(levels - 1, math.ceil(z1 / layer_mm - 0.5 - 1e-9) - 1)
+            for level in range(first, last + 1):
+                t = ((level + 0.5) * layer_mm - z0) / max(z1 - z0, 1e-9)
+                x, y, r = x0 + t * (x1 - x0), y0 + t * (y1 - y0), r0 + t * (r1 - r0)
+                outer[level].append(circle_ring(x, y, r))
+                if r - wall > settings.line_mm:
+                    inner[level].append(circle_ring(x, y, r - wall))
+    found: list[CrossSection | None] = []
+    for level in tracked(range(levels), "Layers of the branches", progress):
+        if not outer[level]:
+            found.append(None)
+            continue
+        section = CrossSection(outer[level], FillRule.NonZero)
+        if inner[level]:
+            section = section - CrossSection(inner[level], FillRule.NonZero)
+        found.append(section)
+    return found
+
+
+def tree_list(trees: Sequence[Branches]) -> list[Branches]:
+    """Those with more than one node."""
+    return [tree for tree in trees if len(tree.nodes) > 1]
+
+
+@njit(cache=True)
+def _fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-untyped-def]
+    """Add the inside of rings, even-odd, at pixel middles."""
+    rows, columns = grid.shape
+    flips = np.zeros((rows, columns + 1), np.bool_)
+    for r in range(first, last):
+        lo, hi = ring_start[r], ring_start[r + 1]
+        for p in range(lo, hi):
+            q = p + 1 if p + 1 < hi else lo
+            y0, y1 = (points[p, 1] - low[1]) / px, (points[q, 1] - low[1]) / px
+            if y0 == y1:
+                continue
+            x0, x1 = (points[p, 0] - low[0]) / px, (points[q, 0] - low[0]) / px
+            a, b = (y0, y1) if y0 < y1 else (y1, y0)
+            for row in range(max(0, int(np.ceil(a - 0.5))), min(rows - 1, int(np.ceil(b - 0.5)) - 1) + 1):
+                x = x0 + (row + 0.5 - y0) / (y1 - y0) * (x1 - x0)
+                column = min(max(int(np.ceil(x - 0.5)), 0), columns)
+                flips[row, column] = not flips[row, column]
+    for row in range(rows):
+        inside = False
+        for column in range(columns):
+            if flips[row, column]:
+                inside = not inside
+            if inside:
+                grid[row, column] = True
+
+
+@njit(cache=True)
+def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # type: ignore[no-untyped-def]
+    """Free place of step k nearest to the wished one, within reach: x, y and whether there is one."""
+    rows, columns = away.shape[1], away.shape[2]
+    # The wish itself, where it is free.
+    gx, gy = wx - x, wy - y
+    if gx * gx + gy * gy <= within * within:
+        c, r = int((wx - low[0]) / px), int((wy - low[1]) / px)
+        if 0 <= r < rows and 0 <= c < columns and away[k, r, c] >= need and (opened[k, r, c] or not only_open):
+            return wx, wy, True
+    best, bx, by = np.inf, x, y
+    span = int(np.ceil(within / px)) + 1
+    c0, r0 = int((x - low[0]) / px), int((y - low[1]) / px)
+    for r in range(max(0, r0 - span), min(rows, r0 + span + 1)):
+        for c in range(max(0, c0 - span), min(columns, c0 + span + 1)):
+            if away[k, r, c] < need or (only_open and not opened[k, r, c]):
+                continue
+            px_x, px_y = low[0] + (c + 0.5) * px, low[1] + (r + 0.5) * px
+            if (px_x - x) ** 2 + (px_y - y) ** 2 > within * within:
+                continue
+            d = (px_x - wx) ** 2 + (px_y - wy) ** 2
+            if d < best:
+                best, bx, by = d, px_x, px_y
+    return bx, by, best < np.inf
+
+
+@njit(cache=True)
+def _grow(  # type: ignore[no-untyped-def]
+    tips, alone, away, opened, low, px, step, reach, slope, radius, most, clearance, from_plate
+):
+    n = tips.shape[0]
+    steps = away.shape[0]
+    nodes = np.empty((n * (steps + 3) + 1, 4))
+    down = np.full(nodes.shape[0], -1, np.int64)
+    tip_of = np.full(nodes.shape[0], -1, np.int64)
+    ends = np.zeros(nodes.shape[0], np.int64)
+    count = 0
+    # Branches under way: place, length so far, tips they carry, last node, whether they go to the part.
+    ax, ay, length = np.empty(n), np.empty(n), np.empty(n)
+    carry, last = np.empty(n, np.int64), np.empty(n, np.int64)
+    lone, doomed, alive = np.empty(n, np.bool_), np.zeros(n, np.bool_), np.zeros(n, np.bool_)
+    active = 0
+    nxt = 0
+    for k in range(steps - 1, -1, -1):
+        z = k * step
+        # Tips whose first step down ends here.
+        while nxt < n and max(0, int(np.floor(tips[nxt, 2] / step + 1e-9)) - 1) >= k:
+            x, y, top = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
+            nodes[count, 0], nodes[count, 1], nodes[count, 2] = x, y, top
+            nodes[count, 3] = 0.6 * radius
+            tip_of[count] = nxt
+            head = count
+            count += 1
+            height = top - z
+            if height < 1e-9:
+                nxt += 1
+                continue
+            bx, by, ok = _best(
+                away, opened, k, x, y, x, y, radius + clearance, slope * height, low, px, True
+            )
+            if not ok:
+                # Right below a slope there is no room for the clearance yet; a step further down there is.
+                bx, by, ok = _best(away, opened, k, x, y, x, y, 0.7 * radius, slope * height, low, px, False)
+            if not ok:
+                # No room: it may still stand straight on what is below.
+                ends[head] = 2 if from_plate or k > 0 else 0
+                if not from_plate and k > 0:
+                    ends[head] = 1
+                nxt += 1
+                continue
+            nodes[count, 0], nodes[count, 1], nodes[count, 2] = bx, by, z
+            nodes[count, 3] = radius
+            down[head] = count
+            ax[active], ay[active], length[active] = bx, by, height
+            carry[active], last[active] = 1, count
+            lone[active], doomed[active], alive[active] = alone[nxt], False, True
+            active += 1
+            count += 1
+            nxt += 1
+        if k == 0:
+            break
+        # Where each wants to go: towards the nearest other one, if they can meet before the plate.
+        target_x, target_y = ax[:active].copy(), ay[:active].copy()
+        for i in range(active):
+            if not alive[i] or lone[i]:
+                continue
+            best, at = 1e18, -1
+            for j in range(active):
+                if j == i or not alive[j] or lone[j] or doomed[j] != doomed[i]:
+                    continue
+                d = (ax[i] - ax[j]) ** 2 + (ay[i] - ay[j]) ** 2
+                if d < best:
+                    best, at = d, j
+            d = np.sqrt(best) if at >= 0 else 1e9
+            if at >= 0 and d <= min(25.0, 1.6 * reach * k):
+                pull = min(0.9 * reach, d / 2)
+                target_x[i] = ax[i] + (ax[at] - ax[i]) / max(d, 1e-9) * pull
+                target_y[i] = ay[i] + (ay[at] - ay[i]) / max(d, 1e-9) * pull
+        new_x, new_y = ax[:active].copy(), ay[:active].copy()
+        moved = np.zeros(active, np.bool_)
+        for i in range(active):
+            if not alive[i]:
+                continue
+            wish = min(most, max(radius + 0.012 * (length[i] + step), radius * carry[i] ** 0.45))
+            only = not doomed[i]
+            bx, by, ok = _best(
+                away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], wish + clearance, reach, low, px, only
+            )
+            for thinner in (0.6, 0.0):
+                if not ok:
+                    need = max(radius, thinner * wish) + clearance
+                    bx, by, ok = _best(
+                        away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], need, reach, low, px, only
+                    )
+            if not ok and only and not from_plate:
+                doomed[i] = True
+                bx, by, ok = _best(
+                    away, opened, k - 1, ax[i], ay[i], ax[i], ay[i], radius + clearance, reach, low, px, False
+                )
+            if not ok:
+                alive[i] = False
+                ends[last[i]] = 2 if from_plate else 1
+                continue
+            new_x[i], new_y[i] = bx, by
+            moved[i] = True
+        # Come together where both reach the same place within their lean.
+        into = np.full(active, -1, np.int64)
+        for i in range(active):
+            if not moved[i] or into[i] >= 0 or lone[i]:
+                continue
+            for j in range(i + 1, active):
+                if not moved[j] or into[j] >= 0 or lone[j] or doomed[i] != doomed[j]:
+                    continue
+                if (new_x[i] - new_x[j]) ** 2 + (new_y[i] - new_y[j]) ** 2 > (1.2 * px) ** 2 + 0.25:
+                    continue
+                mx, my = 0.5 * (new_x[i] + new_x[j]), 0.5 * (new_y[i] + new_y[j])
+                for attempt in range(3):
+                    if attempt == 1:
+                        mx, my = new_x[i], new_y[i]
+                    elif attempt == 2:
+                        mx, my = new_x[j], new_y[j]
+                    di = np.sqrt((mx - ax[i]) ** 2 + (my - ay[i]) ** 2)
+                    dj = np.sqrt((mx - ax[j]) ** 2 + (my - ay[j]) ** 2)
+                    if di > reach or dj > reach:
+                        continue
+                    bx, by, ok = _best(
+                        away, opened, k - 1, mx, my, mx, my, radius + clearance, 1e-9, low, px, not doomed[i]
+                    )
+                    if ok:
+                        new_x[i], new_y[i] = mx, my
+                        into[j] = i
+                        break
+        for i in range(active):
+            if not moved[i] or into[i] >= 0:
+                continue
+            total, longest = carry[i], length[i]
+            for j in range(active):
+                if into[j] == i:
+                    total += carry[j]
+                    longest = max(longest, length[j])
+            wish = min(most, max(radius + 0.012 * (longest + step), radius * total**0.45))
+            c, r = int((new_x[i] - low[0]) / px), int((new_y[i] - low[1]) / px)
+            thick = max(radius, min(wish, away[k - 1, r, c] - clearance))
+            nodes[count, 0], nodes[count, 1], nodes[count, 2] = new_x[i], new_y[i], (k - 1) * step
+            nodes[count, 3] = thick
+            down[last[i]] = count
+            for j in range(active):
+                if into[j] == i:
+                    down[last[j]] = count
+                    alive[j] = False
+            last[i] = count
+            carry[i], length[i] = total, longest + step
+            ax[i], ay[i] = new_x[i], new_y[i]
+            count += 1
+    # Tips so low that no step lies below them stand on the plate by themselves.
+    while nxt < n:
+        nodes[count, 0], nodes[count, 1], nodes[count, 2] = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
+        nodes[count, 3] = 0.6 * radius
+        tip_of[count] = nxt
+        count += 1
+        nxt += 1
+    return nodes[:count].copy(), down[:count].copy(), tip_of[:count].copy(), ends[:count].copy()
