@@ -13,7 +13,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
 
+import numpy as np
 import typer
+from numpy.typing import NDArray
 
 from .core import machines
 from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
@@ -38,9 +40,11 @@ from .core.stance.pose import place
 from .core.stance.resting import letter as letter_of
 from .core.stance.resting import resting_faces
 from .core.stance.search import GOALS, MIXES, Goals, search, slicer
-from .core.supports.columns import make_columns
+from .core.supports.demand import Style
+from .core.supports.filament import hold_part, in_figures
 from .core.supports.model import SupportSet, SupportSettings
 from .core.supports.stilts import make_stilts
+from .core.tree import Tree
 from .core.units import judge_unit, number
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
@@ -385,16 +389,20 @@ def _stance(
     }
 
 
-def _supports(mesh: Mesh, machine: machines.Printer, layer: float, limit: float) -> SupportSet:
+def _supports(
+    mesh: Mesh, machine: machines.Printer, layer: float, limit: float, style: Style | None = None,
+    settings: SupportSettings | None = None, clear: NDArray[np.int64] | None = None,
+) -> SupportSet:  # fmt: skip
     solid = _solid(mesh)
     stack = cut(mesh, solid, layer)
-    islands, island_pieces = find_islands(stack)
-    settings = SupportSettings()
+    settings = settings or SupportSettings(line_mm=machine.line_width_mm)
     if machine.technology is machines.Technology.FILAMENT:
-        return make_columns(stack, limit, islands, island_pieces, settings)
+        return hold_part(
+            mesh, stack, limit, settings, spot_mm=machine.finest_mm, style=style, clear_facets=clear
+        )
     if solid is None:
         raise NotClosed("Stilts need a closed part, and this surface is open.", "Export a closed part.")
-    return make_stilts(mesh, solid, stack, limit, islands, settings)
+    return make_stilts(mesh, solid, stack, limit, find_islands(stack)[0], settings)
 
 
 @app.command()
@@ -405,24 +413,47 @@ def supports(
         float | None, typer.Option(help="Layer height, mm; the printer's when not given.")
     ] = None,
     limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
+    style: Annotated[str, typer.Option(help="auto, lines, grid, pillars or tree (filament).")] = "auto",
+    origin: Annotated[str, typer.Option("--from", help="plate: never from the part; any: both.")] = "any",
+    keep_clear: Annotated[
+        Path | None, typer.Option(help='JSON with the numbers of facets to keep clear: {"facets": [...]}.')
+    ] = None,
     out: Annotated[Path | None, typer.Option(help="Write part and supports as 3MF here.")] = None,
     as_json: Json = False,
 ) -> None:
-    """Make supports under a part as it stands."""
+    """Make supports under a part as it stands, and check them."""
     mesh = _read(file)
     machine, layer, limit = _machine(printer, layer, limit)
-    made = _supports(mesh, machine, layer, limit)
+    known = {"auto": None, "pillars": Style.PILLAR, **{s.value: s for s in Style}}
+    if style not in known or origin not in ("plate", "any"):
+        raise BadValue("There is no such style.", "Use auto, lines, grid, pillars or tree; plate or any.")
+    settings = SupportSettings(line_mm=machine.line_width_mm, from_plate=origin == "plate")
+    clear = _facets(keep_clear, len(mesh.faces)) if keep_clear is not None else None
+    made = _supports(mesh, machine, layer, limit, known[style], settings, clear)
     if out is not None:
         _write(out, _package(file, mesh, made))
-    _tell(
-        {
-            "count": len(made.supports),
-            "volume_mm3": made.volume_mm3,
-            "held_area_mm2": made.held_area_mm2,
-            "unheld_islands": len(made.unheld_islands),
-        },
-        as_json,
-    )
+    stuff = machines.materials_for(machine)[0]
+    told: dict[str, Any] = {
+        "count": len(made.supports),
+        "volume_mm3": made.volume_mm3,
+        "mass_g": made.volume_mm3 * stuff.density_g_cm3 / 1000.0,
+        "held_area_mm2": made.held_area_mm2,
+        "unheld_islands": len(made.unheld_islands),
+    }
+    if machine.technology is machines.Technology.FILAMENT:
+        told |= in_figures(made, settings, Tree.of(mesh))
+        told["seconds_rough"] = made.volume_mm3 / (machine.line_width_mm * layer * machine.speed_mm_s)
+    _tell(told, as_json)
+
+
+def _facets(path: Path, count: int) -> NDArray[np.int64]:
+    try:
+        found = np.asarray(json.loads(path.read_text())["facets"], np.int64).reshape(-1)
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise BadValue(f"{path} holds no list of facets.", 'Write {"facets": [0, 1, 2]}.') from error
+    if len(found) and not 0 <= int(found.min()) <= int(found.max()) < count:
+        raise BadValue(f"{path} names facets that the part does not have.", f"It has {count}.")
+    return found
 
 
 def _machine(name: str, layer: float | None, limit: float | None) -> tuple[machines.Printer, float, float]:

@@ -329,7 +329,7 @@ class SupportTest(BrowserCase):
         before = self.colours()["copper"]
         browser.click("#make-supports")
         browser.ready(supports=True)
-        self.assertEqual(browser.text("#support-count"), "1")
+        self.assertEqual(browser.text("#support-count"), "3")
         self.assertGreater(self.colours()["copper"], before + 2000)
         browser.click("#open-5")
         browser.click('tr[data-name="island 2"] .dot')

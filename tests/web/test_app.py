@@ -204,7 +204,7 @@ class JobTest(AppCase):
         self.change(job_id, "supports", open=6, gap_mm="0.2", clearance_mm="0.45")
         self.change(job_id, "footing", open=7, footing="brim", lines="5")
         self.settle(job_id)
-        self.assertEqual(self.section(job_id, 6).text("support-count"), "1")
+        self.assertEqual(self.section(job_id, 6).text("support-count"), "3")
         self.assertIn("mm²", self.section(job_id, 7).text("footing-area"))
         self.assertIn("min", self.section(job_id, 8).text("rough-time"))
         data = self.client.get(f"/jobs/{job_id}/handoff.3mf")

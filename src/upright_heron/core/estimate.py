@@ -83,6 +83,7 @@ def estimate(
     layer_mm: float,
     walls: int,
     infill: float,
+    support_share: float | None = None,
 ) -> Estimate:
     """Estimate time and material.
 
@@ -100,6 +101,8 @@ def estimate(
     walls : int
     infill : float
         From 0 to 1.
+    support_share : float, optional
+        Share of the supports' volume that is printed; of plain outlines what is usual.
 
     Returns
     -------
@@ -108,7 +111,7 @@ def estimate(
     filament = printer.technology is Technology.FILAMENT
     width = printer.line_width_mm
     part = printed_volume_mm3(volume_mm3, area_mm2, walls * width, infill) if filament else volume_mm3
-    support = support_mm3 * support_fill(printer)
+    support = support_mm3 * (support_fill(printer) if support_share is None else support_share)
     total = part + support + footing_mm3
     if filament:
         flow = width * layer_mm * printer.speed_mm_s

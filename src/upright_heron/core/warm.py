@@ -2,20 +2,31 @@
 
 from __future__ import annotations
 
-from manifold3d import Manifold
+from manifold3d import CrossSection, Manifold
 
 from .findings import walk
 from .formats.stl import read_stl
 from .handoff.stl import write_stl
 from .islands import find_islands
-from .layers import slice_solid
+from .layers import LayerStack, slice_solid
 from .mesh import facts
 from .overhangs import overhangs
 from .picture import picture
 from .solid import Solid
 from .stance.resting import resting_faces
 from .supports.columns import make_columns
+from .supports.demand import Patch, Style
+from .supports.filament import make_filament
 from .supports.model import SupportSettings
+from .tree import Tree
+
+
+def _grow_one(stack: LayerStack) -> None:
+    """Grow one small tree beside the part of a stack."""
+    spot = CrossSection.square((1, 1)).translate((20, 0))
+    patch = Patch("0", ("warming up",), {7: spot}, (20.5, 0.5, 3.5), 1.0, True, 3.5)
+    part = Tree.of(Solid(Manifold.cube((2, 2, 4))).mesh())
+    make_filament(stack, [(patch, Style.TREE)], SupportSettings(), part)
 
 
 def warm() -> None:
@@ -28,5 +39,6 @@ def warm() -> None:
     make_columns(stack, 45.0, islands, found, SupportSettings())
     overhangs(mesh, 45.0)
     walk(mesh, stack, spot_mm=0.4, resin=True)
+    _grow_one(stack)
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)

@@ -14,6 +14,7 @@ from ..core.machines import material, materials_for, printer
 from ..core.split.grid import box_for
 from ..core.stance.names import COMPASS, lean, name_of
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
+from ..core.supports.demand import Hold, Style
 from .change import Change, altered
 from .document import Length, Name
 from .models import Grid, JobSheet, Quaternion, Stance, StanceGoals, Vector
@@ -361,12 +362,43 @@ class MakeSupports(Change):
     clearance_mm: Length = 0.45
     spacing_mm: Length = 4.0
     tip_mm: Length = 0.4
+    hold: Hold = Hold.ALL
+    # Empty: each patch in the style that suits it.
+    style: Style | Literal[""] = ""
+    from_plate: bool = False
+    line_spacing_mm: Length = 2.2
+    interface_layers: int = 2
+    slit_mm: Length = 0.0
+    branch_deg: float = 40.0
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        return altered(sheet, supports=Supports(**self.model_dump(exclude={"kind"})))
+        known = sheet.supports or Supports()
+        fields = {**self.model_dump(exclude={"kind"}), "style": self.style or None}
+        # What was chosen for single patches stays.
+        return altered(sheet, supports=Supports(**{**known.model_dump(), **fields}))
 
     def label(self, sheet: JobSheet) -> str:
         return "Make supports"
+
+
+class StylePatch(Change):
+    """Choose the style of one patch, or leave it to the rest again."""
+
+    kind: Literal["style-patch"] = "style-patch"
+    patch: str = Field(pattern=r"^[0-9a-f]{10}$")
+    style: Style | Literal[""] = ""
+    name: str = Field(default="a patch", max_length=80)
+
+    def apply(self, sheet: JobSheet) -> JobSheet:
+        if sheet.supports is None:
+            raise BadValue("There are no supports to choose a style for.", "Make supports first.")
+        chosen = {key: style for key, style in sheet.supports.by_patch.items() if key != self.patch}
+        if self.style:
+            chosen[self.patch] = Style(self.style)
+        return altered(sheet, supports=Supports(**{**sheet.supports.model_dump(), "by_patch": chosen}))
+
+    def label(self, sheet: JobSheet) -> str:
+        return f"{self.name[:1].upper()}{self.name[1:]}: {self.style or 'as the rest'}"
 
 
 class RemoveSupports(Change):
@@ -490,6 +522,7 @@ AnyChange = Annotated[
     | SetLoad
     | SetLift
     | MakeSupports
+    | StylePatch
     | RemoveSupports
     | SetFooting
     | SetProcess

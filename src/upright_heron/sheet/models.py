@@ -8,7 +8,6 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from ..core.estimate import support_fill
 from ..core.footing import FootingSettings
 from ..core.machines import Material, Printer, Technology, limit_for, material, printer
 from ..core.stance.figures import Setting
@@ -371,11 +370,6 @@ class JobSheet(PartWork):
     def lift_mm(self) -> float:
         """The lift in force: whole layers, so that supports and part share their layers."""
         return round(self.stance.lift_mm / self.layer_mm) * self.layer_mm
-
-    @property
-    def support_fill(self) -> float:
-        """Share of a support's outline that is printed."""
-        return support_fill(self.machine)
 
     def setting(self) -> Setting:
         """What the figures of a stance depend on besides the part."""

@@ -8,8 +8,15 @@ from pydantic import Field
 
 from ..core.footing import FootingKind
 from ..core.machines import Printer, Technology
+from ..core.supports.demand import Hold, Style
 from ..core.supports.model import SupportSettings
 from .document import Document, Length, Name
+
+# Fields of ``Supports`` that the core takes as they are.
+SAME = (
+    "gap_mm", "clearance_mm", "spacing_mm", "tip_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
+    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm",
+)  # fmt: skip
 
 
 class Supports(Document):
@@ -19,15 +26,24 @@ class Supports(Document):
     clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
     spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
     tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
+    # Filament: what is held and how, for all patches and by the id of one.
+    hold: Hold = Hold.ALL
+    style: Style | None = None
+    by_patch: dict[str, Style] = {}
+    from_plate: bool = False
+    line_spacing_mm: Annotated[Length, Field(ge=0.8, le=20)] = 2.2
+    line_angle_deg: Annotated[float, Field(ge=-180, le=180)] = 0.0
+    interface_layers: Annotated[int, Field(ge=0, le=10)] = 2
+    slit_mm: Annotated[Length, Field(ge=0, le=200)] = 0.0
+    smallest_mm2: Annotated[float, Field(ge=0, le=1000)] = 1.0
+    branch_deg: Annotated[float, Field(ge=5, le=60)] = 40.0
+    branch_mm: Annotated[Length, Field(ge=0.6, le=10)] = 1.2
+    trunk_mm: Annotated[Length, Field(ge=1, le=40)] = 8.0
 
-    def settings(self) -> SupportSettings:
-        """Return them as the core takes them."""
-        return SupportSettings(
-            gap_mm=self.gap_mm,
-            clearance_mm=self.clearance_mm,
-            spacing_mm=self.spacing_mm,
-            tip_mm=self.tip_mm,
-        )
+    def settings(self, line_mm: float = 0.44) -> SupportSettings:
+        """Return them as the core takes them, for a machine with lines so wide."""
+        same = {name: getattr(self, name) for name in SAME}
+        return SupportSettings(line_mm=line_mm, **same)
 
 
 class Footing(Document):

@@ -33,14 +33,14 @@ from ..core.stance.figures import Figures, LayerFigure
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found, Proposal
 from ..core.steps import Neck, Step
-from ..core.supports.model import Branches, Column, Slab, Stilt, SupportSet
+from ..core.supports.model import Branches, Column, Fault, PatchLine, Slab, Stilt, SupportSet
 
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Branches, Bridge, Channel, Column, Cup, Edges, Figures, Footing, Found, Hanging, Island, Item, LayerFigure,
-        LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Piece, Place, Proposal, Region, Report,
-        RestingFace, Slab, Split, Step, Stilt, SupportSet,
+        Branches, Bridge, Channel, Column, Cup, Edges, Fault, Figures, Footing, Found, Hanging, Island, Item,
+        LayerFigure, LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, PatchLine, Piece, Place, Proposal,
+        Region, Report, RestingFace, Slab, Split, Step, Stilt, SupportSet,
     )
 }  # fmt: skip
 

@@ -25,6 +25,7 @@ from ..core.formats.read import SUFFIXES
 from ..core.mend import STEP_FOR
 from ..core.stance.names import COMPASS
 from ..core.stance.search import MIXES
+from ..core.supports.demand import Hold, Style
 from ..settings import Settings
 from ..sheet.models import StanceGoals
 from ..store.store import NotFound, Store
@@ -85,6 +86,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         default_goals=[StanceGoals.mix("filament"), StanceGoals.mix("resin")],
         defect_words=words.DEFECT_WORDS,
         step_words=words.STEP_WORDS,
+        holds=list(Hold),
+        styles=[style for style in Style if style is not Style.NONE],
     )
     templates.env.trim_blocks = templates.env.lstrip_blocks = True
 

@@ -10,7 +10,7 @@ import hashlib
 import json
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -23,7 +23,7 @@ from ..core.fine import Fine, refined
 from ..core.footing import Footing, FootingKind, footprint, make_footing
 from ..core.handoff.threemf import Item, write_3mf
 from ..core.hangs import Region, hanging_regions
-from ..core.islands import Island, find_islands
+from ..core.islands import find_islands
 from ..core.joined import across_edges
 from ..core.layers import LayerStack, cut
 from ..core.marks import Mark, Marks
@@ -32,23 +32,25 @@ from ..core.overhangs import overhangs
 from ..core.picture import picture
 from ..core.places import Report, report
 from ..core.progress import Progress, silent
+from ..core.regions import Pieces
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
 from ..core.stance.figures import Base, Figures, figures
 from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
 from ..core.stance.search import Found, search, slicer
-from ..core.supports.columns import make_columns
+from ..core.supports.demand import patches
+from ..core.supports.filament import chosen_styles, kept_clear, make_filament
 from ..core.supports.holding import holding, probes
-from ..core.supports.model import SupportSet
+from ..core.supports.model import SupportSet, SupportSettings
 from ..core.supports.stilts import make_stilts
 from ..core.supports.wishes import Wishes, wishes
 from ..core.tree import Tree
 from ..sheet.models import JobSheet
-from ..store.codec import register
 from ..store.store import Store
 from .marking import marks_of
 from .packing import in_rows, moved
+from .values import Findings, Holding, Marked, Package, Picture, Placed
 
 T = TypeVar("T")
 
@@ -69,7 +71,7 @@ VERSIONS = {
     "figures": 1,
     "search": 2,
     "first": 2,
-    "supports": 4,
+    "supports": 5,
     "footing": 1,
     "split": 1,
     "resting": 1,
@@ -78,68 +80,6 @@ VERSIONS = {
     "gaps": 1,
     "channels": 1,
 }
-
-
-@register
-@dataclass(frozen=True, slots=True)
-class Placed:
-    """Size (x, y, z) of the part in its stance, and where on the plate its middle is (x, y), mm."""
-
-    size_mm: tuple[float, float, float]
-    at_mm: tuple[float, float]
-
-
-@register
-@dataclass(frozen=True, eq=False)
-class Findings:
-    """What hangs in a stance: figures, and what was found walking up the layers."""
-
-    overhang_area_mm2: float
-    contact_area_mm2: float
-    walked: Hanging
-    layer_count: int
-    largest_layer: int
-    largest_z_mm: float
-    largest_area_mm2: float
-    open_chains: int
-
-    @property
-    def islands(self) -> tuple[Island, ...]:
-        """The islands among them."""
-        return self.walked.islands
-
-
-@register
-@dataclass(frozen=True, eq=False)
-class Holding:
-    """Which supports hold which finding: pairs of its id and theirs."""
-
-    by: tuple[tuple[str, tuple[str, ...]], ...]
-
-
-@register
-@dataclass(frozen=True, slots=True)
-class Marked:
-    """Numbers of the overhang regions that are painted to be held, and to be kept clear."""
-
-    propped: tuple[int, ...]
-    kept_clear: tuple[int, ...]
-
-
-@register
-@dataclass(frozen=True, eq=False)
-class Picture:
-    """A PNG."""
-
-    png: bytes
-
-
-@register
-@dataclass(frozen=True, eq=False)
-class Package:
-    """A file to hand off."""
-
-    data: bytes
 
 
 def _key(name: str, *inputs: object) -> str:
@@ -186,8 +126,9 @@ def _own_keys(sheet: JobSheet) -> dict[str, str]:
     if sheet.supports is not None:
         bridge = None if sheet.is_resin else sheet.bridge_mm
         found["supports"] = _key(
-            "supports", layers, sheet.limit, sheet.is_resin, sheet.supports.model_dump(), bridge, demand
-        )
+            "supports", layers, sheet.limit, sheet.is_resin, sheet.supports.model_dump(mode="json"), bridge,
+            demand, sheet.machine.line_width_mm, sorted(sheet.accepted), found["hangs"], walked,
+        )  # fmt: skip
         found["holding"] = _key("holding", findings, found["hangs"], found["supports"])
     if sheet.footing.kind is not FootingKind.NONE:
         settings = sheet.footing_settings()
@@ -354,10 +295,7 @@ class Bench:
         def make() -> tuple[Region, ...]:
             self.progress("Finding what hangs", 0, 1)
             placed = self.placed_mesh(sheet)
-            # Kept for the next limit: it is dragged to and fro.
-            tree, across = self._joined.get(
-                keys(sheet)["placed"], lambda: (Tree.of(placed), across_edges(placed))
-            )
+            tree, across = self._joins(sheet, placed)
             lifted = sheet.lift_mm > 0
             return tuple(hanging_regions(placed, sheet.limit, lifted=lifted, tree=tree, across=across))
 
@@ -465,13 +403,10 @@ class Bench:
             assert sheet.supports is not None
             stack = self.layers(sheet)
             found, found_pieces = find_islands(stack, on_plate=sheet.lift_mm == 0)
-            settings = sheet.supports.settings()
+            settings = sheet.supports.settings(sheet.machine.line_width_mm)
             painted = self.painted(sheet)
             if not sheet.is_resin:
-                return make_columns(
-                    stack, sheet.limit, found, found_pieces, settings, wishes=self.wishes(sheet),
-                    progress=self.progress,
-                )  # fmt: skip
+                return self._filament(sheet, stack, found_pieces, settings, painted)
             solid = self.placed_solid(sheet)
             if solid is None:
                 raise NotClosed(
@@ -485,6 +420,33 @@ class Bench:
 
         return self.store.recall(keys(sheet)["supports"], make)
 
+    def _filament(
+        self,
+        sheet: JobSheet,
+        stack: LayerStack,
+        found_pieces: Pieces,
+        settings: SupportSettings,
+        painted: tuple[Mesh, NDArray[np.int64], Marks] | None,
+    ) -> SupportSet:
+        assert sheet.supports is not None
+        placed = self.placed_mesh(sheet)
+        tree, _ = self._joins(sheet, placed)
+        hanging = replace(self.walked(sheet), regions=self.hangs(sheet))
+        asked = patches(
+            stack, placed, hanging, found_pieces, sheet.limit, wishes=self.wishes(sheet),
+            hold=sheet.supports.hold, let_be=frozenset(sheet.accepted), smallest_mm2=settings.smallest_mm2,
+            tree=tree, progress=self.progress,
+        )  # fmt: skip
+        held = chosen_styles(asked, sheet.supports.style, sheet.supports.by_patch)
+        clear = kept_clear(painted[0], painted[2], stack) if painted is not None else None
+        return make_filament(stack, held, settings, tree, clear=clear, progress=self.progress)
+
+    def _joins(self, sheet: JobSheet, placed: Mesh) -> tuple[Tree, NDArray[np.int32]]:
+        """Tree and joins of the part in its stance: kept, for limits are dragged to and fro."""
+        return self._joined.get(
+            keys(sheet)["placed"], lambda: (Tree.of(placed), across_edges(placed))
+        )
+
     def holding(self, sheet: JobSheet) -> Holding:
         """Which supports hold which finding."""
 
@@ -494,7 +456,8 @@ class Bench:
             self.progress("Checking what is held", 0, 1)
             found = replace(self.walked(sheet), regions=self.hangs(sheet))
             points = probes(found, self.placed_mesh(sheet))
-            return Holding(tuple(holding(points, made, sheet.supports.settings()).items()))
+            settings = sheet.supports.settings(sheet.machine.line_width_mm)
+            return Holding(tuple(holding(points, made, settings).items()))
 
         return self.store.recall(keys(sheet)["holding"], make)
 

@@ -19,7 +19,8 @@ from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found
 from ..core.supports.model import SupportSet
 from ..sheet.models import JobSheet
-from .results import Findings, Placed, keys
+from .results import keys
+from .values import Findings, Placed
 
 
 class Remembered(Protocol):
@@ -54,6 +55,8 @@ class Summary:
     listed : list of Finding or None
         Everything that may fail in the stance, with what has become of it.
     channels : tuple of Channel or None
+    without : Estimate or None
+        As if there were no supports.
     parts : list of Summary
         Of each part in their order, where the job has several; without preflight of their own.
     """
@@ -75,6 +78,7 @@ class Summary:
     hangs: tuple[Region, ...] | None = None
     listed: list[Finding] | None = None
     channels: tuple[Channel, ...] | None = None
+    without: Estimate | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -113,21 +117,25 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         raised = footing.raise_mm if footing is not None else 0.0
         room = fit((x, y, z + sheet.lift_mm + raised), sheet.machine.build_mm)
     ready = findings is not None and (sheet.supports is None or supports is not None)
-    rough = None
+    rough = without = None
     if ready and findings is not None:
         volume = abs(sheet.part.volume_mm3)
         above = footing.layers if footing is not None and footing.raise_mm > 0 else 0
-        rough = estimate(
-            sheet.machine,
-            sheet.stuff,
-            volume_mm3=volume,
-            area_mm2=sheet.part.area_mm2,
-            support_mm3=supports.volume_mm3 if supports is not None else 0.0,
-            footing_mm3=footing.volume_mm3 if footing is not None else 0.0,
-            layers=findings.layer_count + round(sheet.lift_mm / sheet.layer_mm) + above,
-            layer_mm=sheet.layer_mm,
-            walls=sheet.process.walls,
-            infill=sheet.process.infill_percent / 100.0,
+        rough, without = (
+            estimate(
+                sheet.machine,
+                sheet.stuff,
+                volume_mm3=volume,
+                area_mm2=sheet.part.area_mm2,
+                support_mm3=held_mm3,
+                footing_mm3=footing.volume_mm3 if footing is not None else 0.0,
+                layers=findings.layer_count + round(sheet.lift_mm / sheet.layer_mm) + above,
+                layer_mm=sheet.layer_mm,
+                walls=sheet.process.walls,
+                infill=sheet.process.infill_percent / 100.0,
+                support_share=1.0,
+            )
+            for held_mm3 in (supports.volume_mm3 if supports is not None else 0.0, 0.0)
         )
     hangs, held, marked = known("hangs"), known("holding"), known("marked")
     all_found = None
@@ -175,4 +183,5 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         hangs=hangs,
         listed=all_found,
         channels=known("channels"),
+        without=without,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Sequence
 
@@ -51,8 +52,8 @@ def make_areas(
 
     Notes
     -----
-    All outlines are carried down together (``columns.carried_down``); each level is then shared out: what lies
-    below several patches belongs to the lowest of them.
+    All outlines are carried down together (``columns.carried_down``); each level is then shared out: what
+    lies below several patches belongs to the lowest of them.
     """
     if not held:
         return []
@@ -212,7 +213,7 @@ def _walls(
         gap = SLIT_LINES * settings.line_mm / 2 if len(cuts) > 2 else 0.0
         for k in range(first, last + 1):
             y = k * settings.line_spacing_mm
-            for lo, hi in zip(cuts[:-1], cuts[1:], strict=True):
+            for lo, hi in itertools.pairwise(cuts):
                 corners = [
                     (lo + gap, y - settings.line_mm / 2), (hi - gap, y - settings.line_mm / 2),
                     (hi - gap, y + settings.line_mm / 2), (lo + gap, y + settings.line_mm / 2),

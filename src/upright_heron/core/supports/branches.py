@@ -1,4 +1,4 @@
-"""Tree supports: tips under a patch, branches that lean, keep clear of the part, come together and thicken."""
+"""Tree supports: tips under a patch, branches that lean, keep clear, come together and thicken."""
 
 from __future__ import annotations
 
@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
-from numba import njit
 from numpy.typing import NDArray
 
 from ..layers import LayerStack
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
-from .demand import Patch, Style, inside_of
+from .demand import Patch, Style, inside_of, shape_of
+from .growth import fill, grow_down
 from .model import Branches, SupportSettings, circle_ring, support_id
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
@@ -29,6 +29,8 @@ TAPER = 0.012
 # Branches further apart than this run down by themselves.
 COME_TOGETHER_MM = 25.0
 ABOVE_MM = 0.6
+# A place of the part is level for a foot if its rim rises and falls by no more.
+LEVEL_MM = 0.15
 # How far round a tip the surface is looked at.
 LOOK_MM = 1.5
 FOOT_MM = 1.0
@@ -54,7 +56,7 @@ class Grown:
 
 
 class _Room:
-    """Free room beside the part, step by step from the plate: distances and where the plate can be reached."""
+    """Free room beside the part, step by step from the plate: distances, and where the plate is reached."""
 
     def __init__(
         self,
@@ -91,13 +93,13 @@ class _Room:
                 part = level - lift
                 if 0 <= part < len(stack):
                     a, b = stack.layer_start[part], stack.layer_start[part + 1]
-                    _fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel)
+                    fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel)
                 plan = clear[level] if clear is not None and level < len(clear) else None
                 if plan is not None and not plan.is_empty():
                     rings = plan.to_polygons()
                     starts = np.cumsum([0, *[len(r) for r in rings]])
                     corners = np.concatenate(rings)
-                    _fill(taken, corners, starts, 0, len(rings), self.low, self.pixel)
+                    fill(taken, corners, starts, 0, len(rings), self.low, self.pixel)
             own = np.full((rows, columns), 1e3, np.float32)
             if taken.any():
                 # Half a pixel's diagonal for what the raster cannot tell.
@@ -109,7 +111,6 @@ class _Room:
             if k:
                 near = distance_transform_edt(~self.open[k - 1]) * self.pixel <= self.reach
                 self.open[k] &= near
-
 
     def beside(self, x: float, y: float, k: int) -> float:
         """Free distance round a place of a step, mm."""
@@ -145,10 +146,7 @@ def tips_of(
         ys = np.arange(math.ceil(y0 / spacing_mm), math.floor(y1 / spacing_mm) + 1) * spacing_mm
         if len(xs) and len(ys):
             grid = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
-            shape = shapely.union_all([])
-            for ring in plan.to_polygons():
-                shape = shape.symmetric_difference(shapely.Polygon(ring))
-            inside = shapely.contains_xy(shape, grid[:, 0], grid[:, 1])
+            inside = shapely.contains_xy(shape_of(plan), grid[:, 0], grid[:, 1])
             found += [(float(x), float(y), stack.bottom_mm(layer) - gap) for x, y in grid[inside]]
     first = min(patch.plans)
     x, y = inside_of(patch.plans[first])
@@ -189,14 +187,20 @@ def grow(
     Notes
     -----
     Downwards in steps, each branch moves by no more than its lean allows, to the free place nearest to where
-    it wants to be from which the plate can still be reached: a field of such places is made from the plate up.
-    Where there is none it goes on to the part, if that is allowed. Two branches become one where both reach
-    the same place within their lean; nothing snaps.
+    it wants to be from which the plate can still be reached: a field of such places is made from the plate
+    up. Where there is none it goes on to the part, if that is allowed. Two branches become one where both
+    reach the same place within their lean; nothing snaps.
     """
     tips: list[tuple[float, float, float]] = []
     owner: list[int] = []
     for k, (patch, style) in enumerate(held):
-        spots = tips_of(patch, stack, settings, settings.spacing_mm)
+        spots = [
+            spot
+            for spot in tips_of(patch, stack, settings, settings.spacing_mm)
+            if clear is None or _is_clear(spot, clear, stack.layer_mm, settings.branch_mm / 2)
+        ]
+        if not spots:
+            continue
         if style is Style.PILLAR:
             middle = np.mean(spots, axis=0)
             spots = [min(spots, key=lambda s: (s[0] - middle[0]) ** 2 + (s[1] - middle[1]) ** 2)]
@@ -212,12 +216,28 @@ def grow(
     progress("Growing branches", 0, 1)
     alone = np.array([style is Style.PILLAR for _, style in held])[owner]
     order = np.lexsort((places[:, 1], places[:, 0], -places[:, 2]))
-    nodes, down, tip_of, ends = _grow(
+    nodes, down, tip_of, ends = grow_down(
         places[order], alone[order], room.away, room.open, room.low, room.pixel, room.step_mm, room.reach,
         math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
         settings.clearance_mm, settings.from_plate,
     )  # fmt: skip
     return _sorted_out(nodes, down, tip_of, ends, order, np.array(owner), held, settings, part, stack, room)
+
+
+def _is_clear(
+    spot: tuple[float, float, float],
+    clear: Sequence[CrossSection | None],
+    layer_mm: float,
+    radius: float,
+) -> bool:
+    """Whether a tip, and the first stretch below it, keeps out of what is kept clear."""
+    x, y, z = spot
+    around = CrossSection.circle(radius, 12).translate((x, y))
+    for level in range(int((z - 2 * STEP_MM) / layer_mm), int(z / layer_mm) + 1):
+        plan = clear[level] if 0 <= level < len(clear) else None
+        if plan is not None and not (plan ^ around).is_empty():
+            return False
+    return True
 
 
 def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArray[np.float64]:
@@ -232,6 +252,16 @@ def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArr
     result = tips.copy()
     result[:, 2] -= np.where(np.isfinite(nearest), lower, 0.0)
     return result
+
+
+def _landing(part: Tree, x: float, y: float, z: float, radius: float, narrow: float) -> float:
+    """Radius of an end on the part: wide where it is level there, narrow on a slope."""
+    for share in (1.0, 0.6):
+        around = _round(np.array([[x, y, z + ABOVE_MM]]), share * radius, 0.0)
+        length, _ = part.first_hits(around, np.tile([0.0, 0.0, -1.0], (8, 1)), np.full(8, -1))
+        if np.isfinite(length).all() and float(np.ptp(length)) < LEVEL_MM:
+            return max(share * radius, narrow)
+    return narrow
 
 
 def _round(places: NDArray[np.float64], radius: float, below: float) -> NDArray[np.float64]:
@@ -256,6 +286,9 @@ def _sorted_out(
     room: _Room,
 ) -> Grown:
     """Sort the nodes into trees, give each its foot, and count the tips that found no way."""
+    blocked = _blocked(nodes, down, tip_of, settings, part)
+    down, ends = down.copy(), ends.copy()
+    down[blocked], ends[blocked] = -1, 2
     foot_of = np.arange(len(nodes))
     for i in range(len(nodes) - 1, -1, -1):
         # Lower nodes come later in the list.
@@ -266,6 +299,8 @@ def _sorted_out(
     for foot in np.unique(foot_of):
         members = np.flatnonzero(foot_of == foot)
         at_tips = [int(tip_of[m]) for m in members if tip_of[m] >= 0]
+        if not at_tips:
+            continue  # what is left of a branch whose tip was blocked
         patches = list(dict.fromkeys(int(owner[order[t]]) for t in at_tips))
         x, y, z, r = (float(v) for v in nodes[foot])
         end = int(ends[foot])
@@ -291,7 +326,7 @@ def _sorted_out(
                 below.append(-1)
         else:
             # On the part it stands on a narrow end, clear of the slope beside it.
-            narrow = TIP_SHARE * settings.branch_mm / 2
+            narrow = _landing(part, x, y, z, r, TIP_SHARE * settings.branch_mm / 2)
             # From a little above: the surface may lie level with the last step.
             around = _round(np.array([[x, y, z + ABOVE_MM]]), narrow, 0.0)
             length, _ = part.first_hits(
@@ -328,6 +363,28 @@ def _sorted_out(
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=_volume(tree, settings)))
     return Grown(trees, lost)
+
+
+def _blocked(
+    nodes: NDArray[np.float64],
+    down: NDArray[np.int64],
+    tip_of: NDArray[np.int64],
+    settings: SupportSettings,
+    part: Tree,
+) -> NDArray[np.int64]:
+    """Tips whose first stretch down runs through the part: too near to it for the raster to tell."""
+    tips = np.flatnonzero((tip_of >= 0) & (down >= 0))
+    if not len(tips):
+        return tips
+    low, high = nodes[down[tips]], nodes[tips]
+    way = high[:, :3] - low[:, :3]
+    long = np.linalg.norm(way, axis=1)
+    way /= np.maximum(long, 1e-9)[:, None]
+    start = _round(low[:, :3], 0.8 * TIP_SHARE * settings.branch_mm / 2, 0.0)
+    length, _ = part.first_hits(start, np.repeat(way, 8, axis=0), np.full(len(start), -1))
+    # The surface that the tip holds lies just beyond its end.
+    result: NDArray[np.int64] = tips[(length.reshape(-1, 8) < long[:, None] - 0.35).any(axis=1)]
+    return result
 
 
 def _with_neck(tree: Branches) -> Branches:
@@ -402,214 +459,3 @@ def branch_sections(
 def tree_list(trees: Sequence[Branches]) -> list[Branches]:
     """Those with more than one node."""
     return [tree for tree in trees if len(tree.nodes) > 1]
-
-
-@njit(cache=True)
-def _fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-untyped-def]
-    """Add the inside of rings, even-odd, at pixel middles."""
-    rows, columns = grid.shape
-    flips = np.zeros((rows, columns + 1), np.bool_)
-    for r in range(first, last):
-        lo, hi = ring_start[r], ring_start[r + 1]
-        for p in range(lo, hi):
-            q = p + 1 if p + 1 < hi else lo
-            y0, y1 = (points[p, 1] - low[1]) / px, (points[q, 1] - low[1]) / px
-            if y0 == y1:
-                continue
-            x0, x1 = (points[p, 0] - low[0]) / px, (points[q, 0] - low[0]) / px
-            a, b = (y0, y1) if y0 < y1 else (y1, y0)
-            for row in range(max(0, int(np.ceil(a - 0.5))), min(rows - 1, int(np.ceil(b - 0.5)) - 1) + 1):
-                x = x0 + (row + 0.5 - y0) / (y1 - y0) * (x1 - x0)
-                column = min(max(int(np.ceil(x - 0.5)), 0), columns)
-                flips[row, column] = not flips[row, column]
-    for row in range(rows):
-        inside = False
-        for column in range(columns):
-            if flips[row, column]:
-                inside = not inside
-            if inside:
-                grid[row, column] = True
-
-
-@njit(cache=True)
-def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # type: ignore[no-untyped-def]
-    """Free place of step k nearest to the wished one, within reach: x, y and whether there is one."""
-    rows, columns = away.shape[1], away.shape[2]
-    # The wish itself, where it is free.
-    gx, gy = wx - x, wy - y
-    if gx * gx + gy * gy <= within * within:
-        c, r = int((wx - low[0]) / px), int((wy - low[1]) / px)
-        if 0 <= r < rows and 0 <= c < columns and away[k, r, c] >= need and (opened[k, r, c] or not only_open):
-            return wx, wy, True
-    best, bx, by = np.inf, x, y
-    span = int(np.ceil(within / px)) + 1
-    c0, r0 = int((x - low[0]) / px), int((y - low[1]) / px)
-    for r in range(max(0, r0 - span), min(rows, r0 + span + 1)):
-        for c in range(max(0, c0 - span), min(columns, c0 + span + 1)):
-            if away[k, r, c] < need or (only_open and not opened[k, r, c]):
-                continue
-            px_x, px_y = low[0] + (c + 0.5) * px, low[1] + (r + 0.5) * px
-            if (px_x - x) ** 2 + (px_y - y) ** 2 > within * within:
-                continue
-            d = (px_x - wx) ** 2 + (px_y - wy) ** 2
-            if d < best:
-                best, bx, by = d, px_x, px_y
-    return bx, by, best < np.inf
-
-
-@njit(cache=True)
-def _grow(  # type: ignore[no-untyped-def]
-    tips, alone, away, opened, low, px, step, reach, slope, radius, most, clearance, from_plate
-):
-    n = tips.shape[0]
-    steps = away.shape[0]
-    nodes = np.empty((n * (steps + 3) + 1, 4))
-    down = np.full(nodes.shape[0], -1, np.int64)
-    tip_of = np.full(nodes.shape[0], -1, np.int64)
-    ends = np.zeros(nodes.shape[0], np.int64)
-    count = 0
-    # Branches under way: place, length so far, tips they carry, last node, whether they go to the part.
-    ax, ay, length = np.empty(n), np.empty(n), np.empty(n)
-    carry, last = np.empty(n, np.int64), np.empty(n, np.int64)
-    lone, doomed, alive = np.empty(n, np.bool_), np.zeros(n, np.bool_), np.zeros(n, np.bool_)
-    active = 0
-    nxt = 0
-    for k in range(steps - 1, -1, -1):
-        z = k * step
-        # Tips whose first step down ends here.
-        while nxt < n and max(0, int(np.floor(tips[nxt, 2] / step + 1e-9)) - 1) >= k:
-            x, y, top = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
-            nodes[count, 0], nodes[count, 1], nodes[count, 2] = x, y, top
-            nodes[count, 3] = 0.6 * radius
-            tip_of[count] = nxt
-            head = count
-            count += 1
-            height = top - z
-            if height < 1e-9:
-                nxt += 1
-                continue
-            bx, by, ok = _best(
-                away, opened, k, x, y, x, y, radius + clearance, slope * height, low, px, True
-            )
-            if not ok:
-                # Right below a slope there is no room for the clearance yet; a step further down there is.
-                bx, by, ok = _best(away, opened, k, x, y, x, y, 0.7 * radius, slope * height, low, px, False)
-            if not ok:
-                # No room: it may still stand straight on what is below.
-                ends[head] = 2 if from_plate or k > 0 else 0
-                if not from_plate and k > 0:
-                    ends[head] = 1
-                nxt += 1
-                continue
-            nodes[count, 0], nodes[count, 1], nodes[count, 2] = bx, by, z
-            nodes[count, 3] = radius
-            down[head] = count
-            ax[active], ay[active], length[active] = bx, by, height
-            carry[active], last[active] = 1, count
-            lone[active], doomed[active], alive[active] = alone[nxt], False, True
-            active += 1
-            count += 1
-            nxt += 1
-        if k == 0:
-            break
-        # Where each wants to go: towards the nearest other one, if they can meet before the plate.
-        target_x, target_y = ax[:active].copy(), ay[:active].copy()
-        for i in range(active):
-            if not alive[i] or lone[i]:
-                continue
-            best, at = 1e18, -1
-            for j in range(active):
-                if j == i or not alive[j] or lone[j] or doomed[j] != doomed[i]:
-                    continue
-                d = (ax[i] - ax[j]) ** 2 + (ay[i] - ay[j]) ** 2
-                if d < best:
-                    best, at = d, j
-            d = np.sqrt(best) if at >= 0 else 1e9
-            if at >= 0 and d <= min(25.0, 1.6 * reach * k):
-                pull = min(0.9 * reach, d / 2)
-                target_x[i] = ax[i] + (ax[at] - ax[i]) / max(d, 1e-9) * pull
-                target_y[i] = ay[i] + (ay[at] - ay[i]) / max(d, 1e-9) * pull
-        new_x, new_y = ax[:active].copy(), ay[:active].copy()
-        moved = np.zeros(active, np.bool_)
-        for i in range(active):
-            if not alive[i]:
-                continue
-            wish = min(most, max(radius + 0.012 * (length[i] + step), radius * carry[i] ** 0.45))
-            only = not doomed[i]
-            bx, by, ok = _best(
-                away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], wish + clearance, reach, low, px, only
-            )
-            for thinner in (0.6, 0.0):
-                if not ok:
-                    need = max(radius, thinner * wish) + clearance
-                    bx, by, ok = _best(
-                        away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], need, reach, low, px, only
-                    )
-            if not ok and only and not from_plate:
-                doomed[i] = True
-                bx, by, ok = _best(
-                    away, opened, k - 1, ax[i], ay[i], ax[i], ay[i], radius + clearance, reach, low, px, False
-                )
-            if not ok:
-                alive[i] = False
-                ends[last[i]] = 2 if from_plate else 1
-                continue
-            new_x[i], new_y[i] = bx, by
-            moved[i] = True
-        # Come together where both reach the same place within their lean.
-        into = np.full(active, -1, np.int64)
-        for i in range(active):
-            if not moved[i] or into[i] >= 0 or lone[i]:
-                continue
-            for j in range(i + 1, active):
-                if not moved[j] or into[j] >= 0 or lone[j] or doomed[i] != doomed[j]:
-                    continue
-                if (new_x[i] - new_x[j]) ** 2 + (new_y[i] - new_y[j]) ** 2 > (1.2 * px) ** 2 + 0.25:
-                    continue
-                mx, my = 0.5 * (new_x[i] + new_x[j]), 0.5 * (new_y[i] + new_y[j])
-                for attempt in range(3):
-                    if attempt == 1:
-                        mx, my = new_x[i], new_y[i]
-                    elif attempt == 2:
-                        mx, my = new_x[j], new_y[j]
-                    di = np.sqrt((mx - ax[i]) ** 2 + (my - ay[i]) ** 2)
-                    dj = np.sqrt((mx - ax[j]) ** 2 + (my - ay[j]) ** 2)
-                    if di > reach or dj > reach:
-                        continue
-                    bx, by, ok = _best(
-                        away, opened, k - 1, mx, my, mx, my, radius + clearance, 1e-9, low, px, not doomed[i]
-                    )
-                    if ok:
-                        new_x[i], new_y[i] = mx, my
-                        into[j] = i
-                        break
-        for i in range(active):
-            if not moved[i] or into[i] >= 0:
-                continue
-            total, longest = carry[i], length[i]
-            for j in range(active):
-                if into[j] == i:
-                    total += carry[j]
-                    longest = max(longest, length[j])
-            wish = min(most, max(radius + 0.012 * (longest + step), radius * total**0.45))
-            c, r = int((new_x[i] - low[0]) / px), int((new_y[i] - low[1]) / px)
-            thick = max(radius, min(wish, away[k - 1, r, c] - clearance))
-            nodes[count, 0], nodes[count, 1], nodes[count, 2] = new_x[i], new_y[i], (k - 1) * step
-            nodes[count, 3] = thick
-            down[last[i]] = count
-            for j in range(active):
-                if into[j] == i:
-                    down[last[j]] = count
-                    alive[j] = False
-            last[i] = count
-            carry[i], length[i] = total, longest + step
-            ax[i], ay[i] = new_x[i], new_y[i]
-            count += 1
-    # Tips so low that no step lies below them stand on the plate by themselves.
-    while nxt < n:
-        nodes[count, 0], nodes[count, 1], nodes[count, 2] = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
-        nodes[count, 3] = 0.6 * radius
-        tip_of[count] = nxt
-        count += 1
-        nxt += 1
-    return nodes[:count].copy(), down[:count].copy(), tip_of[:count].copy(), ends[:count].copy()

@@ -134,7 +134,10 @@ def carried_down(
         Area of the demand that has a column near below it, mm2.
     """
     h = stack.layer_mm
-    lift, gap = round(stack.base_mm / h), gap_layers(settings, h)  # layers between the plate and a lifted part
+    lift, gap = (
+        round(stack.base_mm / h),
+        gap_layers(settings, h),
+    )  # layers between the plate and a lifted part
     standing = _field(demand, settings.clearance_mm)
     plain = thinned(stack, THIN_MM)
     if standing is None:

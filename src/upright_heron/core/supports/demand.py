@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection, OpType
@@ -142,8 +142,8 @@ def patches(
 
     Notes
     -----
-    What reaches too far over the layer below is found layer by layer, exactly; each piece of it belongs to the
-    overhang region whose facet lies over it. Pieces under no region are the ripple of a texture.
+    What reaches too far over the layer below is found layer by layer, exactly; each piece of it belongs to
+    the overhang region whose facet lies over it. Pieces under no region are the ripple of a texture.
     """
     gathered = _Gathered(stack)
     region_of = np.full(len(placed.faces), -1, np.int64)
@@ -154,10 +154,11 @@ def patches(
         demand = unheld_sections(stack, limit_deg, progress=progress)
         if wishes is not None:
             Wishes(left_out=wishes.left_out).apply(demand)
-        for layer, piece, region in _told_apart(stack, demand, region_of, tree):
-            if region >= 0:
-                gathered.add(_region_id(hanging.regions[region]), layer, piece)
-                gathered.regions.setdefault(_region_id(hanging.regions[region]), hanging.regions[region])
+        for layer, piece, over in _told_apart(stack, demand, region_of, tree):
+            if over >= 0:
+                key = _region_id(hanging.regions[over])
+                gathered.add(key, layer, piece)
+                gathered.regions.setdefault(key, hanging.regions[over])
     if hold is not Hold.PAINTED:
         for island in hanging.islands:
             key = finding_id(Family.ISLAND, island.x_mm, island.y_mm, island.z_mm)
@@ -220,6 +221,18 @@ def inside_of(piece: CrossSection) -> tuple[float, float]:
     return (float(point.x), float(point.y)) if not point.is_empty else tuple(map(float, outer[0]))  # type: ignore[return-value]
 
 
+def shape_of(plan: CrossSection) -> Any:
+    """A section as a shapely geometry."""
+    import shapely
+
+    parts = []
+    for piece in plan.decompose():
+        rings = sorted(piece.to_polygons(), key=lambda ring: -float(np.ptp(ring, axis=0).prod()))
+        if rings:
+            parts.append(shapely.Polygon(rings[0], rings[1:]))
+    return shapely.MultiPolygon(parts)
+
+
 class _Gathered:
     """Plans by the id of what they hold."""
 
@@ -230,13 +243,16 @@ class _Gathered:
         self.islands: dict[str, list[tuple[str, tuple[float, float, float]]]] = {}
 
     def add(self, key: str, layer: int, plan: CrossSection) -> None:
+        """Put a plan to what is gathered under a key."""
         known = self.plans.setdefault(key, {})
         known[layer] = known[layer] + plan if layer in known else plan
 
     def named(self, key: str, name: str, at: tuple[float, float, float]) -> None:
+        """Note an island that is held under a key."""
         self.islands.setdefault(key, []).append((name, at))
 
     def patches(self, let_be: frozenset[str], smallest_mm2: float) -> list[Patch]:
+        """Make patches of all that is not let be."""
         found = []
         for key, plans in self.plans.items():
             if key in let_be:

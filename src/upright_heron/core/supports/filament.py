@@ -10,23 +10,31 @@ import numpy as np
 from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
+from ..findings import walk
+from ..fine import refined
+from ..hangs import hanging_regions
+from ..islands import find_islands
 from ..layers import LayerStack, pack
-from ..marks import MEANING, Mark, Marks
+from ..marks import MEANING, Mark, Marks, blank, of_parents, painted
 from ..mesh import Mesh
 from ..progress import Progress, silent
 from ..tree import Tree
 from .areas import make_areas
 from .branches import branch_sections, grow
-from .demand import Patch, Style, proposed_style
-from .model import Branches, Column, SupportSet, SupportSettings
-from .verify import Fault, verify
+from .demand import Patch, Style, patches, proposed_style
+from .model import Branches, Column, PatchLine, SupportSet, SupportSettings
+from .verify import verify
+from .wishes import wishes
+
+# Ways in which the part is looked for round a branch.
+ROUND = 24
 
 
 def chosen_styles(
-    patches: Sequence[Patch], style: Style | None, by_patch: Mapping[str, Style]
+    asked: Sequence[Patch], style: Style | None, by_patch: Mapping[str, Style]
 ) -> list[tuple[Patch, Style]]:
     """The style of each patch: its own, or that of all, or the proposed one."""
-    return [(p, by_patch.get(p.id) or style or proposed_style(p)[0]) for p in patches]
+    return [(p, by_patch.get(p.id) or style or proposed_style(p)[0]) for p in asked]
 
 
 def make_filament(
@@ -37,7 +45,7 @@ def make_filament(
     *,
     clear: Sequence[CrossSection | None] | None = None,
     progress: Progress = silent,
-) -> tuple[SupportSet, list[Fault]]:
+) -> SupportSet:
     """Make the supports of all patches, and check them.
 
     Parameters
@@ -56,7 +64,6 @@ def make_filament(
     Returns
     -------
     SupportSet
-    list of Fault
     """
     broad = [(p, s) for p, s in held if s in (Style.LINES, Style.GRID)]
     tall = [(p, s) for p, s in held if s in (Style.TREE, Style.PILLAR)]
@@ -72,9 +79,7 @@ def make_filament(
     layers = pack(rings, areas, stack.layer_mm, 0.0)
     asked = [patch for patch, style in held if style is not Style.NONE]
     made = SupportSet((*columns, *trees), layers, 0.0, ())
-    faults = verify(
-        stack, asked, made, settings, clear=clear, lost=grown.lost, progress=progress
-    )
+    faults = verify(stack, asked, made, settings, clear=clear, lost=grown.lost, progress=progress)
     bare = {fault.patch for fault in faults if fault.kind == "not held"}
     area = sum(patch.area_mm2 for patch in asked if patch.id not in bare)
     islands = tuple(
@@ -84,8 +89,14 @@ def make_filament(
         for reason in patch.reasons
         if reason.startswith("island")
     )
-    notes = tuple(fault.words for fault in faults)
-    return replace(made, held_area_mm2=area, unheld_islands=islands, notes=notes), faults
+    lines = tuple(
+        PatchLine(
+            p.id, p.reason, s.value, proposed_style(p)[1] if s is proposed_style(p)[0] else "", p.area_mm2,
+            p.at_mm, s is not Style.NONE and p.id not in bare,
+        )
+        for p, s in held
+    )  # fmt: skip
+    return replace(made, held_area_mm2=area, unheld_islands=islands, patches=lines, faults=tuple(faults))
 
 
 def _apart(trees: Sequence[Branches]) -> list[Branches]:
@@ -98,9 +109,7 @@ def _apart(trees: Sequence[Branches]) -> list[Branches]:
     return result
 
 
-def _add_columns(
-    sections: list[CrossSection | None], columns: Sequence[Column], layer_mm: float
-) -> None:
+def _add_columns(sections: list[CrossSection | None], columns: Sequence[Column], layer_mm: float) -> None:
     """Put the slabs of columns into the levels they fill."""
     by_level: dict[int, list[CrossSection]] = {}
     for column in columns:
@@ -117,9 +126,7 @@ def _add_columns(
             sections[level] = whole
 
 
-def kept_clear(
-    fine: Mesh, marks: Marks, stack: LayerStack
-) -> list[CrossSection | None] | None:
+def kept_clear(fine: Mesh, marks: Marks, stack: LayerStack) -> list[CrossSection | None] | None:
     """Where supports may not pass: what is painted to be kept clear, with its clearance all round.
 
     Parameters
@@ -161,3 +168,99 @@ def _wide(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     if abs(area) > 0.02 * math.hypot(*(high - low)):
         return corners if area > 0 else corners[::-1]
     return np.array([low, [high[0], low[1]], high, [low[0], high[1]]])
+
+
+def hold_part(
+    mesh: Mesh,
+    stack: LayerStack,
+    limit_deg: float,
+    settings: SupportSettings,
+    *,
+    spot_mm: float = 0.4,
+    bridge_mm: float = 10.0,
+    style: Style | None = None,
+    clear_facets: NDArray[np.int64] | None = None,
+    progress: Progress = silent,
+) -> SupportSet:
+    """Make filament supports for a part as it stands: from its facets and layers to checked supports.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Lowest point at z = 0.
+    stack : LayerStack
+        Its layers.
+    limit_deg : float
+    settings : SupportSettings
+    spot_mm : float
+        What starts smaller is a point.
+    bridge_mm : float
+        Longest bridge that carries itself.
+    style : Style or None
+        For all patches; ``None`` gives each what suits it.
+    clear_facets : (k,) int64, optional
+        Facets of the part that are kept clear.
+    progress : Progress
+
+    Returns
+    -------
+    SupportSet
+    """
+    regions = tuple(hanging_regions(mesh, limit_deg))
+    hanging = replace(walk(mesh, stack, spot_mm=spot_mm, resin=False), regions=regions)
+    tree = Tree.of(mesh)
+    coat = clear = None
+    if clear_facets is not None and len(clear_facets):
+        fine = refined(mesh)
+        marks = painted(blank(fine), of_parents(fine, clear_facets), Mark.KEEP_CLEAR)
+        coat, clear = (fine.mesh, fine.parent, marks), kept_clear(fine.mesh, marks, stack)
+    asked = patches(
+        stack, mesh, hanging, find_islands(stack)[1], limit_deg,
+        wishes=wishes(stack, mesh, regions, bridge_mm, coat), tree=tree, progress=progress,
+    )  # fmt: skip
+    held = chosen_styles(asked, style, {})
+    return make_filament(stack, held, settings, tree, clear=clear, progress=progress)
+
+
+def contact_area_mm2(made: SupportSet, settings: SupportSettings) -> float:
+    """Area of the part that supports touch: interfaces of lines and grids, and the ends of branches."""
+    dense = 1.0 if settings.interface_layers else settings.line_mm / settings.line_spacing_mm
+    total = sum(p.area_mm2 * dense for p in made.patches if p.style in (Style.LINES, Style.GRID))
+    for support in made.supports:
+        if isinstance(support, Branches):
+            ends = np.setdiff1d(np.arange(len(support.nodes)), support.down)
+            total += float(np.pi * (support.nodes[ends, 3] ** 2).sum())
+    return float(total)
+
+
+def clearance_mm(made: SupportSet, part: Tree) -> float:
+    """Least distance of branches from the part beside them, in plan, their ends aside; or infinite."""
+    turn = 2 * np.pi * np.arange(ROUND) / ROUND
+    ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(ROUND)])
+    least = float("inf")
+    for support in made.supports:
+        if not isinstance(support, Branches):
+            continue
+        ends = np.setdiff1d(np.arange(len(support.nodes)), support.down)
+        near = np.append(ends, support.down[ends][support.down[ends] >= 0])
+        feet = np.flatnonzero(support.down < 0)
+        inner = np.setdiff1d(np.arange(len(support.nodes)), np.concatenate([near, feet]))
+        if len(inner):
+            start = np.repeat(support.nodes[inner, :3], ROUND, axis=0)
+            length, _ = part.first_hits(start, np.tile(ways, (len(inner), 1)), np.full(len(start), -1))
+            least = min(least, float((length.reshape(-1, ROUND).min(axis=1) - support.nodes[inner, 3]).min()))
+    return least
+
+
+def in_figures(made: SupportSet, settings: SupportSettings, part: Tree) -> dict[str, object]:
+    """Patches, what the check found, contact, lean and clearance, as plain values."""
+    least = clearance_mm(made, part)
+    leans = [support.lean_deg for support in made.supports if isinstance(support, Branches)]
+    return {
+        "contact_area_mm2": contact_area_mm2(made, settings),
+        "patches": [{"id": p.id, "reason": p.reason, "style": p.style, "held": p.held} for p in made.patches],
+        "unheld": [p.reason for p in made.patches if not p.held],
+        "faults": [{"kind": f.kind, "at_mm": list(f.at_mm), "words": f.words} for f in made.faults],
+        "max_branch_deg": max(leans, default=0.0),
+        "min_clearance_mm": least if math.isfinite(least) else None,
+    }

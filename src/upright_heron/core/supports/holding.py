@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from ..findings import Family, Hanging, finding_id
 from ..hangs import Region
 from ..mesh import Mesh
-from .model import Column, Stilt, SupportSet, SupportSettings
+from .demand import shape_of
+from .model import Branches, Column, Stilt, SupportSet, SupportSettings
 
 # Share of the probes of a finding that need something under them.
 ENOUGH = 0.5
@@ -96,7 +97,7 @@ def _under_columns(
 ) -> Iterable[tuple[str, NDArray[np.int64]]]:
     """Points a column ends below, within the gap and the clearance to the side."""
     gap = math.ceil(settings.gap_mm / h - 1e-6) * h if settings.gap_mm > 0 else 0.0
-    aside = settings.clearance_mm + 0.3
+    aside = max(settings.clearance_mm + 0.3, 0.6 * settings.line_spacing_mm)
     for column in columns:
         tops = np.array([slab.high_mm for slab in column.slabs])
         for k, slab in enumerate(column.slabs):
@@ -106,10 +107,7 @@ def _under_columns(
             near = np.flatnonzero((every[:, 2] > low) & (every[:, 2] <= high))
             if not len(near):
                 continue
-            outline = slab.section.to_polygons()
-            area = shapely.union_all([])
-            for ring in outline:
-                area = area.symmetric_difference(shapely.Polygon(ring))
+            area = shape_of(slab.section)
             x0, y0, x1, y1 = area.bounds
             spots = every[near, :2]
             close = (
@@ -129,10 +127,19 @@ def _at_tips(
     """Points within one spacing of the tip of a stilt."""
     from scipy.spatial import cKDTree
 
-    stilts = [s for s in made.supports if isinstance(s, Stilt)]
-    if not stilts:
+    tips: list[tuple[float, float, float]] = []
+    names: list[str] = []
+    for support in made.supports:
+        if isinstance(support, Stilt):
+            tips.append(support.touch_mm)
+            names.append(support.id)
+        elif isinstance(support, Branches):
+            ends = np.setdiff1d(np.arange(len(support.nodes)), support.down)
+            tips += [(float(x), float(y), float(z)) for x, y, z, _ in support.nodes[ends]]
+            names += [support.id] * len(ends)
+    if not tips:
         return
-    near = cKDTree(every).query_ball_point([s.touch_mm for s in stilts], settings.spacing_mm)
-    for stilt, hit in zip(stilts, near, strict=True):
+    near = cKDTree(every).query_ball_point(tips, settings.spacing_mm)
+    for name, hit in zip(names, near, strict=True):
         if hit:
-            yield stilt.id, np.array(sorted(hit), np.int64)
+            yield name, np.array(sorted(hit), np.int64)

@@ -271,6 +271,53 @@ def support_id(kind: str, x: float, y: float, z: float) -> str:
     return hashlib.blake2b(place.encode(), digest_size=5).hexdigest()
 
 
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Something that the check found.
+
+    Attributes
+    ----------
+    kind : str
+        ``not held``, ``crosses the part``, ``too near``, ``floats`` or ``slender``.
+    at_mm : (x, y, z)
+    words : str
+        What is so, and why.
+    patch : str
+        Id of the patch it is about, where it is about one.
+    """
+
+    kind: str
+    at_mm: tuple[float, float, float]
+    words: str
+    patch: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class PatchLine:
+    """A patch as it is listed.
+
+    Attributes
+    ----------
+    id, reason : str
+    style : str
+        How it is held.
+    why : str
+        Why this style was proposed; empty where the technician chose.
+    area_mm2 : float
+    at_mm : (x, y, z)
+    held : bool
+        The check found support under it.
+    """
+
+    id: str
+    reason: str
+    style: str
+    why: str
+    area_mm2: float
+    at_mm: tuple[float, float, float]
+    held: bool
+
+
 @dataclass(frozen=True, eq=False)
 class SupportSet:
     """All supports of a part in its stance.
@@ -287,6 +334,10 @@ class SupportSet:
         Numbers of the islands with nothing under them all the same.
     notes : tuple of str
         What could not be done, and why.
+    patches : tuple of PatchLine
+        What is to be held, and how (filament).
+    faults : tuple of Fault
+        What the check found (filament).
     """
 
     supports: tuple[Column | Branches | Stilt, ...]
@@ -294,6 +345,8 @@ class SupportSet:
     held_area_mm2: float
     unheld_islands: tuple[int, ...]
     notes: tuple[str, ...] = ()
+    patches: tuple[PatchLine, ...] = ()
+    faults: tuple[Fault, ...] = ()
 
     @property
     def volume_mm3(self) -> float:
@@ -314,6 +367,21 @@ class SupportSet:
             bodies = [body for c in columns for body in c.manifolds(SEEN_MM)]
         return concatenated(parts + [Solid(body).mesh() for body in bodies])
 
+    def _levels(self) -> list[Mesh]:
+        """What is printed, level by level: levels with one outline are one shell."""
+        h = self.layers.layer_mm
+        shells = []
+        level = 0
+        while level < len(self.layers):
+            end = level + 1
+            while end < len(self.layers) and self.layers.same_as_below(end):
+                end += 1
+            section = self.layers.section(level)
+            if not section.is_empty():
+                shells.append(Solid(section.extrude((end - level) * h).translate((0, 0, level * h))).mesh())
+            level = end
+        return shells
+
     def _bands(self, layers: int) -> list[Any]:
         """Extrude the middle layer of every band of so many layers."""
         height = layers * self.layers.layer_mm
@@ -330,6 +398,8 @@ class SupportSet:
         Stilts are united. The slabs of columns stay shells that stand on each other, each closed in itself:
         uniting them costs minutes on a large part, and any program that reads the file fills them alike.
         """
+        if any(isinstance(s, Branches) for s in self.supports):
+            return concatenated(self._levels())
         stilts = [body for s in self.supports if isinstance(s, Stilt) for body in s.manifolds()]
         slabs = [Solid(body).mesh() for s in self.supports if isinstance(s, Column) for body in s.manifolds()]
         return concatenated(([Solid(union(stilts)).mesh()] if stilts else []) + slabs)

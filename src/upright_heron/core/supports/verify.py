@@ -1,9 +1,8 @@
-"""The check of finished supports, layer by layer: it looks at what will be printed, not at how it was made."""
+"""The check of finished supports, layer by layer: what will be printed, not how it was made."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from manifold3d import CrossSection
@@ -12,8 +11,8 @@ from numpy.typing import NDArray
 from ..layers import LayerStack
 from ..progress import Progress, silent, tracked
 from ..regions import links, pieces
-from .demand import Patch
-from .model import Branches, SupportSet, SupportSettings
+from .demand import Patch, shape_of
+from .model import Branches, Fault, SupportSet, SupportSettings
 
 # Overlap of support and part under this is the noise of contours, mm2 a layer.
 NOISE_MM2 = 0.15
@@ -23,29 +22,10 @@ STEP_MM = 0.6
 SLENDER = 60.0
 # On a slope a support may end so much lower than the place it holds.
 SLOPE_MM = 2.5
+# Narrower than twice this, what lies under a patch only borders on it.
+SLIVER_MM = 0.06
 # Points looked at under one patch.
 PROBES = 60
-
-
-@dataclass(frozen=True, slots=True)
-class Fault:
-    """Something that the check found.
-
-    Attributes
-    ----------
-    kind : str
-        ``not held``, ``crosses the part``, ``too near``, ``floats`` or ``slender``.
-    at_mm : (x, y, z)
-    words : str
-        What is so, and why.
-    patch : str
-        Id of the patch it is about, where it is about one.
-    """
-
-    kind: str
-    at_mm: tuple[float, float, float]
-    words: str
-    patch: str = ""
 
 
 def verify(
@@ -102,19 +82,11 @@ def _not_held(
     gap = int(np.ceil(settings.gap_mm / h - 1e-6)) if settings.gap_mm > 0 else 0
     within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
     fall = max(3, round(min(within, SLOPE_MM) / h))
-    outlines: dict[int, object] = {}
-
-    def printed(level: int) -> object:
-        if level not in outlines:
-            shape = shapely.union_all([])
-            for ring in made.layers.rings(level) if 0 <= level < len(made.layers) else []:
-                shape = shape.symmetric_difference(shapely.Polygon(ring).buffer(0))
-            outlines[level] = shape
-        return outlines[level]
-
     faults = []
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
+        # Only what stands under the patch itself: a neighbour's column beside it holds nothing of it.
+        own = patch.footprint
         looked = 0
         step = max(1, len(patch.plans) // 12)
         for layer in sorted(patch.plans)[::step]:
@@ -126,8 +98,9 @@ def _not_held(
             near = np.zeros(len(points), bool)
             # On a slope what holds it ends lower, by as much as the slope falls to it.
             for down in (0, 1, 2) if len(patch.plans) <= 2 else range(0, fall, max(1, fall // 6)):
-                shape = printed(level - down)
-                if not shape.is_empty:  # type: ignore[attr-defined]
+                under = made.layers.section(level - down) ^ own
+                shape = shape_of(under.offset(-SLIVER_MM).offset(SLIVER_MM))
+                if not shape.is_empty:
                     near |= shapely.distance(shape, shapely.points(points)) <= within
             bare += [np.array([*p, stack.bottom_mm(layer)]) for p in points[~near]]
         if bare and len(bare) > 0.25 * looked:
@@ -135,7 +108,9 @@ def _not_held(
             share = 100 * len(bare) // max(looked, 1)
             why = f"{lost[patch.id]} tips found no way down" if patch.id in lost else "no room below it"
             faults.append(
-                Fault("not held", (x, y, z), f"{patch.reason}: {share} % has no support below; {why}.", patch.id)
+                Fault(
+                    "not held", (x, y, z), f"{patch.reason}: {share} % has no support below; {why}.", patch.id
+                )
             )
     return faults
 
@@ -144,9 +119,7 @@ def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
     """Points of a plan on a grid, a few along its outline where the grid misses it."""
     import shapely
 
-    shape = shapely.union_all([])
-    for ring in plan.to_polygons():
-        shape = shape.symmetric_difference(shapely.Polygon(ring).buffer(0))
+    shape = shape_of(plan)
     x0, y0, x1, y1 = plan.bounds()
     pitch = max(pitch, float(np.sqrt((x1 - x0) * (y1 - y0) / most)))
     xs = np.arange(x0 + pitch / 2, x1 + 1e-9, pitch)
@@ -215,7 +188,9 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
         )
         if not rests:
             x, y = (float(v) for v in found.inside_mm[k])
-            faults.append(Fault("floats", (x, y, level * h), f"A support begins in mid-air at {level * h:.1f} mm."))
+            faults.append(
+                Fault("floats", (x, y, level * h), f"A support begins in mid-air at {level * h:.1f} mm.")
+            )
     return faults
 
 
@@ -225,11 +200,11 @@ def _slender(made: SupportSet) -> list[Fault]:
         if not isinstance(support, Branches) or len(support.nodes) < 2:
             continue
         high = float(np.ptp(support.nodes[:, 2]))
-        thick = 2 * float(np.median(support.nodes[:, 3]))
+        middle = 0.5 * float(support.nodes[:, 2].min() + support.nodes[:, 2].max())
+        thick = 2 * float(np.median(support.nodes[support.nodes[:, 2] <= middle, 3]))
         if high > SLENDER * thick:
             x, y, z = support.touch_mm
             faults.append(
                 Fault("slender", (x, y, z), f"{support.reason}: {high:.0f} mm high and {thick:.1f} mm thick.")
             )
     return faults
-

@@ -219,7 +219,8 @@ class JobPage {
     this.pointed = null;
     if (!this.pair) this.view.pointAt('', {});
     this.view.setLoad(open === 4 && !this.pair ? this.state.load : null);
-    const places = open === 1 ? this.placeOf === this.state.health : open === 5 && this.findingsOf === this.state.findings;
+    const places = open === 1 ? this.placeOf === this.state.health : open === this.placedIn && ((open === 5 && this.findingsOf === this.state.findings) || (open === 6 && this.supportsOf === this.state.supports));
+    this.supportsOf = this.state.supports;
     this.findingsOf = this.state.findings;
     if (open === 5) this.#tab(this.tab ?? 'findings');
     this.marks.follow(this.#painting());
@@ -301,6 +302,7 @@ class JobPage {
   async #finding(finding) {
     const { hangs, mesh, raise } = this.state;
     const { family, number } = finding;
+    this.placedIn = 5;
     if (family === 'overhang') {
       const answer = await fetch(`/api/blocks/hangs/${hangs}/${number}?mesh=${mesh}`);
       if (!answer.ok || this.open !== 5) return;
@@ -327,6 +329,14 @@ class JobPage {
     this.#tab('findings');
     this.findings.above(this.waiting);
     this.waiting = undefined;
+  }
+
+  /** Come near to a place of the plate, in its layer. @param {number[]} at  x, y, z, mm */
+  #look(at) {
+    const { raise } = this.state;
+    this.profile.goTo(Math.max(0, at[2] + raise - 1e-6));
+    this.placedIn = this.open;
+    this.view.setPlace(this.view.spot(at, raise, '#b3261e'));
   }
 
   #limit(degrees) {
@@ -515,6 +525,8 @@ class JobPage {
     } else if (target.dataset.tab) {
       this.#tab(target.dataset.tab);
       this.#follow();
+    } else if (target.dataset.fault) {
+      this.#look(target.dataset.fault.split(',').map(Number));
     } else if (target.dataset.placeStep) {
       this.#place(Number(target.dataset.placeStep));
     } else if (target.dataset.mended) {

@@ -1,0 +1,254 @@
+"""Kernels of tree supports: filling layers on a raster, and growing branches down through free room."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True)
+def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-untyped-def]
+    """Add the inside of rings, even-odd, at pixel middles."""
+    rows, columns = grid.shape
+    flips = np.zeros((rows, columns + 1), np.bool_)
+    for r in range(first, last):
+        lo, hi = ring_start[r], ring_start[r + 1]
+        for p in range(lo, hi):
+            q = p + 1 if p + 1 < hi else lo
+            y0, y1 = (points[p, 1] - low[1]) / px, (points[q, 1] - low[1]) / px
+            if y0 == y1:
+                continue
+            x0, x1 = (points[p, 0] - low[0]) / px, (points[q, 0] - low[0]) / px
+            a, b = (y0, y1) if y0 < y1 else (y1, y0)
+            for row in range(max(0, int(np.ceil(a - 0.5))), min(rows - 1, int(np.ceil(b - 0.5)) - 1) + 1):
+                x = x0 + (row + 0.5 - y0) / (y1 - y0) * (x1 - x0)
+                column = min(max(int(np.ceil(x - 0.5)), 0), columns)
+                flips[row, column] = not flips[row, column]
+    for row in range(rows):
+        inside = False
+        for column in range(columns):
+            if flips[row, column]:
+                inside = not inside
+            if inside:
+                grid[row, column] = True
+
+
+@njit(cache=True)
+def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # type: ignore[no-untyped-def]
+    """Free place of step k nearest to the wished one, within reach: x, y and whether there is one."""
+    rows, columns = away.shape[1], away.shape[2]
+    # The wish itself, where it is free.
+    gx, gy = wx - x, wy - y
+    if gx * gx + gy * gy <= within * within:
+        c, r = int((wx - low[0]) / px), int((wy - low[1]) / px)
+        if (
+            0 <= r < rows
+            and 0 <= c < columns
+            and away[k, r, c] >= need
+            and (opened[k, r, c] or not only_open)
+        ):
+            return wx, wy, True
+    best, bx, by = np.inf, x, y
+    span = int(np.ceil(within / px)) + 1
+    c0, r0 = int((x - low[0]) / px), int((y - low[1]) / px)
+    for r in range(max(0, r0 - span), min(rows, r0 + span + 1)):
+        for c in range(max(0, c0 - span), min(columns, c0 + span + 1)):
+            if away[k, r, c] < need or (only_open and not opened[k, r, c]):
+                continue
+            px_x, px_y = low[0] + (c + 0.5) * px, low[1] + (r + 0.5) * px
+            if (px_x - x) ** 2 + (px_y - y) ** 2 > within * within:
+                continue
+            d = (px_x - wx) ** 2 + (px_y - wy) ** 2
+            if d < best:
+                best, bx, by = d, px_x, px_y
+    return bx, by, best < np.inf
+
+
+@njit(cache=True)
+def grow_down(  # type: ignore[no-untyped-def]
+    tips, alone, away, opened, low, px, step, reach, slope, radius, most, clearance, from_plate
+):
+    """Grow branches down from tips, step by step.
+
+    Nodes (k, 4), the node each leads down to, the tip each begins at (or -1), and how each foot ends: 0 on
+    the plate, 1 on the part, 2 nowhere. Lower nodes come after higher ones.
+    """
+    n = tips.shape[0]
+    steps = away.shape[0]
+    nodes = np.empty((n * (steps + 3) + 1, 4))
+    down = np.full(nodes.shape[0], -1, np.int64)
+    tip_of = np.full(nodes.shape[0], -1, np.int64)
+    ends = np.zeros(nodes.shape[0], np.int64)
+    count = 0
+    # Branches under way: place, length so far, tips they carry, last node, whether they go to the part.
+    ax, ay, length = np.empty(n), np.empty(n), np.empty(n)
+    carry, last = np.empty(n, np.int64), np.empty(n, np.int64)
+    lone, doomed, alive = np.empty(n, np.bool_), np.zeros(n, np.bool_), np.zeros(n, np.bool_)
+    active = 0
+    nxt = 0
+    for k in range(steps - 1, -1, -1):
+        z = k * step
+        # Tips whose first step down ends here.
+        while nxt < n and max(0, int(np.floor(tips[nxt, 2] / step + 1e-9)) - 1) >= k:
+            x, y, top = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
+            nodes[count, 0], nodes[count, 1], nodes[count, 2] = x, y, top
+            nodes[count, 3] = 0.6 * radius
+            tip_of[count] = nxt
+            head = count
+            count += 1
+            height = top - z
+            if height < 1e-9:
+                nxt += 1
+                continue
+            # First steeply down to where the plate can be reached, then anywhere right below: beside a slope
+            # there is no room for the clearance yet, a step further down there is. A long way aside comes
+            # last, for it leads past the slope.
+            full, near, far = radius + clearance, 0.4 * slope * height, slope * height
+            bx, by, ok = _best(away, opened, k, x, y, x, y, full, near, low, px, True)
+            if not ok:
+                bx, by, ok = _best(away, opened, k, x, y, x, y, 0.7 * radius, near, low, px, False)
+            if not ok:
+                bx, by, ok = _best(away, opened, k, x, y, x, y, full, far, low, px, True)
+            if not ok:
+                bx, by, ok = _best(away, opened, k, x, y, x, y, 0.7 * radius, far, low, px, False)
+            if not ok:
+                # No room: it may still stand straight on what is below.
+                ends[head] = 2 if from_plate or k > 0 else 0
+                if not from_plate and k > 0:
+                    ends[head] = 1
+                nxt += 1
+                continue
+            nodes[count, 0], nodes[count, 1], nodes[count, 2] = bx, by, z
+            nodes[count, 3] = radius
+            down[head] = count
+            ax[active], ay[active], length[active] = bx, by, height
+            carry[active], last[active] = 1, count
+            lone[active], doomed[active], alive[active] = alone[nxt], False, True
+            active += 1
+            count += 1
+            nxt += 1
+        if k == 0:
+            break
+        # Where each wants to go: towards the nearest other one, if they can meet before the plate.
+        target_x, target_y = ax[:active].copy(), ay[:active].copy()
+        for i in range(active):
+            if not alive[i] or lone[i]:
+                continue
+            best, at = 1e18, -1
+            for j in range(active):
+                if j == i or not alive[j] or lone[j] or doomed[j] != doomed[i]:
+                    continue
+                d = (ax[i] - ax[j]) ** 2 + (ay[i] - ay[j]) ** 2
+                if d < best:
+                    best, at = d, j
+            d = np.sqrt(best) if at >= 0 else 1e9
+            if at >= 0 and d <= min(25.0, 1.6 * reach * k):
+                pull = min(0.9 * reach, d / 2)
+                target_x[i] = ax[i] + (ax[at] - ax[i]) / max(d, 1e-9) * pull
+                target_y[i] = ay[i] + (ay[at] - ay[i]) / max(d, 1e-9) * pull
+        new_x, new_y = ax[:active].copy(), ay[:active].copy()
+        moved = np.zeros(active, np.bool_)
+        for i in range(active):
+            if not alive[i]:
+                continue
+            wish = min(most, max(radius + 0.012 * (length[i] + step), radius * carry[i] ** 0.45))
+            only = not doomed[i]
+            bx, by, ok = _best(
+                away,
+                opened,
+                k - 1,
+                ax[i],
+                ay[i],
+                target_x[i],
+                target_y[i],
+                wish + clearance,
+                reach,
+                low,
+                px,
+                only,
+            )
+            for thinner in (0.6, 0.0):
+                if not ok:
+                    need = max(radius, thinner * wish) + clearance
+                    bx, by, ok = _best(
+                        away,
+                        opened,
+                        k - 1,
+                        ax[i],
+                        ay[i],
+                        target_x[i],
+                        target_y[i],
+                        need,
+                        reach,
+                        low,
+                        px,
+                        only,
+                    )
+            if not ok and only and not from_plate:
+                doomed[i] = True
+                bx, by, ok = _best(
+                    away, opened, k - 1, ax[i], ay[i], ax[i], ay[i], radius + clearance, reach, low, px, False
+                )
+            if not ok:
+                alive[i] = False
+                ends[last[i]] = 2 if from_plate else 1
+                continue
+            new_x[i], new_y[i] = bx, by
+            moved[i] = True
+        # Come together where both reach the same place within their lean.
+        into = np.full(active, -1, np.int64)
+        for i in range(active):
+            if not moved[i] or into[i] >= 0 or lone[i]:
+                continue
+            for j in range(i + 1, active):
+                if not moved[j] or into[j] >= 0 or lone[j] or doomed[i] != doomed[j]:
+                    continue
+                if (new_x[i] - new_x[j]) ** 2 + (new_y[i] - new_y[j]) ** 2 > (1.2 * px) ** 2 + 0.25:
+                    continue
+                mx, my = 0.5 * (new_x[i] + new_x[j]), 0.5 * (new_y[i] + new_y[j])
+                for attempt in range(3):
+                    if attempt == 1:
+                        mx, my = new_x[i], new_y[i]
+                    elif attempt == 2:
+                        mx, my = new_x[j], new_y[j]
+                    di = np.sqrt((mx - ax[i]) ** 2 + (my - ay[i]) ** 2)
+                    dj = np.sqrt((mx - ax[j]) ** 2 + (my - ay[j]) ** 2)
+                    if di > reach or dj > reach:
+                        continue
+                    bx, by, ok = _best(
+                        away, opened, k - 1, mx, my, mx, my, radius + clearance, 1e-9, low, px, not doomed[i]
+                    )
+                    if ok:
+                        new_x[i], new_y[i] = mx, my
+                        into[j] = i
+                        break
+        for i in range(active):
+            if not moved[i] or into[i] >= 0:
+                continue
+            total, longest = carry[i], length[i]
+            for j in range(active):
+                if into[j] == i:
+                    total += carry[j]
+                    longest = max(longest, length[j])
+            wish = min(most, max(radius + 0.012 * (longest + step), radius * total**0.45))
+            c, r = int((new_x[i] - low[0]) / px), int((new_y[i] - low[1]) / px)
+            thick = max(radius, min(wish, away[k - 1, r, c] - clearance))
+            nodes[count, 0], nodes[count, 1], nodes[count, 2] = new_x[i], new_y[i], (k - 1) * step
+            nodes[count, 3] = thick
+            down[last[i]] = count
+            for j in range(active):
+                if into[j] == i:
+                    down[last[j]] = count
+                    alive[j] = False
+            last[i] = count
+            carry[i], length[i] = total, longest + step
+            ax[i], ay[i] = new_x[i], new_y[i]
+            count += 1
+    # Tips so low that no step lies below them stand on the plate by themselves.
+    while nxt < n:
+        nodes[count, 0], nodes[count, 1], nodes[count, 2] = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
+        nodes[count, 3] = 0.6 * radius
+        tip_of[count] = nxt
+        count += 1
+        nxt += 1
+    return nodes[:count].copy(), down[:count].copy(), tip_of[:count].copy(), ends[:count].copy()

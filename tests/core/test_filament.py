@@ -1,0 +1,289 @@
+"""Filament supports: patches, lines, grids, posts and trees, and the check that finds what is broken."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from manifold3d import Manifold, OpType
+
+from tests.support import box, comb, mesh_of, portal, sphere, stalactites, tee
+from upright_heron.core.findings import walk
+from upright_heron.core.fine import refined
+from upright_heron.core.hangs import hanging_regions
+from upright_heron.core.islands import find_islands
+from upright_heron.core.layers import slice_solid
+from upright_heron.core.marks import Mark, blank, painted
+from upright_heron.core.mesh import facts
+from upright_heron.core.solid import Solid
+from upright_heron.core.supports.demand import Hold, Style, patches, proposed_style
+from upright_heron.core.supports.filament import chosen_styles, kept_clear, make_filament
+from upright_heron.core.supports.model import Branches, Column, SupportSettings
+from upright_heron.core.supports.verify import verify
+from upright_heron.core.supports.wishes import wishes
+from upright_heron.core.tree import Tree
+
+USUAL = SupportSettings()
+
+
+def table():
+    """A flat top of 60 x 60 at 30 mm on four legs of 4 x 4."""
+    legs = [box(4, 4, 30, (x, y, 0)) for x in (0, 56) for y in (0, 56)]
+    return Manifold.batch_boolean([*legs, box(60, 60, 4, (0, 0, 30))], OpType.Add)
+
+
+class Bench:
+    """A part with all that its supports are made from."""
+
+    def __init__(self, body, layer=0.2, limit=45.0, bridge_mm=10.0, marks=None, **options):
+        self.mesh = mesh_of(body)
+        self.stack = slice_solid(Solid(body), layer)
+        regions = tuple(hanging_regions(self.mesh, limit))
+        found = walk(self.mesh, self.stack, spot_mm=0.4, resin=False)
+        self.hanging = replace(found, regions=regions)
+        self.tree = Tree.of(self.mesh)
+        self.clear = None
+        coat = None
+        if marks is not None:
+            fine = refined(self.mesh)
+            bytes_ = marks(fine)
+            coat = (fine.mesh, fine.parent, bytes_)
+            self.clear = kept_clear(fine.mesh, bytes_, self.stack)
+        asked = wishes(self.stack, self.mesh, regions, bridge_mm, coat)
+        pieces = find_islands(self.stack)[1]
+        self.patches = patches(
+            self.stack, self.mesh, self.hanging, pieces, limit, wishes=asked, tree=self.tree, **options
+        )
+
+    def make(self, style=None, by_patch=None, given=USUAL):
+        held = chosen_styles(self.patches, style, by_patch or {})
+        return make_filament(self.stack, held, given, self.tree, clear=self.clear)
+
+    def check(self, made, given=USUAL):
+        return verify(self.stack, self.patches, made, given, clear=self.clear)
+
+
+class DemandTest(unittest.TestCase):
+    def test_patches_say_why_and_are_one_for_each_finding(self):
+        found = Bench(comb()).patches
+        self.assertEqual(
+            [p.reason for p in found], ["island 1, overhang 1", "island 2, overhang 2", "overhang 3"]
+        )
+        self.assertAlmostEqual(found[0].area_mm2, 25, delta=2)
+        self.assertEqual([p.reason for p in Bench(stalactites()).patches][:2], ["island 1", "island 2"])
+
+    def test_what_to_hold_is_one_choice(self):
+        self.assertEqual(len(Bench(comb(), hold=Hold.ISLANDS).patches), 2)
+        self.assertEqual(Bench(comb(), hold=Hold.PAINTED).patches, [])
+        self.assertEqual(Bench(box(10, 10, 10)).patches, [])
+
+    def test_what_the_technician_lets_be_is_left_and_nothing_else(self):
+        every = Bench(tee()).patches
+        some = Bench(tee(), let_be=frozenset([every[0].id])).patches
+        self.assertEqual([p.id for p in some], [every[1].id])
+
+    def test_bridges_that_carry_themselves_and_slopes_inside_the_limit(self):
+        self.assertEqual(Bench(portal(), bridge_mm=20.0).patches, [])
+        self.assertEqual(len(Bench(portal(), bridge_mm=10.0).patches), 1)
+        ball = Bench(sphere(10, 64).translate((0, 0, 10)), limit=45.0).patches
+        steeper = Bench(sphere(10, 64).translate((0, 0, 10)), limit=60.0).patches
+        self.assertGreater(ball[0].area_mm2, steeper[0].area_mm2)
+
+    def test_painted_undersides_are_held(self):
+        def prop(fine):
+            under = np.flatnonzero(np.abs(fine.middles_mm[:, 2] - 20) < 1e-6)
+            return painted(blank(fine), under, Mark.PROP)
+
+        (patch,) = Bench(portal(), bridge_mm=20.0, marks=prop).patches
+        self.assertEqual(patch.reason, "painted")
+        self.assertAlmostEqual(patch.area_mm2, 300, delta=1)
+
+    def test_proposed_styles(self):
+        styles = {p.reason: proposed_style(p)[0] for p in Bench(table()).patches}
+        self.assertEqual(list(styles.values()), [Style.LINES])
+        self.assertEqual(proposed_style(Bench(stalactites()).patches[0])[0], Style.PILLAR)
+
+
+class AreaTest(unittest.TestCase):
+    def test_lines_and_grid_use_their_density(self):
+        bench = Bench(table())
+        under, h = 3600 - 4 * 16, 30 - 0.2
+        for style, share in (
+            (Style.LINES, 0.44 / 2.2),
+            (Style.GRID, 1 - (1 - 0.44 / 2.2) ** 2),
+        ):
+            with self.subTest(style):
+                made = bench.make(style)
+                # Walls at their spacing, and two solid layers on top.
+                expected = under * share * (h - 0.4) + under * 0.4
+                self.assertAlmostEqual(made.volume_mm3 / expected, 1, delta=0.1)
+                self.assertEqual(made.faults, ())
+
+    def test_interface_slits_and_from_the_plate(self):
+        bench = Bench(table())
+        plain = bench.make(Style.LINES, given=replace(USUAL, interface_layers=0)).volume_mm3
+        slit = bench.make(Style.LINES, given=replace(USUAL, interface_layers=0, slit_mm=10)).volume_mm3
+        self.assertAlmostEqual(slit / plain, 1 - 0.66 / 10, delta=0.02)
+        both = box(60, 20, 4, (0, 0, 20)) + box(4, 20, 20) + box(20, 20, 6, (30, 0, 0)) + box(30, 20, 1)
+        over = Bench(both)
+        only = over.make(Style.LINES, given=replace(USUAL, from_plate=True))
+        self.assertFalse(any(s.on_part for s in only.supports))
+        self.assertLess(only.volume_mm3, over.make(Style.LINES).volume_mm3)
+
+    def test_the_file_holds_what_is_shown(self):
+        for style in (Style.LINES, Style.TREE):
+            made = Bench(tee()).make(style)
+            with self.subTest(style):
+                self.assertAlmostEqual(facts(made.handoff_mesh()).volume_mm3 / made.volume_mm3, 1, delta=1e-4)
+
+
+class TreeTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.bench = Bench(table())
+        cls.made = cls.bench.make(Style.TREE)
+
+    def test_every_tip_is_reached_and_nothing_is_wrong(self):
+        self.assertEqual(self.made.faults, ())
+        self.assertTrue(all(isinstance(s, Branches) and not s.on_part for s in self.made.supports))
+        tips = sum(len(np.setdiff1d(np.arange(len(s.nodes)), s.down)) for s in self.made.supports)
+        self.assertGreater(tips, 150)
+        self.assertLess(len(self.made.supports), tips / 3, "branches come together")
+
+    def test_branches_lean_no_more_than_they_may(self):
+        for asked in (USUAL, replace(USUAL, branch_deg=20.0)):
+            made = self.bench.make(Style.TREE, given=asked)
+            self.assertLessEqual(max(s.lean_deg for s in made.supports), asked.branch_deg + 0.1)
+
+    def test_they_keep_clear_of_the_part(self):
+        # Measured outside: distance of points on the shells from the part, tips aside.
+        body = Bench(tee() + box(6, 10, 10, (0, 0, 0)))
+        made = body.make(Style.TREE)
+        part = trimesh.Trimesh(body.mesh.vertices, body.mesh.faces, process=False)
+        near = []
+        for support in made.supports:
+            nodes = support.nodes[(support.nodes[:, 2] < 15) & (support.nodes[:, 2] > 1)]
+            if len(nodes):
+                away = -trimesh.proximity.signed_distance(part, nodes[:, :3]) - nodes[:, 3]
+                near.append(away.min())
+        self.assertGreaterEqual(min(near), 0.45 - 0.05)
+
+    def test_they_use_less_than_a_third_of_a_grid(self):
+        self.assertLess(self.made.volume_mm3, self.bench.make(Style.GRID).volume_mm3 / 3)
+
+    def test_the_same_again(self):
+        again = self.bench.make(Style.TREE)
+        self.assertEqual([s.id for s in again.supports], [s.id for s in self.made.supports])
+        self.assertEqual(len({s.id for s in again.supports}), len(again.supports))
+        np.testing.assert_array_equal(again.layers.area_mm2, self.made.layers.area_mm2)
+
+    def test_where_only_the_part_lies_below_they_stand_on_it_or_say_so(self):
+        cave = box(40, 40, 30) - box(30, 30, 20, (5, 5, 5))
+        bench = Bench(cave)
+        self.assertTrue(all(s.on_part for s in bench.make(Style.TREE).supports))
+        only = bench.make(Style.TREE, given=replace(USUAL, from_plate=True))
+        self.assertTrue(any(f.kind == "not held" and "no way" in f.words for f in only.faults))
+
+    def test_posts_are_one_for_a_spot_with_a_neck(self):
+        made = Bench(stalactites()).make(Style.PILLAR)
+        self.assertEqual(len([s for s in made.supports if s.style == "pillar"]), len(made.supports))
+        post = min(made.supports, key=lambda s: len(s.nodes))
+        radii = post.nodes[np.argsort(-post.nodes[:, 2]), 3]
+        self.assertLess(radii[1], radii[2], "thinner a little below the tip")
+
+
+class PatchByPatchTest(unittest.TestCase):
+    def test_one_patch_goes_without_touching_the_others(self):
+        bench = Bench(comb())
+        every = bench.make(Style.LINES)
+        gone = bench.patches[0].id
+        some = bench.make(Style.LINES, {gone: Style.NONE})
+        left = {s.id: s.volume_mm3 for s in every.supports if isinstance(s, Column) and s.patch != gone}
+        self.assertEqual(set(left), {s.id for s in some.supports})
+        for support in some.supports:
+            self.assertAlmostEqual(support.volume_mm3, left[support.id], delta=0.02 * left[support.id])
+        self.assertEqual([p.held for p in some.patches], [False, True, True])
+
+    def test_styles_mix(self):
+        bench = Bench(comb())
+        made = bench.make(None, {bench.patches[2].id: Style.GRID, bench.patches[0].id: Style.TREE})
+        self.assertEqual([p.style for p in made.patches][0::2], ["tree", "grid"])
+        self.assertEqual(made.faults, ())
+
+
+class ClearTest(unittest.TestCase):
+    @settings(max_examples=40, deadline=None)
+    @given(
+        st.floats(2, 38),
+        st.floats(2, 8),
+        st.floats(1, 19),
+        st.floats(1.5, 5),
+        st.sampled_from(["lines", "tree"]),
+    )
+    def test_nothing_touches_or_passes_what_is_kept_clear(self, x, y, z, radius, style):
+        def clear(fine):
+            near = np.linalg.norm(fine.middles_mm - [x, y, z], axis=1) < radius
+            return painted(blank(fine), np.flatnonzero(near), Mark.KEEP_CLEAR)
+
+        bench = Bench(tee(), marks=clear)
+        made = bench.make(Style(style))
+        self.assertEqual([f for f in made.faults if f.kind in ("too near", "crosses the part")], [])
+
+
+class CheckTest(unittest.TestCase):
+    """Supports broken on purpose: the check finds each."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.bench = Bench(tee())
+        cls.made = cls.bench.make(Style.TREE)
+
+    def kinds(self, made):
+        return {fault.kind for fault in self.bench.check(made)}
+
+    def remade(self, change):
+        """The same supports with every layer changed: (section, level) to section."""
+        from upright_heron.core.layers import pack
+
+        stack = self.made.layers
+        sections = [change(stack.section(level), level) for level in range(len(stack))]
+        layers = pack(
+            [s.to_polygons() for s in sections], [float(s.area()) for s in sections], stack.layer_mm, 0.0
+        )
+        return replace(self.made, layers=layers)
+
+    def test_sound(self):
+        self.assertEqual(self.kinds(self.made), set())
+
+    def test_a_cut_trunk_floats(self):
+        from manifold3d import CrossSection
+
+        cut = self.remade(lambda s, level: CrossSection() if 20 <= level < 25 else s)
+        self.assertIn("floats", self.kinds(cut))
+
+    def test_tips_moved_off_hold_nothing(self):
+        moved = self.remade(lambda s, level: s.translate((0, 40)))
+        self.assertIn("not held", self.kinds(moved))
+
+    def test_a_trunk_through_the_part(self):
+        from manifold3d import CrossSection
+
+        bar = CrossSection.circle(2, 16).translate((20, 5))
+        through = self.remade(lambda s, level: s + bar)
+        self.assertIn("crosses the part", self.kinds(through))
+
+    def test_an_island_left_out(self):
+        bench = Bench(comb())
+        some = bench.make(Style.LINES, {bench.patches[0].id: Style.NONE})
+        found = verify(bench.stack, bench.patches, some, USUAL)
+        self.assertTrue(any(f.kind == "not held" and "island 1" in f.words for f in found))
+
+    def test_a_trunk_too_slender(self):
+        thin = replace(self.made.supports[0], nodes=self.made.supports[0].nodes * [1, 1, 1, 0.1])
+        self.assertIn("slender", self.kinds(replace(self.made, supports=(thin,))))
+
+
+if __name__ == "__main__":
+    unittest.main()
