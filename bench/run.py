@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -24,7 +25,7 @@ from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.hangs import hanging_regions
 from upright_heron.core.islands import find_islands
 from upright_heron.core.joined import across_edges
-from upright_heron.core.layers import slice_solid
+from upright_heron.core.layers import LayerStack, slice_solid
 from upright_heron.core.machines import material, printer
 from upright_heron.core.mesh import Mesh, facts
 from upright_heron.core.overhangs import overhangs
@@ -34,8 +35,12 @@ from upright_heron.core.stance.plumb import Surface, plumb
 from upright_heron.core.stance.pose import about_axis, place, standing_on
 from upright_heron.core.stance.search import MIXES, Scale, even_directions, search, slicer
 from upright_heron.core.stance.sweep import hull_corners, sweep
+from upright_heron.core.supports.areas import make_areas
 from upright_heron.core.supports.columns import make_columns
+from upright_heron.core.supports.demand import Patch, Style, patches
+from upright_heron.core.supports.filament import make_filament
 from upright_heron.core.supports.model import SupportSettings
+from upright_heron.core.supports.verify import verify
 from upright_heron.core.tree import Tree
 from upright_heron.core.warm import warm
 from upright_heron.store.store import Store
@@ -130,6 +135,7 @@ def main() -> int:
             5.0,
         ),
         *findings(part, solid, bare),
+        *supports(part, stack, bare),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
     ]
@@ -162,6 +168,43 @@ def findings(part: Mesh, solid: Solid, bare: Callable[[], None]) -> list[Row]:
             1.0,
         ),
         Row("a stroke kept", "50 ms", stroke(part), 0.050, 1.0),
+    ]
+
+
+def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Row]:
+    """Rows of section 6: what must be held to printed lines, trees of some 300 tips, and the check."""
+    tree = Tree.of(part)
+    pieces = find_islands(stack)[1]
+    regions = tuple(hanging_regions(part, 45.0, tree=tree))
+    hanging = replace(walk(part, stack, spot_mm=0.4, resin=False), regions=regions)
+    given = SupportSettings(spacing_mm=3.4)
+
+    def asked() -> list[Patch]:
+        return patches(stack, part, hanging, pieces, 45.0, tree=tree)
+
+    def lines() -> None:
+        make_areas(stack, [(p, Style.LINES) for p in asked()], given)
+
+    held = [(p, Style.TREE) for p in asked()]
+    made = make_filament(stack, held, given, tree)
+    tips = sum(len(set(range(len(s.nodes))) - set(s.down.tolist())) for s in made.supports)
+    print(f"{tips} tips of trees, {len(made.supports)} supports, {len(made.faults)} faults")
+    cutting = "slice + area"
+    return [
+        Row("lines, demand to outlines", cutting, *paired(lines, bare, 3), 5.0),
+        Row(
+            "trees with their check",
+            cutting,
+            *paired(lambda: make_filament(stack, held, given, tree), bare, 3),
+            4.0,
+        ),
+        Row(
+            "the check by itself",
+            cutting,
+            *paired(lambda: verify(stack, [p for p, _ in held], made, given), bare, 3),
+            3.0,
+        ),
+        Row("view mesh of the trees", cutting, *paired(made.view_mesh, bare, 3), 3.0),
     ]
 
 

@@ -148,7 +148,23 @@ class AnswersTest(CliCase):
         ball = self.answer("overhangs", "sphere.stl", "--limit", 60)
         self.assertAlmostEqual(ball["overhang_area_mm2"] / 84.17872, 1, delta=5e-3)
         islands = self.answer("overhangs", "comb.stl")["islands"]
-        self.assertEqual([list(i) for i in islands], [["number", "z_mm", "area_mm2", "x_mm", "y_mm", "point", "grown_mm2", "joins_z_mm", "hanging_mm3"]] * 2)
+        self.assertEqual(
+            [list(i) for i in islands],
+            [
+                [
+                    "number",
+                    "z_mm",
+                    "area_mm2",
+                    "x_mm",
+                    "y_mm",
+                    "point",
+                    "grown_mm2",
+                    "joins_z_mm",
+                    "hanging_mm3",
+                ]
+            ]
+            * 2,
+        )
         self.assertAlmostEqual(islands[1]["z_mm"], 10)
         # The lowest point of the cube is put at z = 0.
         self.assertAlmostEqual(self.answer("overhangs", "cube.stl")["contact_area_mm2"], 1)
@@ -221,11 +237,27 @@ class AnswersTest(CliCase):
     def test_supports(self):
         words = ("supports", "comb.stl", "--printer", "Sedge 300", "--layer", 0.2, "--limit", 45)
         found = self.answer(*words, "--out", "comb.3mf")
-        self.assertEqual(list(found), ["count", "volume_mm3", "held_area_mm2", "unheld_islands"])
-        self.assertEqual((found["count"], found["unheld_islands"]), (1, 0))
+        self.assertEqual(
+            " ".join(found),
+            "count volume_mm3 mass_g held_area_mm2 unheld_islands contact_area_mm2 patches unheld faults"
+            " max_branch_deg min_clearance_mm seconds_rough",
+        )
+        self.assertEqual((found["count"], found["unheld_islands"]), (3, 0))
+        self.assertEqual([list(p) for p in found["patches"]], [["id", "reason", "style", "held"]] * 3)
+        self.assertEqual((found["unheld"], found["faults"]), ([], []))
         _, objects = read((self.folder / "comb.3mf").read_bytes())
         self.assertEqual([o.GetName() for o in objects], ["part comb", "support of comb"])
         self.assertAlmostEqual(volume(objects[1]) / found["volume_mm3"], 1, delta=1e-4)
+        tree = self.answer(*words, "--style", "tree", "--from", "plate")
+        self.assertEqual({p["style"] for p in tree["patches"]}, {"tree"})
+        self.assertTrue(0 < tree["max_branch_deg"] <= 40.1)
+        self.assertGreater(tree["min_clearance_mm"], 0.3)
+        self.assertLess(tree["volume_mm3"], found["volume_mm3"])
+        (self.folder / "clear.json").write_text(
+            json.dumps({"facets": list(range(len(comb().to_mesh().tri_verts)))})
+        )
+        clear = self.answer(*words, "--keep-clear", str(self.folder / "clear.json"))
+        self.assertEqual(clear["volume_mm3"], 0)
         resin = self.answer("supports", "comb.stl", "--printer", "tarn 9", "--layer", 0.1)
         self.assertEqual(resin["unheld_islands"], 0)
 

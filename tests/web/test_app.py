@@ -205,7 +205,7 @@ class JobTest(AppCase):
         self.change(job_id, "footing", open=7, footing="brim", lines="5")
         self.settle(job_id)
         self.assertEqual(self.section(job_id, 6).text("support-count"), "3")
-        self.assertIn("mm²", self.section(job_id, 7).text("footing-area"))
+        self.assertIn("m²", self.section(job_id, 7).text("footing-area"))
         self.assertIn("min", self.section(job_id, 8).text("rough-time"))
         data = self.client.get(f"/jobs/{job_id}/handoff.3mf")
         self.assertIn(

@@ -67,7 +67,10 @@ def make_areas(
     if settings.from_plate:
         runs = _from_plate(runs)
     order = sorted(held, key=lambda h: min(h[0].plans))
-    prints = [(patch.footprint.offset(NEAR_MM), max(patch.plans) + lift) for patch, _ in order]
+    prints = [
+        (patch.footprint.offset(NEAR_MM).simplify(NEAR_MM / 5), max(patch.plans) + lift)
+        for patch, _ in order
+    ]
     shares: list[list[tuple[Run, CrossSection]]] = [[] for _ in order]
     for run in tracked(runs, "Sharing out columns", progress):
         rest = CrossSection(run.rings, FillRule.NonZero)

@@ -82,11 +82,12 @@ def _not_held(
     gap = int(np.ceil(settings.gap_mm / h - 1e-6)) if settings.gap_mm > 0 else 0
     within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
     fall = max(3, round(min(within, SLOPE_MM) / h))
+    sections: dict[int, CrossSection] = {}
     faults = []
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
         # Only what stands under the patch itself: a neighbour's column beside it holds nothing of it.
-        own = patch.footprint
+        own = patch.footprint.simplify(SLIVER_MM / 2)
         looked = 0
         step = max(1, len(patch.plans) // 12)
         for layer in sorted(patch.plans)[::step]:
@@ -98,7 +99,11 @@ def _not_held(
             near = np.zeros(len(points), bool)
             # On a slope what holds it ends lower, by as much as the slope falls to it.
             for down in (0, 1, 2) if len(patch.plans) <= 2 else range(0, fall, max(1, fall // 6)):
-                under = made.layers.section(level - down) ^ own
+                if near.all():
+                    break
+                if level - down not in sections:
+                    sections[level - down] = made.layers.section(level - down)
+                under = sections[level - down] ^ own
                 shape = shape_of(under.offset(-SLIVER_MM).offset(SLIVER_MM))
                 if not shape.is_empty:
                     near |= shapely.distance(shape, shapely.points(points)) <= within

@@ -226,7 +226,6 @@ class JobPage {
     this.marks.follow(this.#painting());
     this.view.dimSupports(this.#painting() ? 'hidden' : open === 5 ? 'faint' : 'shown');
     this.findings.follow();
-    this.#jump();
     if (!places) {
       this.view.setPlace(null);
       this.placeAt = undefined;
@@ -247,6 +246,7 @@ class JobPage {
       if (open === 1) this.#showMended(this.mended);
       else this.view.showMended('after');
     }
+    this.#jump();
   }
 
   // Limit and layers ------------------------------------------------------------------
