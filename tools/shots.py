@@ -106,13 +106,14 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "stance-board": (job("heron-figurine", 4), [find_stances]),
     "stance-pair": (job("heron-figurine", 4), [compare]),
     "overhangs": (job("heron-figurine", 5), [pick_finding]),
-    "marks": (job("telescope-bracket", 5), [paint_marks]),
     "supports-filament": (job("telescope-bracket", 6), []),
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),
     "layers": (job("telescope-bracket", 8), [layer(380)]),
     "hand-off": (job("tide-gauge-housing", 9), []),
     "traveller": ("/jobs/demo-heron-figurine/traveller", []),
+    # Last: it paints on the job that other pictures show unpainted.
+    "marks": (job("telescope-bracket", 5), [paint_marks]),
 }
 
 

@@ -100,6 +100,15 @@ class DemandTest(unittest.TestCase):
         self.assertEqual(patch.reason, "painted")
         self.assertAlmostEqual(patch.area_mm2, 300, delta=1)
 
+    def test_what_is_painted_and_held_anyway_is_one_patch(self):
+        def prop(fine):
+            under = np.flatnonzero(fine.normals[:, 2] < -0.5)
+            return painted(blank(fine), under, Mark.PROP)
+
+        self.assertEqual(
+            [p.reason for p in Bench(tee(), marks=prop).patches], [p.reason for p in Bench(tee()).patches]
+        )
+
     def test_proposed_styles(self):
         styles = {p.reason: proposed_style(p)[0] for p in Bench(table()).patches}
         self.assertEqual(list(styles.values()), [Style.LINES])
@@ -156,6 +165,12 @@ class TreeTest(unittest.TestCase):
         for asked in (USUAL, replace(USUAL, branch_deg=20.0)):
             made = self.bench.make(Style.TREE, given=asked)
             self.assertLessEqual(max(s.lean_deg for s in made.supports), asked.branch_deg + 0.1)
+
+    def test_no_branch_stands_thick_on_thin(self):
+        for support in self.made.supports:
+            runs = np.flatnonzero(support.down >= 0)
+            grows = support.nodes[runs, 3] - support.nodes[support.down[runs], 3]
+            self.assertLess((grows / np.ptp(support.nodes[:, 2])).max(), 0.2)
 
     def test_they_keep_clear_of_the_part(self):
         # Measured outside: distance of points on the shells from the part, tips aside.

@@ -35,6 +35,8 @@ LEVEL_MM = 0.15
 LOOK_MM = 1.5
 FOOT_MM = 1.0
 FOOT_SHARE = 1.7
+# Upwards a branch may widen by so much for each millimetre, to each side.
+THICKER = 0.1
 # A post breaks off at a neck below its tip.
 NECK_MM = 0.8
 NECK_SHARE = 0.55
@@ -286,6 +288,7 @@ def _sorted_out(
     room: _Room,
 ) -> Grown:
     """Sort the nodes into trees, give each its foot, and count the tips that found no way."""
+    nodes = _tapered(nodes, down)
     blocked = _blocked(nodes, down, tip_of, settings, part)
     down, ends = down.copy(), ends.copy()
     down[blocked], ends[blocked] = -1, 2
@@ -363,6 +366,17 @@ def _sorted_out(
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=_volume(tree, settings)))
     return Grown(trees, lost)
+
+
+def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Draw branches in where they would stand thick on thin: a trunk is no stronger than what is below it."""
+    result = nodes.copy()
+    for i in range(len(nodes) - 1, -1, -1):
+        j = down[i]
+        if j >= 0:
+            most = result[j, 3] + THICKER * (nodes[i, 2] - nodes[j, 2])
+            result[i, 3] = min(result[i, 3], most)
+    return result
 
 
 def _blocked(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -22,8 +23,12 @@ from .wishes import Wishes
 
 # A pointed island is widened to a pad that a support can stand under.
 PAD_MM = 0.8
+# What is painted within this of a patch is held with it.
+ANYWAY_MM = 0.5
+CRUMB_MM2 = 0.3
 # Up to this a patch is a spot: a post holds it.
 SPOT_MM2 = 12.0
+SPOT_MM = 4.5
 # A broad flat underside, no higher than so many times its width, is held by lines.
 BROAD_MM2 = 60.0
 
@@ -89,7 +94,9 @@ class Patch:
 
 def proposed_style(patch: Patch) -> tuple[Style, str]:
     """The style that usually suits a patch, and why (common practice)."""
-    if patch.area_mm2 <= SPOT_MM2 and patch.high_mm <= 60.0:
+    x0, y0, x1, y1 = patch.footprint.bounds()
+    compact = max(x1 - x0, y1 - y0) <= SPOT_MM
+    if patch.area_mm2 <= SPOT_MM2 and compact and patch.high_mm <= 60.0:
         return Style.PILLAR, "a spot: one post holds it"
     if patch.flat and patch.area_mm2 >= BROAD_MM2:
         return Style.LINES, "broad and flat: lines hold it evenly"
@@ -176,7 +183,7 @@ def patches(
                 gathered.named(own, f"island {island.number}", (island.x_mm, island.y_mm, island.z_mm))
     found = gathered.patches(let_be, smallest_mm2)
     if wishes is not None:
-        found += _painted(stack, wishes)
+        found += _painted(stack, wishes, found)
     return sorted(found, key=lambda p: (round(p.at_mm[2], 3), p.at_mm[0], p.at_mm[1]))
 
 
@@ -271,11 +278,18 @@ class _Gathered:
         return found
 
 
-def _painted(stack: LayerStack, wishes: Wishes) -> list[Patch]:
-    """What is painted to be held, in stretches that lie beside or over each other."""
+def _painted(stack: LayerStack, wishes: Wishes, known: Sequence[Patch]) -> list[Patch]:
+    """What is painted to be held and is not held anyway, in stretches that lie beside or over each other."""
     groups: list[dict[int, CrossSection]] = []
+    others = [(min(p.plans), max(p.plans), p.footprint.offset(ANYWAY_MM)) for p in known]
     for layer in sorted(wishes.added):
-        for piece in wishes.added[layer].decompose():
+        asked = wishes.added[layer]
+        for low, high, footprint in others:
+            if low - 2 <= layer <= high + 2:
+                asked = asked - footprint
+        for piece in asked.decompose():
+            if piece.area() < CRUMB_MM2:
+                continue
             grown = piece.offset(0.2)
             home = None
             for group in groups:
