@@ -328,13 +328,16 @@ class Store:
         NotFound
             No such marks.
         """
+        marks: NDArray[np.uint8] = self._blob(digest, "There are no such marks.")
+        return marks
+
+    def _blob(self, digest: str, missing: str) -> Any:
         with self._session() as s:
             row = s.get(BlobRow, digest)
             if row is None:
-                raise NotFound("There are no such marks.", "Reload the page.")
+                raise NotFound(missing, "Reload the page.")
             data = row.data
-        marks: NDArray[np.uint8] = decode(data)
-        return marks
+        return decode(data)
 
     def mesh(self, digest: str) -> Mesh:
         """Fetch a mesh.
@@ -344,12 +347,7 @@ class Store:
         NotFound
             No such mesh.
         """
-        with self._session() as s:
-            row = s.get(BlobRow, digest)
-            if row is None:
-                raise NotFound("There is no such mesh.", "Reload the page.")
-            data = row.data
-        mesh: Mesh = decode(data)
+        mesh: Mesh = self._blob(digest, "There is no such mesh.")
         return mesh
 
     # Remembered results ---------------------------------------------------

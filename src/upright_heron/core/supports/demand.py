@@ -101,7 +101,7 @@ def proposed_style(patch: Patch) -> tuple[Style, str]:
     if patch.flat and patch.area_mm2 >= BROAD_MM2:
         return Style.LINES, "broad and flat: lines hold it evenly"
     if patch.high_mm > 3.0:
-        return Style.TREE, "organic or high: branches touch little and use little"
+        return Style.TREE, "rounded or high: branches touch little and use little"
     return Style.LINES, "low: lines are quick"
 
 
