@@ -201,6 +201,17 @@ class TreeTest(unittest.TestCase):
         only = bench.make(Style.TREE, given=replace(USUAL, from_plate=True))
         self.assertTrue(any(f.kind == "not held" and "no way" in f.words for f in only.faults))
 
+    def test_no_branch_goes_through_a_bore(self):
+        # An arm over a block with a bore of 8 mm: the plate could be reached through it, and is not.
+        block = box(30, 30, 10) - Manifold.cylinder(12, 4, 4, 32).translate((15, 15, -1))
+        arm = block + box(30, 3, 40) + box(30, 30, 4, (0, 0, 40))
+        made = Bench(arm).make(Style.TREE)
+        for support in made.supports:
+            low = support.nodes[support.nodes[:, 2] < 9.0]
+            inside = np.linalg.norm(low[:, :2] - [15, 15], axis=1) < 4.5
+            self.assertFalse(inside.any())
+        self.assertEqual([f for f in made.faults if f.kind == "not held"], [])
+
     def test_posts_are_one_for_a_spot_with_a_neck(self):
         made = Bench(stalactites()).make(Style.PILLAR)
         self.assertEqual(len([s for s in made.supports if s.style == "pillar"]), len(made.supports))

@@ -71,7 +71,7 @@ VERSIONS = {
     "figures": 1,
     "search": 2,
     "first": 2,
-    "supports": 6,
+    "supports": 7,
     "footing": 1,
     "split": 1,
     "resting": 1,

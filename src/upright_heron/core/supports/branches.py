@@ -21,6 +21,8 @@ from .model import Branches, SupportSettings, circle_ring, support_id
 STEP_MM = 1.0
 PIXEL_MM = 0.4
 MOST_PIXELS = 400
+# Holes of the part that enclose less than this in plan are closed to branches.
+HOLE_MM2 = 150.0
 # A tip is this wide at the part and widens to the branch over so much height.
 TIP_SHARE = 0.6
 TIP_MM = 2.0
@@ -104,6 +106,7 @@ class _Room:
                     fill(taken, corners, starts, 0, len(rings), self.low, self.pixel)
             own = np.full((rows, columns), 1e3, np.float32)
             if taken.any():
+                _close_holes(taken, HOLE_MM2 / self.pixel**2)
                 # Half a pixel's diagonal for what the raster cannot tell.
                 own = (distance_transform_edt(~taken) * self.pixel - 0.71 * self.pixel).astype(np.float32)
             # A place between two steps has to be free in both.
@@ -119,6 +122,19 @@ class _Room:
         c, r = ((np.array([x, y]) - self.low) / self.pixel).astype(int)
         inside = 0 <= r < self.away.shape[1] and 0 <= c < self.away.shape[2]
         return float(self.away[k, r, c]) if inside else 1e3
+
+
+def _close_holes(taken: NDArray[np.bool_], most: float) -> None:
+    """Take what is enclosed and small: a branch through a bore could never be got out again."""
+    from scipy.ndimage import label
+
+    free, count = label(~taken)
+    if count > 1:
+        sizes = np.bincount(free.ravel())
+        # The corner of the raster lies outside the part.
+        small = (sizes < most) & (np.arange(count + 1) != free[0, 0])
+        small[0] = False
+        taken |= small[free]
 
 
 def tips_of(
