@@ -240,7 +240,7 @@ class PatchByPatchTest(unittest.TestCase):
 
 
 class ClearTest(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=20, deadline=None)
     @given(
         st.floats(2, 38),
         st.floats(2, 8),
