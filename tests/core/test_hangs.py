@@ -6,9 +6,9 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from manifold3d import Manifold
+from manifold3d import Manifold, OpType
 
-from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee
+from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee, torus
 from upright_heron.core.hangs import Kind, hanging_regions
 
 
@@ -50,6 +50,29 @@ class RegionsTest(unittest.TestCase):
         self.assertTrue(all(r.steepest_deg > 87 for r in regions(ball, 87.0)))
         everything = sum(r.area_mm2 for r in regions(on_plate(sphere(10, 128)), 0.0))
         self.assertAlmostEqual(everything / (2 * math.pi * 100), 1, delta=0.01)
+
+    def test_cones_ring_plate_and_table(self):
+        # Closed forms: pi R2 / sin 60 for a wide cone on its tip, 4 pi R r b for a ring lying flat (b = pi / 4),
+        # a b for a plate that leans 60 from vertical; a table of four legs has one ceiling less its legs.
+        wide = Manifold.cylinder(5.7735, 0.01, 10, 256)
+        ring = on_plate(torus(20, 5, 192))
+        plate = on_plate(box(50, 30, 2).rotate((30, 0, 0)))
+        legs = [box(4, 4, 30, (x, y, 0)) for x in (0, 56) for y in (0, 56)]
+        table = Manifold.batch_boolean([*legs, box(60, 60, 4, (0, 0, 30))], OpType.Add)
+        for name, body, area in (
+            ("cone", wide, 362.76), ("ring", ring, 986.96), ("plate", plate, 1500), ("table", table, 3536),
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertAlmostEqual(sum(r.area_mm2 for r in regions(body)) / area, 1, delta=0.01)
+                self.assertEqual(len(regions(body)), 1)
+        self.assertEqual(regions(Manifold.cylinder(17.32, 0.01, 10, 256)), [])
+
+    def test_the_bar_of_an_h_is_a_bridge_and_its_feet_are_none(self):
+        h = box(10, 15, 40) + box(10, 15, 40, (30, 0, 0)) + box(20, 15, 5, (10, 0, 20))
+        (bar,) = regions(h)
+        self.assertEqual((bar.kind, bar.over_part), (Kind.CEILING, False))
+        self.assertAlmostEqual(bar.bridge.span_mm, 20, delta=1e-6)
+        self.assertAlmostEqual(bar.bridge.width_mm, 15, delta=1e-6)
 
     def test_a_part_without_overhang_has_none(self):
         self.assertEqual(regions(box(10, 10, 10)), [])

@@ -17,6 +17,8 @@ from .steps import FACTOR, Neck, Step, layer_steps, thin_necks
 
 # Tips shallower than this share of a layer are the texture of a surface.
 TEXTURE = 0.25
+# A low point that is longer is called an edge: about a bead.
+EDGE_MM = 0.4
 
 
 class Family(StrEnum):
@@ -246,9 +248,9 @@ def _island(island: Island) -> _Raw:
 
 
 def _low(low: Low) -> _Raw:
-    what = "A tip begins" if low.wide_mm < 0.4 else f"An edge of {_mm(low.wide_mm)} mm begins"
+    what = "A tip begins" if low.wide_mm < EDGE_MM else f"An edge of {_mm(low.wide_mm)} mm begins"
     return (
-        Family.LOW, low.number, "tip" if low.wide_mm < 0.4 else "edge", (low.x_mm, low.y_mm, low.z_mm),
+        Family.LOW, low.number, "tip" if low.wide_mm < EDGE_MM else "edge", (low.x_mm, low.y_mm, low.z_mm),
         low.z_mm, 0.0,
         f"{what} between two layers at {_mm(low.z_mm)} mm, {_mm(low.depth_mm)} mm below all round it.",
     )  # fmt: skip

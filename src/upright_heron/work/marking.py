@@ -3,13 +3,20 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable, Mapping
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core import marks as core
+from ..core.channels import channel_at
+from ..core.errors import BadValue
 from ..core.fine import Fine, refined
 from ..core.marks import Mark, Marks, areas_mm2, carried
 from ..core.mesh import Mesh
+from ..core.stance.pose import from_quaternion
+from ..core.units import length_mm, number
 from ..sheet.models import JobSheet, PaintedMarks
 from ..store.store import Store
 
@@ -55,3 +62,63 @@ def carried_over(
     old, new = refined(store.mesh(sheet.part.mesh)), refined(mesh)
     marks, lost = carried(old, marks_of(sheet, old, store), new, factors)
     return kept(new, marks, mesh.digest, store, lost)
+
+
+def filled(
+    what: str, values: Mapping[str, str], sheet: JobSheet, fine: Fine, result: Callable[[str], Any]
+) -> NDArray[np.int64]:
+    """Facets of the fine mesh that a fill means.
+
+    Parameters
+    ----------
+    what : str
+        ``face``, ``body``, ``band``, ``past``, ``region`` or ``channel``.
+    values : mapping
+        As typed: ``facet`` that was pointed at, ``crease``, ``low`` and ``high``, or the number of a
+        ``region`` or ``channel``.
+    sheet : JobSheet
+    fine : Fine
+    result : callable
+        Makes (or recalls) a result of the sheet by its name.
+
+    Raises
+    ------
+    BadValue
+        Nothing of the part is meant.
+    """
+    facet = int(number(values["facet"])) if values["facet"] else -1
+    if what in ("face", "body", "channel") and not 0 <= facet < len(fine.parent) and not values["channel"]:
+        raise BadValue("Nothing of the part was pointed at.", "Click on the part.")
+    if what == "face":
+        return core.face(fine, facet, number(values["crease"] or "20"))
+    if what == "body":
+        return core.body(fine, facet)
+    if what == "band":
+        up = from_quaternion(sheet.stance.quaternion)[2]
+        floor = float((fine.mesh.vertices @ up).min()) - sheet.lift_mm
+        low, high = length_mm(values["low"] or "0"), length_mm(values["high"] or "0")
+        return core.band(fine, fine.middles_mm @ up - floor, low, high)
+    if what == "past":
+        return core.of_parents(fine, result("past"))
+    if what == "region":
+        regions = result("hangs")
+        if values["region"]:
+            wanted = int(number(values["region"]))
+            chosen = [r for r in regions if r.number == wanted]
+        else:
+            chosen = [r for r in regions if facet >= 0 and fine.parent[facet] in r.facets]
+        if not chosen:
+            raise BadValue("No overhang region is there.", "Click on a coloured underside.")
+        return core.of_parents(fine, chosen[0].facets)
+    if values["channel"]:
+        wanted = int(number(values["channel"]))
+        found = [c for c in result("channels") or () if c.number == wanted]
+        if not found:
+            raise BadValue("There is no such channel any more.", "Find channels again.")
+        return np.asarray(found[0].facets)
+    channel = channel_at(fine, facet, result("gaps"))
+    if channel is None:
+        raise BadValue(
+            "No hole or channel closes round that place.", "Click on its inner wall, or paint it by hand."
+        )
+    return channel.facets

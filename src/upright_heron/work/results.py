@@ -301,6 +301,11 @@ class Bench:
 
         return self.store.recall(keys(sheet)["hangs"], make)
 
+    def past(self, sheet: JobSheet) -> NDArray[np.int64]:
+        """Facets of the part past the limit in its stance."""
+        plate_mm = None if sheet.lift_mm > 0 else 0.0
+        return np.flatnonzero(overhangs(self.placed_mesh(sheet), sheet.limit, plate_mm=plate_mm).past)
+
     def base(self, sheet: JobSheet) -> Base:
         """What all stances of the part share."""
         setting = sheet.setting()

@@ -14,7 +14,7 @@ from ..layers import LayerStack
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
 from .demand import Patch, Style, inside_of, shape_of
-from .growth import fill, grow_down
+from .growth import TIP_SHARE, fill, grow_down
 from .model import Branches, SupportSettings, circle_ring, support_id
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
@@ -23,13 +23,9 @@ PIXEL_MM = 0.4
 MOST_PIXELS = 400
 # Holes of the part that enclose less than this in plan are closed to branches.
 HOLE_MM2 = 150.0
-# A tip is this wide at the part and widens to the branch over so much height.
-TIP_SHARE = 0.6
+# An end on the part is thin over so much height.
 TIP_MM = 2.0
-# A branch thickens by so much for each millimetre it runs, to each side.
-TAPER = 0.012
-# Branches further apart than this run down by themselves.
-COME_TOGETHER_MM = 25.0
+# The surface below a branch is looked for from so much above its last step.
 ABOVE_MM = 0.6
 # A place of the part is level for a foot if its rim rises and falls by no more.
 LEVEL_MM = 0.15
@@ -156,7 +152,7 @@ def tips_of(
     """
     import shapely
 
-    gap = math.ceil(settings.gap_mm / stack.layer_mm - 1e-6) * stack.layer_mm if settings.gap_mm > 0 else 0.0
+    gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
     found: list[tuple[float, float, float]] = []
     for layer, plan in sorted(patch.plans.items()):
         x0, y0, x1, y1 = plan.bounds()
@@ -314,7 +310,7 @@ def _sorted_out(
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
     lost: dict[str, int] = {}
     trees: list[Branches] = []
-    gap = math.ceil(settings.gap_mm / stack.layer_mm - 1e-6) * stack.layer_mm if settings.gap_mm > 0 else 0.0
+    gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
     for foot in np.unique(foot_of):
         members = np.flatnonzero(foot_of == foot)
         at_tips = [int(tip_of[m]) for m in members if tip_of[m] >= 0]

@@ -100,13 +100,8 @@ def make_columns(
     """
     demand = _demand(stack, limit_deg, islands, island_pieces, wishes, progress)
     runs, held_area = carried_down(stack, demand, settings, progress=progress)
-    lift, gap = round(stack.base_mm / stack.layer_mm), gap_layers(settings, stack.layer_mm)
+    lift, gap = round(stack.base_mm / stack.layer_mm), settings.gap_layers(stack.layer_mm)
     return _assemble(stack, runs, demand, lift, gap, held_area, islands, island_pieces, settings)
-
-
-def gap_layers(settings: SupportSettings, layer_mm: float) -> int:
-    """Whole layers that the contact gap takes."""
-    return math.ceil(settings.gap_mm / layer_mm - 1e-6) if settings.gap_mm > 0 else 0
 
 
 def carried_down(
@@ -136,7 +131,7 @@ def carried_down(
     h = stack.layer_mm
     lift, gap = (
         round(stack.base_mm / h),
-        gap_layers(settings, h),
+        settings.gap_layers(h),
     )  # layers between the plate and a lifted part
     standing = _field(demand, settings.clearance_mm)
     plain = thinned(stack, THIN_MM)

@@ -5,6 +5,15 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+# A tip is this wide at the part, as a share of the branch.
+TIP_SHARE = 0.6
+# Beside a slope the first step may be as near to the part as this share of the branch.
+NEAR_SHARE = 0.7
+# A branch thickens by so much for each millimetre it runs, to each side, and with the tips it carries.
+TAPER = 0.012
+LOAD = 0.45
+# Branches further apart than this run down by themselves.
+COME_TOGETHER_MM = 25.0
 
 @njit(cache=True)
 def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-untyped-def]
@@ -92,7 +101,7 @@ def grow_down(  # type: ignore[no-untyped-def]
         while nxt < n and max(0, int(np.floor(tips[nxt, 2] / step + 1e-9)) - 1) >= k:
             x, y, top = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
             nodes[count, 0], nodes[count, 1], nodes[count, 2] = x, y, top
-            nodes[count, 3] = 0.6 * radius
+            nodes[count, 3] = TIP_SHARE * radius
             tip_of[count] = nxt
             head = count
             count += 1
@@ -106,11 +115,11 @@ def grow_down(  # type: ignore[no-untyped-def]
             full, near, far = radius + clearance, 0.4 * slope * height, slope * height
             bx, by, ok = _best(away, opened, k, x, y, x, y, full, near, low, px, True)
             if not ok:
-                bx, by, ok = _best(away, opened, k, x, y, x, y, 0.7 * radius, near, low, px, False)
+                bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, near, low, px, False)
             if not ok:
                 bx, by, ok = _best(away, opened, k, x, y, x, y, full, far, low, px, True)
             if not ok:
-                bx, by, ok = _best(away, opened, k, x, y, x, y, 0.7 * radius, far, low, px, False)
+                bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, far, low, px, False)
             if not ok:
                 # No room: it may still stand straight on what is below.
                 ends[head] = 2 if from_plate or k > 0 else 0
@@ -142,7 +151,7 @@ def grow_down(  # type: ignore[no-untyped-def]
                 if d < best:
                     best, at = d, j
             d = np.sqrt(best) if at >= 0 else 1e9
-            if at >= 0 and d <= min(25.0, 1.6 * reach * k):
+            if at >= 0 and d <= min(COME_TOGETHER_MM, 1.6 * reach * k):
                 pull = min(0.9 * reach, d / 2)
                 target_x[i] = ax[i] + (ax[at] - ax[i]) / max(d, 1e-9) * pull
                 target_y[i] = ay[i] + (ay[at] - ay[i]) / max(d, 1e-9) * pull
@@ -151,7 +160,7 @@ def grow_down(  # type: ignore[no-untyped-def]
         for i in range(active):
             if not alive[i]:
                 continue
-            wish = min(most, max(radius + 0.012 * (length[i] + step), radius * carry[i] ** 0.45))
+            wish = min(most, max(radius + TAPER * (length[i] + step), radius * carry[i] ** 0.45))
             only = not doomed[i]
             bx, by, ok = _best(
                 away,
@@ -230,7 +239,7 @@ def grow_down(  # type: ignore[no-untyped-def]
                 if into[j] == i:
                     total += carry[j]
                     longest = max(longest, length[j])
-            wish = min(most, max(radius + 0.012 * (longest + step), radius * total**0.45))
+            wish = min(most, max(radius + TAPER * (longest + step), radius * total**LOAD))
             c, r = int((new_x[i] - low[0]) / px), int((new_y[i] - low[1]) / px)
             thick = max(radius, min(wish, away[k - 1, r, c] - clearance))
             nodes[count, 0], nodes[count, 1], nodes[count, 2] = new_x[i], new_y[i], (k - 1) * step
@@ -247,7 +256,7 @@ def grow_down(  # type: ignore[no-untyped-def]
     # Tips so low that no step lies below them stand on the plate by themselves.
     while nxt < n:
         nodes[count, 0], nodes[count, 1], nodes[count, 2] = tips[nxt, 0], tips[nxt, 1], tips[nxt, 2]
-        nodes[count, 3] = 0.6 * radius
+        nodes[count, 3] = TIP_SHARE * radius
         tip_of[count] = nxt
         count += 1
         nxt += 1

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Mapping
 
 import numpy as np
@@ -96,7 +95,7 @@ def _under_columns(
     every: NDArray[np.float64], columns: Iterable[Column], settings: SupportSettings, h: float
 ) -> Iterable[tuple[str, NDArray[np.int64]]]:
     """Points a column ends below, within the gap and the clearance to the side."""
-    gap = math.ceil(settings.gap_mm / h - 1e-6) * h if settings.gap_mm > 0 else 0.0
+    gap = settings.gap_layers(h) * h
     aside = max(settings.clearance_mm + 0.3, 0.6 * settings.line_spacing_mm)
     for column in columns:
         tops = np.array([slab.high_mm for slab in column.slabs])

@@ -80,6 +80,10 @@ class SupportSettings:
     branch_mm: float = 1.2
     trunk_mm: float = 8.0
 
+    def gap_layers(self, layer_mm: float) -> int:
+        """Whole layers that the contact gap takes."""
+        return math.ceil(self.gap_mm / layer_mm - 1e-6) if self.gap_mm > 0 else 0
+
 
 @dataclass(frozen=True, eq=False)
 class Slab:

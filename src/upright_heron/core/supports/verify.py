@@ -79,7 +79,7 @@ def _not_held(
 
     h = stack.layer_mm
     lift = round(stack.base_mm / h)
-    gap = int(np.ceil(settings.gap_mm / h - 1e-6)) if settings.gap_mm > 0 else 0
+    gap = settings.gap_layers(h)
     within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
     fall = max(3, round(min(within, SLOPE_MM) / h))
     sections: dict[int, CrossSection] = {}
@@ -171,7 +171,7 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
     """Pieces of support with nothing below them: no support, no plate, no part within the gap."""
     h = stack.layer_mm
     lift = round(stack.base_mm / h)
-    gap = int(np.ceil(settings.gap_mm / h - 1e-6)) if settings.gap_mm > 0 else 0
+    gap = settings.gap_layers(h)
     if not made.layers.area_mm2.any():
         return []
     found = pieces(made.layers)

@@ -8,21 +8,17 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import Response
-from numpy.typing import NDArray
 from starlette.concurrency import run_in_threadpool
 
 from ...core import marks as core
-from ...core.channels import channel_at
 from ...core.errors import BadValue, TooLarge
 from ...core.fine import Fine
 from ...core.marks import MEANING, Mark, Marks
-from ...core.overhangs import overhangs
-from ...core.stance.pose import from_quaternion
-from ...core.units import length_mm, number
+from ...core.units import length_mm
 from ...sheet.models import JobSheet
 from ...sheet.part_changes import Paint
 from ...store.store import Job
-from ...work.marking import kept, marks_of
+from ...work.marking import filled, kept, marks_of
 from ...work.results import Bench, keys
 from ..dependencies import Services, Use
 from .job import Section, render
@@ -108,53 +104,6 @@ def keep_stroke(use: Services, job_id: str, of: str, mark: Kind, body: bytes) ->
     return _keep(use, job_id, words, change)
 
 
-def _filled(
-    use: Services, job_id: str, sheet: JobSheet, fine: Fine, what: str, values: dict[str, str]
-) -> NDArray[np.int64]:
-    facet = int(number(values["facet"])) if values["facet"] else -1
-    if what in ("face", "body", "channel") and not 0 <= facet < len(fine.parent) and not values["channel"]:
-        raise BadValue("Nothing of the part was pointed at.", "Click on the part.")
-    if what == "face":
-        return core.face(fine, facet, number(values["crease"] or "20"))
-    if what == "body":
-        return core.body(fine, facet)
-    if what == "band":
-        up = from_quaternion(sheet.stance.quaternion)[2]
-        floor = float((fine.mesh.vertices @ up).min()) - sheet.lift_mm
-        low, high = length_mm(values["low"] or "0"), length_mm(values["high"] or "0")
-        return core.band(fine, fine.middles_mm @ up - floor, low, high)
-    bench = Bench(use.store)
-    if what == "past":
-        lifted = sheet.lift_mm > 0
-        past = overhangs(bench.placed_mesh(sheet), sheet.limit, plate_mm=None if lifted else 0.0).past
-        return core.of_parents(fine, np.flatnonzero(past))
-    if what == "region":
-        use.work.run(sheet, ["hangs"])
-        regions = use.pages.result(keys(sheet)["hangs"]) or ()
-        if values["region"]:
-            wanted = int(number(values["region"]))
-            chosen = [r for r in regions if r.number == wanted]
-        else:
-            chosen = [r for r in regions if facet >= 0 and fine.parent[facet] in r.facets]
-        if not chosen:
-            raise BadValue("No overhang region is there.", "Click on a coloured underside.")
-        return core.of_parents(fine, chosen[0].facets)
-    if values["channel"]:
-        wanted = int(number(values["channel"]))
-        found = [c for c in use.pages.result(keys(sheet).get("channels", "")) or () if c.number == wanted]
-        if not found:
-            raise BadValue("There is no such channel any more.", "Find channels again.")
-        return np.asarray(found[0].facets)
-    use.work.run(sheet, ["gaps"])
-    seen = use.pages.result(keys(sheet)["gaps"])
-    channel = channel_at(fine, facet, seen) if seen is not None else None
-    if channel is None:
-        raise BadValue(
-            "No hole or channel closes round that place.", "Click on its inner wall, or paint it by hand."
-        )
-    return channel.facets
-
-
 @router.post("/fill", name="fill")
 def fill(
     request: Request,
@@ -179,8 +128,19 @@ def fill(
         "past": "everything past the limit", "channel": "a channel",
     }[what]  # fmt: skip
 
+    def result_of(sheet: JobSheet) -> Callable[[str], Any]:
+        def result(name: str) -> Any:
+            if name == "past":
+                return Bench(use.store).past(sheet)
+            if name not in keys(sheet):
+                return None
+            use.work.run(sheet, [name])
+            return use.pages.result(keys(sheet)[name])
+
+        return result
+
     def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
-        return core.painted(marks, _filled(use, job_id, sheet, fine, what, values), MARKS[mark])
+        return core.painted(marks, filled(what, values, sheet, fine, result_of(sheet)), MARKS[mark])
 
     job = _keep(use, job_id, f"{_name(MARKS[mark]).capitalize()}: {words}", change)
     return render(request, use, use.pages.job_page(job, open), "swap.html")
