@@ -17,6 +17,8 @@ from upright_heron.core.solid import Solid
 from upright_heron.core.split.grid import split_into_grid
 from upright_heron.core.stance.resting import resting_faces
 from upright_heron.core.supports.columns import make_columns
+from upright_heron.core.supports.demand import Style
+from upright_heron.core.supports.filament import hold_part
 from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.supports.stilts import make_stilts
 
@@ -173,6 +175,15 @@ class SupportedPartTest(unittest.TestCase):
                         self.assertEqual(foot.low_mm, 0.0)
                 total = sum(c.volume_mm3 for c in made.supports)
                 self.assertAlmostEqual(total / made.volume_mm3, 1, delta=1e-3)
+
+    def test_trees_never_cross_nor_float(self):
+        for name in ("elephant", "camel", "anchor", "pinion"):
+            with self.subTest(name):
+                made = hold_part(part(name)[1], cut_part(name)[1], 45.0, SupportSettings(), style=Style.TREE)
+                kinds = {fault.kind for fault in made.faults}
+                self.assertEqual(kinds & {"crosses the part", "floats", "too near"}, set())
+                self.assertGreater(sum(p.held for p in made.patches), 0.8 * len(made.patches))
+                self.assertLessEqual(max(s.lean_deg for s in made.supports), 40.1)
 
     def test_stilts(self):
         for name in ("elephant", "hand", "knot1"):
