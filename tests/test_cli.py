@@ -240,7 +240,7 @@ class AnswersTest(CliCase):
         self.assertEqual(
             " ".join(found),
             "count volume_mm3 mass_g held_area_mm2 unheld_islands contact_area_mm2 patches unheld faults"
-            " max_branch_deg min_clearance_mm seconds_rough",
+            " trapped max_branch_deg min_clearance_mm seconds_rough",
         )
         self.assertEqual((found["count"], found["unheld_islands"]), (3, 0))
         self.assertEqual([list(p) for p in found["patches"]], [["id", "reason", "style", "held"]] * 3)

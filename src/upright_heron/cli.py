@@ -441,7 +441,7 @@ def supports(
         "unheld_islands": len(made.unheld_islands),
     }
     if machine.technology is machines.Technology.FILAMENT:
-        told |= in_figures(made, settings, Tree.of(mesh))
+        told |= in_figures(made, Tree.of(mesh))
         told["seconds_rough"] = made.volume_mm3 / (machine.line_width_mm * layer * machine.speed_mm_s)
     _tell(told, as_json)
 

@@ -23,8 +23,9 @@ from upright_heron.store.codec import decode, encode
 from upright_heron.store.models import Base
 from upright_heron.store.store import NotFound, Store
 from upright_heron.work.intake import clean_name, job_name, new_sheet, take_in
+from upright_heron.work.keys import VERSIONS, keys
 from upright_heron.work.packing import pieces_3mf
-from upright_heron.work.results import VERSIONS, Bench, keys
+from upright_heron.work.results import Bench
 from upright_heron.work.summary import summary
 
 

@@ -312,7 +312,7 @@ class JobTest(AppCase):
 
 
 def keys_of(app, job_id):
-    from upright_heron.work.results import keys
+    from upright_heron.work.keys import keys
 
     return keys(app.state.services.store.job(job_id).sheet)
 

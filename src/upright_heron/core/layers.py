@@ -80,6 +80,14 @@ class LayerStack:
         lo, hi = self.layer_start[layer], self.layer_start[layer + 1]
         return self.points, self.ring_start[lo : hi + 1]
 
+    @cached_property
+    def ring_boxes(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """(R, 2) float64 each: lowest and highest corner of every ring."""
+        if len(self.ring_start) < 2:
+            return np.zeros((0, 2)), np.zeros((0, 2))
+        starts = self.ring_start[:-1]
+        return np.minimum.reduceat(self.points, starts), np.maximum.reduceat(self.points, starts)
+
     def section(self, layer: int) -> CrossSection:
         """Cross-section of one layer; empty outside the stack."""
         if not 0 <= layer < len(self):
@@ -161,6 +169,38 @@ def pack(
         ring_start=ring_start,
         layer_start=np.asarray(starts, np.int64),
         open_chains=open_chains,
+    )
+
+
+def spliced(stack: LayerStack, changed: dict[int, tuple[list[NDArray[np.float64]], float]]) -> LayerStack:
+    """Return a stack with some layers replaced.
+
+    Parameters
+    ----------
+    stack : LayerStack
+    changed : dict of int to (list of (k, 2) float64, float)
+        Rings and area by layer.
+    """
+    points, sizes, counts = [], [], np.diff(stack.layer_start)
+    lengths = np.diff(stack.ring_start)
+    areas = stack.area_mm2.copy()
+    done = 0
+    for layer in sorted(changed):
+        rings, area = changed[layer]
+        a, b = stack.layer_start[done], stack.layer_start[layer]
+        points.append(stack.points[stack.ring_start[a] : stack.ring_start[b]])
+        sizes.append(lengths[a:b])
+        points.extend(rings)
+        sizes.append(np.array([len(r) for r in rings], np.int64))
+        counts[layer], areas[layer] = len(rings), area
+        done = layer + 1
+    a = stack.layer_start[done]
+    points.append(stack.points[stack.ring_start[a] :])
+    sizes.append(lengths[a:])
+    ring_start = np.concatenate([[0], np.cumsum(np.concatenate(sizes))]).astype(np.int64)
+    layer_start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    return replace(
+        stack, area_mm2=areas, points=np.concatenate(points), ring_start=ring_start, layer_start=layer_start
     )
 
 

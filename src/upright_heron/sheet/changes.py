@@ -17,6 +17,7 @@ from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quat
 from ..core.supports.demand import Hold, Style
 from .change import Change, altered
 from .document import Length, Name
+from .handwork import DropVariant, KeepVariant, TakeVariant
 from .models import Grid, JobSheet, Quaternion, Stance, StanceGoals, Vector
 from .part_changes import TakeOut
 from .process import Footing, Preset, Process, Supports, usual_footing
@@ -524,6 +525,9 @@ AnyChange = Annotated[
     | MakeSupports
     | StylePatch
     | RemoveSupports
+    | KeepVariant
+    | TakeVariant
+    | DropVariant
     | SetFooting
     | SetProcess
     | TakeOut

@@ -13,7 +13,7 @@ from ..core.machines import Material, Printer, Technology, limit_for, material, 
 from ..core.stance.figures import Setting
 from ..core.stance.search import GOALS, MIXES, Goals
 from ..core.units import OFFERED, UnitQuestion, judge_unit
-from .document import Document, Length
+from .document import Document, Length, Name
 from .process import Footing, Preset, Process, Supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
@@ -184,6 +184,38 @@ class StanceGoals(Document):
         return Goals(**self.model_dump())
 
 
+class Removed(Document):
+    """An automatic support that was taken out by hand: it stays out when the rest is made again."""
+
+    id: str = Field(max_length=40)
+    style: str = Field(default="", max_length=20)
+    at_mm: Vector
+
+
+class HandWork(Document):
+    """What was done to supports by hand in one stance; the supports themselves are kept apart.
+
+    ``of`` names the stance. The other supports were made round those of ``around``, for what ``made_for``
+    stands for; as soon as that is something else they are made round all that is kept.
+    """
+
+    of: str = ""
+    kept: Digest | None = None
+    count: Annotated[int, Field(ge=0)] = 0
+    removed: tuple[Removed, ...] = ()
+    made_for: str = ""
+    around: Digest | None = None
+
+
+class Variant(Document):
+    """Support settings with their limit and work by hand, kept under a name to compare."""
+
+    name: Name
+    supports: Supports
+    hand: HandWork = HandWork()
+    limit_deg: Annotated[float, Field(ge=0, le=90)]
+
+
 class PartWork(Document):
     """What is decided for one part of a job; ``JobSheet`` itself has these fields for the part shown."""
 
@@ -202,6 +234,8 @@ class PartWork(Document):
     load: Vector | None = None
     goals: StanceGoals | None = None
     supports: Supports | None = None
+    hand: HandWork = HandWork()
+    variants: tuple[Variant, ...] = ()
     footing: Footing = Footing()
     # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
     accepted: dict[str, str] = {}
@@ -351,7 +385,8 @@ class JobSheet(PartWork):
             technology=self.machine.technology,
             layer_mm=self.layer_mm,
             process=self.process,
-            supports=self.supports,
+            # Styles of single patches belong to this part.
+            supports=self.supports and self.supports.model_copy(update={"by_patch": {}}),
             footing=self.footing,
         )
         return kept if name else kept.model_copy(update={"name": kept.proposed_name})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from typing import Annotated
 
 from pydantic import Field
@@ -15,8 +16,16 @@ from .document import Document, Length, Name
 # Fields of ``Supports`` that the core takes as they are.
 SAME = (
     "gap_mm", "clearance_mm", "spacing_mm", "tip_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
-    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm",
+    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm", "every", "brim_mm",
 )  # fmt: skip
+
+
+class Second(StrEnum):
+    """What of supports a second nozzle prints, in a material of its own."""
+
+    NOTHING = "nothing"
+    INTERFACE = "interface"
+    ALL = "everything"
 
 
 class Supports(Document):
@@ -39,6 +48,16 @@ class Supports(Document):
     branch_deg: Annotated[float, Field(ge=5, le=60)] = 40.0
     branch_mm: Annotated[Length, Field(ge=0.6, le=10)] = 1.2
     trunk_mm: Annotated[Length, Field(ge=1, le=40)] = 8.0
+    # Lines and grids are printed in every so many layers, as much thicker.
+    every: Annotated[int, Field(ge=1, le=4)] = 1
+    brim_mm: Annotated[Length, Field(ge=0, le=20)] = 0.0
+    # Steadying posts: as proposed, or how many heights; and the highest of these as a share of the part's.
+    steady: Annotated[int, Field(ge=0, le=4)] | None = None
+    steady_at: Annotated[float, Field(ge=0.3, le=0.95)] = 0.75
+    # What is printed with the second nozzle, where there is one.
+    second: Second = Second.NOTHING
+    # A tool that is to get at the contacts.
+    tool_mm: Annotated[Length, Field(ge=0.5, le=20)] = 3.0
 
     def settings(self, line_mm: float = 0.44) -> SupportSettings:
         """Return them as the core takes them, for a machine with lines so wide."""

@@ -33,14 +33,17 @@ from ..core.stance.figures import Figures, LayerFigure
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found, Proposal
 from ..core.steps import Neck, Step
+from ..core.supports.demand import Patch
+from ..core.supports.filament import Grown
 from ..core.supports.model import Branches, Column, Fault, PatchLine, Slab, Stilt, SupportSet
+from ..core.supports.reach import Access
 
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
-        Branches, Bridge, Channel, Column, Cup, Edges, Fault, Figures, Footing, Found, Hanging, Island, Item,
-        LayerFigure, LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, PatchLine, Piece, Place, Proposal,
-        Region, Report, RestingFace, Slab, Split, Step, Stilt, SupportSet,
+        Access, Branches, Bridge, Channel, Column, Cup, Edges, Fault, Figures, Footing, Found, Grown,
+        Hanging, Island, Item, LayerFigure, LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Patch,
+        PatchLine, Piece, Place, Proposal, Region, Report, RestingFace, Slab, Split, Step, Stilt, SupportSet,
     )
 }  # fmt: skip
 
@@ -88,6 +91,8 @@ def _tree(value: Any, arrays: list[np.ndarray[Any, Any]]) -> Any:
         return _tree(np.frombuffer(value, np.uint8), arrays) | {"!": "bytes"}
     if isinstance(value, tuple | list):
         return [_tree(item, arrays) for item in value]
+    if isinstance(value, dict):
+        return {"%": [[_tree(k, arrays), _tree(v, arrays)] for k, v in value.items()]}
     name = type(value).__name__
     if CLASSES.get(name) is not type(value):
         raise TypeError(f"Values of class {name} cannot be kept.")
@@ -113,5 +118,7 @@ def _value(tree: Any, raw: memoryview, at: list[int]) -> Any:
     if "#" in tree:
         rings = [_value(ring, raw, at) for ring in tree["#"]]
         return CrossSection([np.array(r) for r in rings], FillRule.NonZero) if rings else CrossSection()
+    if "%" in tree:
+        return {_value(k, raw, at): _value(v, raw, at) for k, v in tree["%"]}
     cls = CLASSES[tree["$"]]
     return cls(**{k: _value(v, raw, at) for k, v in tree.items() if k != "$"})

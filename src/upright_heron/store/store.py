@@ -6,7 +6,7 @@ import datetime as dt
 import hashlib
 import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,6 +22,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import HeronError
 from ..core.mesh import Mesh
+from ..core.supports.model import Branches, Column
 from ..sheet.change import Change
 from ..sheet.document import Document
 from ..sheet.models import JobSheet
@@ -330,6 +331,26 @@ class Store:
         """
         marks: NDArray[np.uint8] = self._blob(digest, "There are no such marks.")
         return marks
+
+    def keep_supports(self, supports: Sequence[Column | Branches]) -> str:
+        """Keep supports that were made or changed by hand for good and return their digest."""
+        data = encode(tuple(supports))
+        digest = hashlib.blake2b(data, digest_size=16).hexdigest()
+        with self._session(write=True) as s:
+            if s.get(BlobRow, digest) is None:
+                s.add(BlobRow(digest=digest, data=data))
+        return digest
+
+    def supports(self, digest: str) -> tuple[Column | Branches, ...]:
+        """Fetch supports that were made or changed by hand.
+
+        Raises
+        ------
+        NotFound
+            No such supports.
+        """
+        found: tuple[Column | Branches, ...] = self._blob(digest, "There are no such supports.")
+        return found
 
     def _blob(self, digest: str, missing: str) -> Any:
         with self._session() as s:

@@ -33,7 +33,7 @@ from ..work.runner import Work
 from . import words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, handoff, job, machines, marks, part, results, stance, yard
+from .routes import api, changes, handoff, job, machines, marks, part, results, stance, supports, yard
 from .stances import GOAL_WORDS
 
 log = logging.getLogger(__name__)
@@ -100,7 +100,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (yard, machines, job, changes, part, marks, stance, handoff, results, api):
+    for module in (yard, machines, job, changes, part, marks, stance, supports, handoff, results, api):
         app.include_router(module.router)
     app.middleware("http")(_guard)
     app.add_exception_handler(HeronError, _heron_error)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..core import machines
@@ -19,10 +19,11 @@ from ..sheet.models import JobSheet
 from ..sheet.process import Preset
 from ..sheet.shop import OwnMaterial, OwnPrinter
 from ..store.store import Job, Store
-from ..work.results import keys
+from ..work.keys import keys
 from ..work.runner import Task, Work
 from ..work.summary import Summary, summary
 from .stances import FigureLine, StanceCard, board, figure_lines, resting_board, resting_cards
+from .supports import VariantLine, variant_lines
 
 SECTIONS = (
     "Part",
@@ -55,11 +56,15 @@ class Memo:
                 return self._values[key]
         value = self._store.result(key)
         if value is not None:
-            with self._lock:
-                self._values[key] = value
-                while len(self._values) > self._size:
-                    self._values.popitem(last=False)
+            self.put(key, value)
         return value
+
+    def put(self, key: str, value: Any) -> None:
+        """Have a value at hand."""
+        with self._lock:
+            self._values[key] = value
+            while len(self._values) > self._size:
+                self._values.popitem(last=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +95,11 @@ class JobPage:
         Those of the shop for this kind of machine.
     state : str
         JSON for the view.
+    variants : list of VariantLine
+    said : str
+        What a change by hand left without support, or in the way.
+    picked : str
+        Id of the support that was changed or put in.
     """
 
     job: Job
@@ -107,6 +117,9 @@ class JobPage:
     footing_kinds: list[FootingKind]
     presets: list[Preset]
     state: str
+    variants: list[VariantLine] = field(default_factory=list)
+    said: str = ""
+    picked: str = ""
 
     @property
     def meanings(self) -> list[tuple[str, str, str, float]]:
@@ -148,6 +161,7 @@ _KEPT = (
     "split",
     "resting",
     "estimate",
+    "access",
 )
 
 
@@ -166,6 +180,11 @@ class Pages:
     def result(self, key: str) -> Any | None:
         """A remembered result."""
         return self._memo.result(key)
+
+    def remember(self, key: str, value: Any) -> None:
+        """Remember a result that was worked out for an answer, and have it at hand."""
+        self._store.remember(key, value)
+        self._memo.put(key, value)
 
     def fine(self, digest: str) -> Fine:
         """The fine mesh of a part; the last few are kept, for a stroke must not wait for it."""
@@ -210,6 +229,7 @@ class Pages:
             footing_kinds=list(FootingKind),
             presets=[p for p in self._store.shelf(Preset) if p.technology is job.sheet.machine.technology],
             state=json.dumps(view_state(job, live)).replace("<", "\\u003c"),
+            variants=variant_lines(now, keys(job.sheet)),
         )
 
     def _with_leftovers(self, job: Job, live: Summary) -> tuple[Summary, frozenset[str]]:

@@ -1,19 +1,16 @@
-"""What can be computed from a job sheet: names, keys and recipes.
-
-A key is the digest of the name of a result, the version of its recipe, and everything that goes into it.
-Raise the version of a recipe whenever it gives other figures for the same input.
-"""
+"""Recipes of all that can be computed from a job sheet; their keys are in ``keys``."""
 
 from __future__ import annotations
 
-import hashlib
 import json
+import math
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import asdict, replace
+from dataclasses import replace
 from typing import Any, TypeVar
 
 import numpy as np
+from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ..core.channels import Channel, find_channels, gaps_mm
@@ -27,133 +24,35 @@ from ..core.islands import find_islands
 from ..core.joined import across_edges
 from ..core.layers import LayerStack, cut
 from ..core.marks import Mark, Marks
-from ..core.mesh import Mesh, facts
+from ..core.mesh import Mesh, facet_normals, facts
 from ..core.overhangs import overhangs
 from ..core.picture import picture
 from ..core.places import Report, report
 from ..core.progress import Progress, silent
-from ..core.regions import Pieces
 from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
-from ..core.stance.figures import Base, Figures, figures
+from ..core.stance.figures import SHOW_DEG, Base, Figures, figures
 from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
 from ..core.stance.search import Found, search, slicer
-from ..core.supports.demand import patches
-from ..core.supports.filament import chosen_styles, kept_clear, make_filament
+from ..core.supports.demand import Patch, Style, patches
+from ..core.supports.filament import Grown, chosen_styles, grow_supports, kept_clear
+from ..core.supports.finish import finished
 from ..core.supports.holding import holding, probes
-from ..core.supports.model import SupportSet, SupportSettings
+from ..core.supports.model import Branches, Column, SupportSet, SupportSettings
+from ..core.supports.reach import Access, reach
 from ..core.supports.stilts import make_stilts
 from ..core.supports.wishes import Wishes, wishes
 from ..core.tree import Tree
 from ..sheet.models import JobSheet
 from ..store.store import Store
+from .handwork import by_hand
+from .keys import hand_of, keys
 from .marking import marks_of
 from .packing import in_rows, moved
 from .values import Findings, Holding, Marked, Package, Picture, Placed
 
 T = TypeVar("T")
-
-# What the page of a job shows; ``keys`` has the order in which it is made.
-NAMES = (
-    "placed", "picture", "findings", "hangs", "marked", "figures", "supports", "holding", "footing", "split",
-    "resting", "health", "channels", "search",
-)  # fmt: skip
-VERSIONS = {
-    "placed": 2,
-    "picture": 1,
-    "layers": 1,
-    "walked": 2,
-    "findings": 2,
-    "hangs": 3,
-    "holding": 1,
-    "marked": 1,
-    "figures": 1,
-    "search": 2,
-    "first": 2,
-    "supports": 7,
-    "footing": 1,
-    "split": 1,
-    "resting": 1,
-    "handoff": 2,
-    "health": 2,
-    "gaps": 1,
-    "channels": 1,
-}
-
-
-def _key(name: str, *inputs: object) -> str:
-    text = json.dumps([name, VERSIONS[name], *inputs], sort_keys=True)
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
-
-
-def keys(sheet: JobSheet) -> dict[str, str]:
-    """Keys of all results that a sheet asks for, by name, in the order they are made.
-
-    They are those of the part that is shown, but for the hand-off, which is of all parts together.
-    """
-    found = _own_keys(sheet)
-    each = [_own_keys(one) for one in sheet.each] if sheet.others else [found]
-    names = ("placed", "supports", "footing")
-    marks = [part.marks.digest if part.marks else "" for part in sheet.parts]
-    found["handoff"] = _key("handoff", sheet.name, [[k.get(name) for name in names] for k in each], marks)
-    return found
-
-
-def _own_keys(sheet: JobSheet) -> dict[str, str]:
-    mesh, stance = sheet.part.mesh, sheet.stance.quaternion
-    machine = sheet.machine
-    # The plate counts only where the part does not simply stand in its middle.
-    spot = (machine.spot_mm, machine.build_mm) if any(machine.spot_mm) else ()
-    placed = _key("placed", mesh, stance, sheet.lift_mm, *spot)
-    layers = _key("layers", placed, sheet.layer_mm)
-    walked = _key("walked", layers, sheet.spot_mm, sheet.is_resin, sheet.step_factor)
-    findings = _key("findings", walked, sheet.limit)
-    found = {
-        "placed": placed,
-        "picture": _key("picture", mesh, stance),
-        "layers": layers,
-        "walked": walked,
-        "findings": findings,
-    }
-    found["hangs"] = _key("hangs", placed, sheet.limit)
-    setting = asdict(sheet.setting())
-    shown = sheet.marks.show if sheet.marks else ""
-    found["figures"] = _key("figures", layers, setting, shown)
-    demand = sheet.marks.demand if sheet.marks else ""
-    if demand:
-        found["marked"] = _key("marked", found["hangs"], layers, demand)
-    if sheet.supports is not None:
-        bridge = None if sheet.is_resin else sheet.bridge_mm
-        found["supports"] = _key(
-            "supports", layers, sheet.limit, sheet.is_resin, sheet.supports.model_dump(mode="json"), bridge,
-            demand, sheet.machine.line_width_mm, sorted(sheet.accepted), found["hangs"], walked,
-        )  # fmt: skip
-        found["holding"] = _key("holding", findings, found["hangs"], found["supports"])
-    if sheet.footing.kind is not FootingKind.NONE:
-        settings = sheet.footing_settings()
-        found["footing"] = _key(
-            "footing", layers, found.get("supports"), settings.kind, settings.lines, settings.line_width_mm,
-            settings.margin_mm, settings.raft_layers, settings.gap_mm,
-        )  # fmt: skip
-    if sheet.grid is not None:
-        found["split"] = _key("split", mesh, box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
-    found["resting"] = _key("resting", mesh, sheet.limit)
-    found["health"] = _key("health", mesh, sheet.thinnest_mm)
-    found["gaps"] = _key("gaps", mesh)
-    if sheet.channel_mm is not None:
-        found["channels"] = _key("channels", mesh, sheet.channel_mm)
-    if sheet.goals is not None:
-        # Last, for it takes longest. Where the load points is told of every stance, but none is chosen by it.
-        asked = (mesh, {**setting, "load": None}, sheet.goals.model_dump(), shown)
-        found["search"], found["first"] = _key("search", *asked), _key("first", *asked)
-    return found
-
-
-def wanted(sheet: JobSheet) -> list[tuple[str, str]]:
-    """Names and keys that the page of a job shows; the others are made when they are asked for."""
-    return [(name, key) for name, key in keys(sheet).items() if name in NAMES or name == "layers"]
-
 
 class _Recent:
     """The last few values by key: a process keeps the solid it works on."""
@@ -401,50 +300,107 @@ class Bench:
 
         return self.store.recall(keys(sheet)["marked"], make)
 
+    def demand(self, sheet: JobSheet) -> tuple[Patch, ...]:
+        """What must be held, and why (filament)."""
+
+        def make() -> tuple[Patch, ...]:
+            assert sheet.supports is not None
+            stack, placed = self.layers(sheet), self.placed_mesh(sheet)
+            settings = sheet.supports.settings(sheet.machine.line_width_mm)
+            tree, _ = self._joins(sheet, placed)
+            return tuple(
+                patches(
+                    stack, placed, replace(self.walked(sheet), regions=self.hangs(sheet)),
+                    find_islands(stack, on_plate=sheet.lift_mm == 0)[1], sheet.limit,
+                    wishes=self.wishes(sheet), hold=sheet.supports.hold, let_be=frozenset(sheet.accepted),
+                    smallest_mm2=settings.smallest_mm2, tree=tree, progress=self.progress,
+                )
+            )  # fmt: skip
+
+        return self.store.recall(keys(sheet)["demand"], make)
+
+    def held(self, sheet: JobSheet) -> list[tuple[Patch, Style]]:
+        """All patches with the style that each is held in."""
+        assert sheet.supports is not None
+        return chosen_styles(self.demand(sheet), sheet.supports.style, sheet.supports.by_patch)
+
+    def cleared(self, sheet: JobSheet) -> tuple[CrossSection | None, ...] | None:
+        """Where nothing may pass, by level from the plate; ``None`` where nothing is painted."""
+        if "cleared" not in keys(sheet):
+            return None
+
+        def make() -> tuple[CrossSection | None, ...]:
+            painted = self.painted(sheet)
+            assert painted is not None
+            return tuple(kept_clear(painted[0], painted[2], self.layers(sheet)) or ())
+
+        return self.store.recall(keys(sheet)["cleared"], make) or None
+
+    def grown(self, sheet: JobSheet) -> Grown:
+        """Supports as they are made, before hands change them (filament)."""
+
+        def make() -> Grown:
+            assert sheet.supports is not None
+            hand, found = hand_of(sheet), keys(sheet)
+            around = hand.around if hand.made_for == found["growing"] else hand.kept
+            tree, _ = self._joins(sheet, self.placed_mesh(sheet))
+            return grow_supports(
+                self.layers(sheet), self.held(sheet), sheet.supports.settings(sheet.machine.line_width_mm),
+                tree, clear=self.cleared(sheet), around=self.store.supports(around) if around else (),
+                progress=self.progress,
+            )  # fmt: skip
+
+        return self.store.recall(keys(sheet)["grown"], make)
+
     def supports(self, sheet: JobSheet) -> SupportSet:
-        """Supports: columns on a filament machine, stilts on a resin one."""
+        """Supports: of all styles on a filament machine, stilts on a resin one."""
 
         def make() -> SupportSet:
             assert sheet.supports is not None
-            stack = self.layers(sheet)
-            found, found_pieces = find_islands(stack, on_plate=sheet.lift_mm == 0)
             settings = sheet.supports.settings(sheet.machine.line_width_mm)
-            painted = self.painted(sheet)
             if not sheet.is_resin:
-                return self._filament(sheet, stack, found_pieces, settings, painted)
-            solid = self.placed_solid(sheet)
-            if solid is None:
-                raise NotClosed(
-                    "Stilts need a closed part, and this surface is open.",
-                    "Export a closed part, or pick a filament printer: its columns only need the layers.",
-                )
-            return make_stilts(
-                self.placed_mesh(sheet), solid, stack, sheet.limit, found, settings,
-                painted=painted and (painted[0], painted[2]), progress=self.progress,
-            )  # fmt: skip
+                grown, hand = self.grown(sheet), hand_of(sheet)
+                every, lost = by_hand(grown, hand, self.store.supports(hand.kept) if hand.kept else ())
+                return finished(
+                    self.layers(sheet), self.held(sheet), every, settings, clear=self.cleared(sheet),
+                    lost=lost, progress=self.progress,
+                )  # fmt: skip
+            return self._stilts(sheet, settings)
 
         return self.store.recall(keys(sheet)["supports"], make)
 
-    def _filament(
-        self,
-        sheet: JobSheet,
-        stack: LayerStack,
-        found_pieces: Pieces,
-        settings: SupportSettings,
-        painted: tuple[Mesh, NDArray[np.int64], Marks] | None,
-    ) -> SupportSet:
-        assert sheet.supports is not None
-        placed = self.placed_mesh(sheet)
-        tree, _ = self._joins(sheet, placed)
-        hanging = replace(self.walked(sheet), regions=self.hangs(sheet))
-        asked = patches(
-            stack, placed, hanging, found_pieces, sheet.limit, wishes=self.wishes(sheet),
-            hold=sheet.supports.hold, let_be=frozenset(sheet.accepted), smallest_mm2=settings.smallest_mm2,
-            tree=tree, progress=self.progress,
+    def _stilts(self, sheet: JobSheet, settings: SupportSettings) -> SupportSet:
+        solid, painted = self.placed_solid(sheet), self.painted(sheet)
+        if solid is None:
+            raise NotClosed(
+                "Stilts need a closed part, and this surface is open.",
+                "Export a closed part, or pick a filament printer: its columns only need the layers.",
+            )
+        stack = self.layers(sheet)
+        found, _ = find_islands(stack, on_plate=sheet.lift_mm == 0)
+        return make_stilts(
+            self.placed_mesh(sheet), solid, stack, sheet.limit, found, settings,
+            painted=painted and (painted[0], painted[2]), progress=self.progress,
         )  # fmt: skip
-        held = chosen_styles(asked, sheet.supports.style, sheet.supports.by_patch)
-        clear = kept_clear(painted[0], painted[2], stack) if painted is not None else None
-        return make_filament(stack, held, settings, tree, clear=clear, progress=self.progress)
+
+    def access(self, sheet: JobSheet) -> tuple[Access, ...]:
+        """How each filament support is got at."""
+
+        def make() -> tuple[Access, ...]:
+            assert sheet.supports is not None
+            made, placed = self.supports(sheet), self.placed_mesh(sheet)
+            tree, show = self._joins(sheet, placed)[0], None
+            if sheet.setting().painted:
+                fine = self.fine(sheet)
+                tree = Tree.of(self.placement(sheet).apply(fine.mesh))
+                show = marks_of(sheet, fine, self.store) == Mark.SHOW
+            elif sheet.show is not None:
+                turned = from_quaternion(sheet.stance.quaternion) @ np.array(sheet.show)
+                show = facet_normals(placed)[0] @ turned >= math.cos(math.radians(SHOW_DEG))
+            supports = [s for s in made.supports if isinstance(s, Column | Branches)]
+            return tuple(reach(supports, tree, sheet.supports.tool_mm, show, progress=self.progress))
+
+        return self.store.recall(keys(sheet)["access"], make)
 
     def _joins(self, sheet: JobSheet, placed: Mesh) -> tuple[Tree, NDArray[np.int32]]:
         """Tree and joins of the part in its stance: kept, for limits are dragged to and fro."""

@@ -17,7 +17,7 @@ from ..core.errors import BadValue, HeronError
 from ..sheet.models import JobSheet, PaintedMarks, Part, Size
 from ..store.store import Store
 from . import worker
-from .results import keys, wanted
+from .keys import keys, looked_at, wanted
 
 Answer = TypeVar("Answer")
 
@@ -142,9 +142,8 @@ class Work:
             ``None`` when everything is there.
         """
         # The part that is shown comes first; the others follow, so that the whole job has its figures.
-        others = (other for other in sheet.each if other.at != sheet.at)
-        for looked_at in (sheet, *others):
-            asked_for = wanted(looked_at)
+        for one in looked_at(sheet):
+            asked_for = wanted(one)
             missing = [(name, key) for name, key in asked_for if not self._store.has_result(key)]
             if missing:
                 break
@@ -167,7 +166,7 @@ class Work:
             if running:
                 self.cancel(job_id)
             task = self._tasks[job_id] = self._new_task(job_id, asked)
-            self._start(task, looked_at, [name for name, _ in missing])
+            self._start(task, one, [name for name, _ in missing])
             return task
 
     def _new_task(self, job_id: str, asked: tuple[str, ...]) -> Task:

@@ -18,8 +18,9 @@ from ..core.stance.figures import Figures
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found
 from ..core.supports.model import SupportSet
+from ..core.supports.reach import Access
 from ..sheet.models import JobSheet
-from .results import keys
+from .keys import as_variant, keys
 from .values import Findings, Placed
 
 
@@ -57,6 +58,10 @@ class Summary:
     channels : tuple of Channel or None
     without : Estimate or None
         As if there were no supports.
+    access : tuple of Access or None
+        How each support is got at.
+    variants : list of (str, str, Summary)
+        Name, key of the supports and summary of each variant that is kept.
     parts : list of Summary
         Of each part in their order, where the job has several; without preflight of their own.
     """
@@ -73,6 +78,8 @@ class Summary:
     health: Report | None
     preflight: list[Check]
     parts: list[Summary] = field(default_factory=list)
+    access: tuple[Access, ...] | None = None
+    variants: list[tuple[str, str, Summary]] = field(default_factory=list)
     figures: Figures | None = None
     found: Found | None = None
     hangs: tuple[Region, ...] | None = None
@@ -92,6 +99,12 @@ class Summary:
 def summary(sheet: JobSheet, store: Remembered) -> Summary:
     """Gather what is remembered for a sheet, without making anything."""
     own = _summary(sheet, store)
+    if sheet.variants:
+        as_kept = [(kept.name, as_variant(sheet, kept)) for kept in sheet.variants]
+        own = replace(
+            own,
+            variants=[(name, keys(one).get("supports", ""), _summary(one, store)) for name, one in as_kept],
+        )
     if not sheet.others:
         return own
     parts = [own if one.at == sheet.at else _summary(one, store) for one in sheet.each]
@@ -184,4 +197,5 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         listed=all_found,
         channels=known("channels"),
         without=without,
+        access=known("access"),
     )

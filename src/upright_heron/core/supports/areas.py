@@ -135,9 +135,10 @@ def _column(
     top = slabs[-1].rings[0].mean(axis=0)
     touch = (float(top[0]), float(top[1]), slabs[-1].high_mm)
     on_part = slabs[0].low_mm > h / 2
+    dense = 1.0 if settings.interface_layers else settings.line_mm / settings.line_spacing_mm
     return Column(
         support_id("column", *patch.at_mm), patch.reason, touch, on_part, volume, tuple(slabs), patch.id,
-        style.value,
+        style.value, patch.area_mm2 * dense + (float(own[0][1].area()) * dense if on_part else 0.0),
     )  # fmt: skip
 
 

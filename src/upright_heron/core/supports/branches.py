@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from manifold3d import CrossSection, FillRule
+from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ..layers import LayerStack
@@ -15,7 +15,8 @@ from ..progress import Progress, silent, tracked
 from ..tree import Tree
 from .demand import Patch, Style, inside_of, shape_of
 from .growth import TIP_SHARE, fill, grow_down
-from .model import Branches, SupportSettings, circle_ring, support_id
+from .model import Branches, SupportSettings, support_id
+from .outlines import WALLS
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
 STEP_MM = 1.0
@@ -33,6 +34,8 @@ LEVEL_MM = 0.15
 LOOK_MM = 1.5
 FOOT_MM = 1.0
 FOOT_SHARE = 1.7
+# Nearer than this share of the spacing to a tip that is there none is put.
+BESIDE = 0.75
 # Upwards a branch may widen by so much for each millimetre, to each side.
 THICKER = 0.1
 # A post breaks off at a neck below its tip.
@@ -47,12 +50,12 @@ class Grown:
     Attributes
     ----------
     supports : list of Branches
-    lost : dict of str to int
-        Tips without a way, by the id of their patch.
+    lost : dict of str to str
+        Why a patch may not be held, in words, by its id.
     """
 
     supports: list[Branches]
-    lost: dict[str, int]
+    lost: dict[str, str]
 
 
 class _Room:
@@ -177,6 +180,7 @@ def grow(
     part: Tree,
     *,
     clear: Sequence[CrossSection | None] | None = None,
+    already: NDArray[np.float64] | None = None,
     progress: Progress = silent,
 ) -> Grown:
     """Grow trees and posts under patches.
@@ -192,6 +196,8 @@ def grow(
         Of the part where it stands.
     clear : sequence of CrossSection or None, optional
         By level from the plate: where nothing may pass.
+    already : (k, 3) float64, optional
+        Tips that are there; none is put near them.
     progress : Progress
 
     Returns
@@ -207,13 +213,20 @@ def grow(
     """
     tips: list[tuple[float, float, float]] = []
     owner: list[int] = []
+    barred: dict[str, str] = {}
     for k, (patch, style) in enumerate(held):
+        every = tips_of(patch, stack, settings, settings.spacing_mm)
+        if already is not None:
+            every = [s for s in every if _apart_from(s, already, BESIDE * settings.spacing_mm)]
+            if not every:
+                continue
         spots = [
             spot
-            for spot in tips_of(patch, stack, settings, settings.spacing_mm)
+            for spot in every
             if clear is None or _is_clear(spot, clear, stack.layer_mm, settings.branch_mm / 2)
         ]
         if not spots:
+            barred[patch.id] = "what is below it is kept clear"
             continue
         if style is Style.PILLAR:
             middle = np.mean(spots, axis=0)
@@ -221,7 +234,7 @@ def grow(
         tips += spots
         owner += [k] * len(spots)
     if not tips:
-        return Grown([], {})
+        return Grown([], barred)
     places = _below_slopes(np.array(tips), TIP_SHARE * settings.branch_mm / 2, part)
     room = _Room(
         stack, places[:, :2].min(axis=0), places[:, :2].max(axis=0), float(places[:, 2].max()), settings,
@@ -235,7 +248,17 @@ def grow(
         math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
         settings.clearance_mm, settings.from_plate,
     )  # fmt: skip
-    return _sorted_out(nodes, down, tip_of, ends, order, np.array(owner), held, settings, part, stack, room)
+    grown = _sorted_out(nodes, down, tip_of, ends, order, np.array(owner), held, settings, part, stack, room)
+    return Grown(grown.supports, {**barred, **grown.lost})
+
+
+def _apart_from(
+    spot: tuple[float, float, float], already: NDArray[np.float64], within: float
+) -> bool:
+    """Whether no tip is within a distance in plan, at about the same height."""
+    away = already - np.array(spot)
+    near = (np.hypot(away[:, 0], away[:, 1]) < within) & (np.abs(away[:, 2]) < within)
+    return not bool(near.any())
 
 
 def _is_clear(
@@ -309,6 +332,7 @@ def _sorted_out(
         # Lower nodes come later in the list.
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
     lost: dict[str, int] = {}
+    words = "{} tips found no way down to the plate" if settings.from_plate else "{} tips found no way down"
     trees: list[Branches] = []
     gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
     for foot in np.unique(foot_of):
@@ -376,8 +400,8 @@ def _sorted_out(
         )
         if style is Style.PILLAR:
             tree = _with_neck(tree)
-        trees.append(replace(tree, volume_mm3=_volume(tree, settings)))
-    return Grown(trees, lost)
+        trees.append(replace(tree, volume_mm3=volume_mm3(tree, settings)))
+    return Grown(trees, {key: words.format(count) for key, count in lost.items()})
 
 
 def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:
@@ -430,10 +454,10 @@ def _with_neck(tree: Branches) -> Branches:
     return replace(tree, nodes=nodes, down=grown)
 
 
-def _volume(tree: Branches, settings: SupportSettings) -> float:
+def volume_mm3(tree: Branches, settings: SupportSettings) -> float:
     """Material of a tree as printed: frusta, less the hollow inside two walls. Joints count twice."""
     total = 0.0
-    wall = 2 * settings.line_mm
+    wall = WALLS * settings.line_mm
     for i, j in enumerate(tree.down.tolist()):
         if j < 0:
             continue
@@ -442,46 +466,3 @@ def _volume(tree: Branches, settings: SupportSettings) -> float:
         for radii, sign in ((r, 1.0), (np.maximum(r - wall, 0.0), -1.0)):
             total += sign * math.pi * height / 3 * float(radii[0] ** 2 + radii[0] * radii[1] + radii[1] ** 2)
     return total
-
-
-def branch_sections(
-    trees: Sequence[Branches], levels: int, layer_mm: float, settings: SupportSettings, progress: Progress
-) -> list[CrossSection | None]:
-    """What is printed of trees in each level: rings of two walls, whole where they are thin.
-
-    Returns
-    -------
-    list of CrossSection or None
-        By level from the plate.
-    """
-    outer: list[list[NDArray[np.float64]]] = [[] for _ in range(levels)]
-    inner: list[list[NDArray[np.float64]]] = [[] for _ in range(levels)]
-    wall = 2 * settings.line_mm
-    for tree in tree_list(trees):
-        for i, j in enumerate(tree.down.tolist()):
-            if j < 0:
-                continue
-            (x1, y1, z1, r1), (x0, y0, z0, r0) = tree.nodes[i].tolist(), tree.nodes[j].tolist()
-            first = max(0, math.ceil(z0 / layer_mm - 0.5 - 1e-9))
-            last = min(levels - 1, math.ceil(z1 / layer_mm - 0.5 - 1e-9) - 1)
-            for level in range(first, last + 1):
-                t = ((level + 0.5) * layer_mm - z0) / max(z1 - z0, 1e-9)
-                x, y, r = x0 + t * (x1 - x0), y0 + t * (y1 - y0), r0 + t * (r1 - r0)
-                outer[level].append(circle_ring(x, y, r))
-                if r - wall > settings.line_mm:
-                    inner[level].append(circle_ring(x, y, r - wall))
-    found: list[CrossSection | None] = []
-    for level in tracked(range(levels), "Layers of the branches", progress):
-        if not outer[level]:
-            found.append(None)
-            continue
-        section = CrossSection(outer[level], FillRule.NonZero)
-        if inner[level]:
-            section = section - CrossSection(inner[level], FillRule.NonZero)
-        found.append(section)
-    return found
-
-
-def tree_list(trees: Sequence[Branches]) -> list[Branches]:
-    """Those with more than one node."""
-    return [tree for tree in trees if len(tree.nodes) > 1]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -86,7 +87,7 @@ class Patch:
         """All reasons in words."""
         return ", ".join(self.reasons)
 
-    @property
+    @cached_property
     def footprint(self) -> CrossSection:
         """All its plans together."""
         return CrossSection.batch_boolean(list(self.plans.values()), OpType.Add)

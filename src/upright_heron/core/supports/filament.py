@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
@@ -14,16 +14,17 @@ from ..findings import walk
 from ..fine import refined
 from ..hangs import hanging_regions
 from ..islands import find_islands
-from ..layers import LayerStack, pack
+from ..layers import LayerStack
 from ..marks import MEANING, Mark, Marks, blank, of_parents, painted
 from ..mesh import Mesh
 from ..progress import Progress, silent
 from ..tree import Tree
 from .areas import make_areas
-from .branches import branch_sections, grow
+from .branches import grow
 from .demand import Patch, Style, patches, proposed_style
-from .model import Branches, Column, PatchLine, SupportSet, SupportSettings
-from .verify import verify
+from .finish import finished, order
+from .model import Branches, Column, SupportSet, SupportSettings
+from .reach import Out, reach
 from .wishes import wishes
 
 # Ways in which the part is looked for round a branch.
@@ -37,16 +38,32 @@ def chosen_styles(
     return [(p, by_patch.get(p.id) or style or proposed_style(p)[0]) for p in asked]
 
 
-def make_filament(
+@dataclass(frozen=True, eq=False)
+class Grown:
+    """Supports as they were made, before any of them is changed by hand.
+
+    Attributes
+    ----------
+    supports : tuple of Column or Branches
+    lost : dict of patch id to words
+        Why something may not be held.
+    """
+
+    supports: tuple[Column | Branches, ...]
+    lost: dict[str, str]
+
+
+def grow_supports(
     stack: LayerStack,
     held: Sequence[tuple[Patch, Style]],
     settings: SupportSettings,
     part: Tree,
     *,
     clear: Sequence[CrossSection | None] | None = None,
+    around: Sequence[Column | Branches] = (),
     progress: Progress = silent,
-) -> SupportSet:
-    """Make the supports of all patches, and check them.
+) -> Grown:
+    """Make supports for patches, each in its style.
 
     Parameters
     ----------
@@ -59,44 +76,43 @@ def make_filament(
         Of the part where it stands.
     clear : sequence of CrossSection or None, optional
         By level from the plate: where nothing may pass, from ``kept_clear``.
+    around : sequence of Column or Branches
+        Supports that are there already: what they hold is not held twice.
     progress : Progress
 
     Returns
     -------
-    SupportSet
+    Grown
     """
-    broad = [(p, s) for p, s in held if s in (Style.LINES, Style.GRID)]
+    columns_there = {c.patch for c in around if isinstance(c, Column)}
+    tips = [s.nodes[s.tips, :3] for s in around if isinstance(s, Branches)]
+    broad = [
+        (p, s) for p, s in held if s in (Style.LINES, Style.GRID) and p.id not in columns_there
+    ]
     tall = [(p, s) for p, s in held if s in (Style.TREE, Style.PILLAR)]
     columns = make_areas(stack, broad, settings, clear=clear, progress=progress)
-    grown = grow(stack, tall, settings, part, clear=clear, progress=progress)
-    trees = _apart(grown.supports)
-    lift = round(stack.base_mm / stack.layer_mm)
-    levels = len(stack) + lift
-    sections = branch_sections(trees, levels, stack.layer_mm, settings, progress)
-    _add_columns(sections, columns, stack.layer_mm)
-    rings = [[] if s is None else s.to_polygons() for s in sections]
-    areas = [0.0 if s is None else float(s.area()) for s in sections]
-    layers = pack(rings, areas, stack.layer_mm, 0.0)
-    asked = [patch for patch, style in held if style is not Style.NONE]
-    made = SupportSet((*columns, *trees), layers, 0.0, ())
-    faults = verify(stack, asked, made, settings, clear=clear, lost=grown.lost, progress=progress)
-    bare = {fault.patch for fault in faults if fault.kind == "not held"}
-    area = sum(patch.area_mm2 for patch in asked if patch.id not in bare)
-    islands = tuple(
-        int(reason.split()[1])
-        for patch in asked
-        if patch.id in bare
-        for reason in patch.reasons
-        if reason.startswith("island")
-    )
-    lines = tuple(
-        PatchLine(
-            p.id, p.reason, s.value, proposed_style(p)[1] if s is proposed_style(p)[0] else "", p.area_mm2,
-            p.at_mm, s is not Style.NONE and p.id not in bare,
-        )
-        for p, s in held
+    grown = grow(
+        stack, tall, settings, part, clear=clear, already=np.concatenate(tips) if tips else None,
+        progress=progress,
     )  # fmt: skip
-    return replace(made, held_area_mm2=area, unheld_islands=islands, patches=lines, faults=tuple(faults))
+    found: list[Column | Branches] = [*columns, *_apart(grown.supports)]
+    return Grown(tuple(sorted(found, key=order)), grown.lost)
+
+
+def make_filament(
+    stack: LayerStack,
+    held: Sequence[tuple[Patch, Style]],
+    settings: SupportSettings,
+    part: Tree,
+    *,
+    clear: Sequence[CrossSection | None] | None = None,
+    progress: Progress = silent,
+) -> SupportSet:
+    """Make the supports of all patches, and check them; the parameters are those of ``grow_supports``."""
+    grown = grow_supports(stack, held, settings, part, clear=clear, progress=progress)
+    return finished(
+        stack, held, grown.supports, settings, clear=clear, lost=grown.lost, progress=progress
+    )
 
 
 def _apart(trees: Sequence[Branches]) -> list[Branches]:
@@ -107,23 +123,6 @@ def _apart(trees: Sequence[Branches]) -> list[Branches]:
         n = seen[tree.id] = seen.get(tree.id, 0) + 1
         result.append(tree if n == 1 else replace(tree, id=f"{tree.id}.{n}"))
     return result
-
-
-def _add_columns(sections: list[CrossSection | None], columns: Sequence[Column], layer_mm: float) -> None:
-    """Put the slabs of columns into the levels they fill."""
-    by_level: dict[int, list[CrossSection]] = {}
-    for column in columns:
-        for slab in column.slabs:
-            section = CrossSection(list(slab.rings), FillRule.NonZero)
-            for level in range(round(slab.low_mm / layer_mm), round(slab.high_mm / layer_mm)):
-                by_level.setdefault(level, []).append(section)
-    for level, found in by_level.items():
-        if level < len(sections):
-            known = sections[level]
-            whole = found[0] if known is None else known + found[0]
-            for other in found[1:]:
-                whole = whole + other
-            sections[level] = whole
 
 
 def kept_clear(fine: Mesh, marks: Marks, stack: LayerStack) -> list[CrossSection | None] | None:
@@ -222,17 +221,6 @@ def hold_part(
     return make_filament(stack, held, settings, tree, clear=clear, progress=progress)
 
 
-def contact_area_mm2(made: SupportSet, settings: SupportSettings) -> float:
-    """Area of the part that supports touch: interfaces of lines and grids, and the ends of branches."""
-    dense = 1.0 if settings.interface_layers else settings.line_mm / settings.line_spacing_mm
-    total = sum(p.area_mm2 * dense for p in made.patches if p.style in (Style.LINES, Style.GRID))
-    for support in made.supports:
-        if isinstance(support, Branches):
-            ends = np.setdiff1d(np.arange(len(support.nodes)), support.down)
-            total += float(np.pi * (support.nodes[ends, 3] ** 2).sum())
-    return float(total)
-
-
 def clearance_mm(made: SupportSet, part: Tree) -> float:
     """Least distance of branches from the part beside them, in plan, their ends aside; or infinite."""
     turn = 2 * np.pi * np.arange(ROUND) / ROUND
@@ -252,15 +240,22 @@ def clearance_mm(made: SupportSet, part: Tree) -> float:
     return least
 
 
-def in_figures(made: SupportSet, settings: SupportSettings, part: Tree) -> dict[str, object]:
-    """Patches, what the check found, contact, lean and clearance, as plain values."""
+def in_figures(made: SupportSet, part: Tree, tool_mm: float = 3.0) -> dict[str, object]:
+    """Patches, what the check found, contact, lean, clearance and what is trapped, as plain values."""
+    supports = [s for s in made.supports if isinstance(s, Column | Branches)]
+    ways = reach(supports, part, tool_mm)
     least = clearance_mm(made, part)
     leans = [support.lean_deg for support in made.supports if isinstance(support, Branches)]
     return {
-        "contact_area_mm2": contact_area_mm2(made, settings),
+        "contact_area_mm2": made.contact_mm2,
         "patches": [{"id": p.id, "reason": p.reason, "style": p.style, "held": p.held} for p in made.patches],
         "unheld": [p.reason for p in made.patches if not p.held],
         "faults": [{"kind": f.kind, "at_mm": list(f.at_mm), "words": f.words} for f in made.faults],
+        "trapped": [
+            {"id": support.id, "reason": support.reason, "at_mm": list(way.at_mm)}
+            for support, way in zip(supports, ways, strict=True)
+            if way.out == Out.TRAPPED
+        ],
         "max_branch_deg": max(leans, default=0.0),
         "min_clearance_mm": least if math.isfinite(least) else None,
     }

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -59,6 +60,10 @@ class SupportSettings:
         Most that a branch leans, from vertical.
     branch_mm, trunk_mm : float
         Diameters of a branch at its tip and of the thickest trunk.
+    every : int
+        Walls of lines and grids are printed in every so many layers, as much thicker.
+    brim_mm : float
+        Width of a rim round what stands on the plate.
     """
 
     gap_mm: float = 0.2
@@ -79,6 +84,8 @@ class SupportSettings:
     branch_deg: float = 40.0
     branch_mm: float = 1.2
     trunk_mm: float = 8.0
+    every: int = 1
+    brim_mm: float = 0.0
 
     def gap_layers(self, layer_mm: float) -> int:
         """Whole layers that the contact gap takes."""
@@ -120,6 +127,10 @@ class Column:
         Id of the patch that it holds.
     style : str
         How its outline is filled; a plain outline without one.
+    contact_mm2 : float
+        Area of the part that it touches, above and below.
+    hand : str
+        ``made`` or ``changed`` by hand, ``locked``; empty where it is made anew with the rest.
     """
 
     id: str
@@ -130,11 +141,29 @@ class Column:
     slabs: tuple[Slab, ...]
     patch: str = ""
     style: str = ""
+    contact_mm2: float = 0.0
+    hand: str = ""
 
-    def manifolds(self, thin_mm: float = 0.0) -> list[Any]:
-        """Bodies that make up the column, their outlines thinned by up to ``thin_mm``."""
+    @property
+    def patches(self) -> tuple[str, ...]:
+        """Id of the patch that it holds, as for branches."""
+        return (self.patch,) if self.patch else ()
+
+    def manifolds(self, thin_mm: float = 0.0, band_mm: float = 0.0) -> list[Any]:
+        """Bodies that make up the column.
+
+        Their outlines are thinned by up to ``thin_mm``; slabs thinner than ``band_mm`` are drawn as the first
+        of them as far as that reaches.
+        """
         bodies = []
+        slabs: list[Slab] = []
         for slab in self.slabs:
+            last = slabs[-1] if slabs else None
+            if last and slab.low_mm <= last.high_mm + 1e-6 and slab.high_mm - last.low_mm <= band_mm:
+                slabs[-1] = Slab(last.low_mm, slab.high_mm, last.rings)
+            else:
+                slabs.append(slab)
+        for slab in slabs:
             section = slab.section.simplify(thin_mm) if thin_mm > 0 else slab.section
             if not section.is_empty():
                 bodies.append(section.extrude(slab.high_mm - slab.low_mm).translate((0, 0, slab.low_mm)))
@@ -205,7 +234,8 @@ class Branches:
         The node each leads down to, -1 at the foot.
     patches : tuple of str
         Ids of the patches it holds.
-    style : str
+    style, hand : str
+        As for a column.
     """
 
     id: str
@@ -217,6 +247,23 @@ class Branches:
     down: NDArray[np.int64]
     patches: tuple[str, ...] = ()
     style: str = ""
+    hand: str = ""
+
+    @property
+    def tips(self) -> NDArray[np.int64]:
+        """Nodes that nothing leads down to: its ends at the part."""
+        return np.setdiff1d(np.arange(len(self.nodes)), self.down)
+
+    @property
+    def foot(self) -> int:
+        """The lowest node, where it stands."""
+        return int(np.flatnonzero(self.down < 0)[0])
+
+    @property
+    def contact_mm2(self) -> float:
+        """Area of the part that it touches, with its foot where that stands on the part."""
+        ends = np.append(self.tips, self.foot) if self.on_part else self.tips
+        return float(np.pi * (self.nodes[ends, 3] ** 2).sum())
 
     @property
     def lean_deg(self) -> float:
@@ -266,6 +313,12 @@ def stilt_volume_mm3(circles: NDArray[np.float64]) -> float:
 def circle_ring(x: float, y: float, radius: float) -> NDArray[np.float64]:
     """Corners (SIDES, 2) of a stilt's outline."""
     result: NDArray[np.float64] = _CIRCLE * radius + np.array([x, y])
+    return result
+
+
+def circle_rings(circles: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Outlines (k, SIDES, 2) of circles (k, 3) of x, y and radius."""
+    result: NDArray[np.float64] = _CIRCLE[None] * circles[:, 2, None, None] + circles[:, None, :2]
     return result
 
 
@@ -357,19 +410,30 @@ class SupportSet:
         """Volume of all outlines: layer areas times layer height, overlaps counted once."""
         return float(self.layers.area_mm2.sum()) * self.layers.layer_mm
 
-    def view_mesh(self) -> Mesh:
-        """Shells of all supports side by side: to look at.
+    @property
+    def contact_mm2(self) -> float:
+        """Area of the part that filament supports touch."""
+        return sum(s.contact_mm2 for s in self.supports if isinstance(s, Column | Branches))
+
+    @cached_property
+    def shells(self) -> tuple[Mesh, ...]:
+        """The shell of each support, to look at.
 
         Columns with very many corners are drawn in bands of several layers, so that a browser can turn them.
         """
-        parts = [s.mesh() for s in self.supports if isinstance(s, Stilt | Branches)]
         columns = [s for s in self.supports if isinstance(s, Column)]
         corners = sum(len(ring) for c in columns for slab in c.slabs for ring in slab.rings)
-        if corners > SEEN_CORNERS:
-            bodies = self._bands(math.ceil(corners / SEEN_CORNERS))
-        else:
-            bodies = [body for c in columns for body in c.manifolds(SEEN_MM)]
-        return concatenated(parts + [Solid(body).mesh() for body in bodies])
+        band = math.ceil(corners / SEEN_CORNERS) * self.layers.layer_mm if corners > SEEN_CORNERS else 0.0
+        return tuple(
+            concatenated([Solid(body).mesh() for body in s.manifolds(SEEN_MM, band)])
+            if isinstance(s, Column)
+            else s.mesh()
+            for s in self.supports
+        )
+
+    def view_mesh(self) -> Mesh:
+        """Shells of all supports side by side."""
+        return concatenated(list(self.shells))
 
     def _levels(self) -> list[Mesh]:
         """What is printed, level by level: levels with one outline are one shell."""
@@ -385,16 +449,6 @@ class SupportSet:
                 shells.append(Solid(section.extrude((end - level) * h).translate((0, 0, level * h))).mesh())
             level = end
         return shells
-
-    def _bands(self, layers: int) -> list[Any]:
-        """Extrude the middle layer of every band of so many layers."""
-        height = layers * self.layers.layer_mm
-        bodies = []
-        for low in range(0, len(self.layers), layers):
-            section = self.layers.section(min(low + layers // 2, len(self.layers) - 1)).simplify(SEEN_MM)
-            if not section.is_empty():
-                bodies.append(section.extrude(height).translate((0, 0, low * self.layers.layer_mm)))
-        return bodies
 
     def handoff_mesh(self) -> Mesh:
         """All supports as closed shells, to hand off.

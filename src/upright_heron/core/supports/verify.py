@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
-from manifold3d import CrossSection
+from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
-from ..layers import LayerStack
+from ..layers import LayerStack, packed
 from ..progress import Progress, silent, tracked
 from ..regions import links, pieces
 from .demand import Patch, shape_of
+from .descent import around, plan_distance
 from .model import Branches, Fault, SupportSet, SupportSettings
+from .outlines import branch_rings
 
 # Overlap of support and part under this is the noise of contours, mm2 a layer.
 NOISE_MM2 = 0.15
@@ -24,6 +27,8 @@ SLENDER = 60.0
 SLOPE_MM = 2.5
 # Narrower than twice this, what lies under a patch only borders on it.
 SLIVER_MM = 0.06
+# What runs into the part in the next layer within this of a place is told once.
+SAME_MM = 3.0
 # Points looked at under one patch.
 PROBES = 60
 
@@ -35,7 +40,7 @@ def verify(
     settings: SupportSettings,
     *,
     clear: Sequence[CrossSection | None] | None = None,
-    lost: dict[str, int] | None = None,
+    lost: Mapping[str, str] | None = None,
     progress: Progress = silent,
 ) -> list[Fault]:
     """Check finished supports.
@@ -51,8 +56,8 @@ def verify(
     settings : SupportSettings
     clear : sequence of CrossSection or None, optional
         By level: where nothing may pass.
-    lost : dict of patch id to number of tips, optional
-        That found no way; it says why something is not held.
+    lost : mapping of patch id to words, optional
+        Why something may not be held.
     progress : Progress
 
     Returns
@@ -60,29 +65,27 @@ def verify(
     list of Fault
         From the plate up.
     """
-    faults = _not_held(stack, patches, made, settings, lost or {})
-    faults += _crossing(stack, made, clear, progress)
+    faults = not_held(stack, patches, made, settings, lost or {})
+    levels = tracked(range(len(made.layers)), "Checking supports", progress)
+    faults += _crossing(stack, ((level, made.layers.section(level)) for level in levels), clear)
     faults += _floating(stack, made, settings)
-    faults += _slender(made)
+    faults += [fault for s in made.supports if isinstance(s, Branches) for fault in _slender(s)]
     return sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
 
 
-def _not_held(
+def not_held(
     stack: LayerStack,
     patches: Sequence[Patch],
     made: SupportSet,
     settings: SupportSettings,
-    lost: dict[str, int],
+    lost: Mapping[str, str],
 ) -> list[Fault]:
-    """Patches with nothing printed under them within the spacing, at most of their points."""
-    import shapely
-
+    """Patches with nothing printed under them within the spacing, at most of their points; see ``verify``."""
     h = stack.layer_mm
     lift = round(stack.base_mm / h)
     gap = settings.gap_layers(h)
     within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
     fall = max(3, round(min(within, SLOPE_MM) / h))
-    sections: dict[int, CrossSection] = {}
     faults = []
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
@@ -101,23 +104,54 @@ def _not_held(
             for down in (0, 1, 2) if len(patch.plans) <= 2 else range(0, fall, max(1, fall // 6)):
                 if near.all():
                     break
-                if level - down not in sections:
-                    sections[level - down] = made.layers.section(level - down)
-                under = sections[level - down] ^ own
-                shape = shape_of(under.offset(-SLIVER_MM).offset(SLIVER_MM))
-                if not shape.is_empty:
-                    near |= shapely.distance(shape, shapely.points(points)) <= within
+                left = points[~near]
+                under = own ^ _over_box(
+                    made.layers, level - down, left.min(axis=0) - within, left.max(axis=0) + within
+                )
+                if under.is_empty():
+                    continue
+                near[~near] = plan_distance(_solid(under), left, within + 0.1) <= within
             bare += [np.array([*p, stack.bottom_mm(layer)]) for p in points[~near]]
         if bare and len(bare) > 0.25 * looked:
             x, y, z = (float(v) for v in bare[0])
             share = 100 * len(bare) // max(looked, 1)
-            why = f"{lost[patch.id]} tips found no way down" if patch.id in lost else "no room below it"
+            why = lost.get(patch.id, "no room below it")
             faults.append(
                 Fault(
                     "not held", (x, y, z), f"{patch.reason}: {share} % has no support below; {why}.", patch.id
                 )
             )
     return faults
+
+
+def _solid(section: CrossSection) -> list[NDArray[np.float64]]:
+    """Rings of a section but for slivers: what only borders on it."""
+    rings = section.to_polygons()
+    if not rings:
+        return []
+    points, starts = packed(rings)
+    ends = np.arange(len(points)) + 1
+    ends[starts[1:] - 1] = starts[:-1]
+    other = points[ends]
+    area = np.add.reduceat(points[:, 0] * other[:, 1] - points[:, 1] * other[:, 0], starts[:-1])
+    way = np.add.reduceat(np.hypot(*(other - points).T), starts[:-1])
+    thick = 0.5 * np.abs(area) > SLIVER_MM * way
+    return [ring for ring, keep in zip(rings, thick.tolist(), strict=True) if keep]
+
+
+def _over_box(
+    layers: LayerStack, level: int, low: NDArray[np.float64], high: NDArray[np.float64]
+) -> CrossSection:
+    """What of a layer lies in rings that reach over a box."""
+    if not 0 <= level < len(layers):
+        return CrossSection()
+    a, b = layers.layer_start[level], layers.layer_start[level + 1]
+    lows, highs = layers.ring_boxes
+    over = (lows[a:b] <= high).all(axis=1) & (highs[a:b] >= low).all(axis=1)
+    rings = [
+        layers.points[layers.ring_start[k] : layers.ring_start[k + 1]] for k in a + np.flatnonzero(over)
+    ]
+    return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
 
 
 def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
@@ -138,14 +172,15 @@ def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
 
 
 def _crossing(
-    stack: LayerStack, made: SupportSet, clear: Sequence[CrossSection | None] | None, progress: Progress
+    stack: LayerStack,
+    sections: Iterable[tuple[int, CrossSection]],
+    clear: Sequence[CrossSection | None] | None,
 ) -> list[Fault]:
-    """Stretches of layers in which supports lie in the part, or where nothing may pass."""
+    """Places in which supports lie in the part, or where nothing may pass; each told where it begins."""
     lift = round(stack.base_mm / stack.layer_mm)
     faults: list[Fault] = []
-    inside = {"crosses the part": -9, "too near": -9}
-    for level in tracked(range(len(made.layers)), "Checking supports", progress):
-        support = made.layers.section(level)
+    before: dict[str, tuple[int, list[tuple[float, float]]]] = {}
+    for level, support in sections:
         if support.is_empty():
             continue
         found: list[tuple[str, CrossSection]] = []
@@ -158,20 +193,64 @@ def _crossing(
             both = support ^ other
             if both.area() <= NOISE_MM2:
                 continue
-            if inside[kind] < level - 1:
-                x0, y0, x1, y1 = both.bounds()
-                at = ((x0 + x1) / 2, (y0 + y1) / 2, (level + 0.5) * stack.layer_mm)
+            last, known = before.get(kind, (-9, []))
+            here = []
+            for piece in both.decompose():
+                if piece.area() <= NOISE_MM2:
+                    continue
+                x0, y0, x1, y1 = piece.bounds()
+                x, y = (x0 + x1) / 2, (y0 + y1) / 2
+                here.append((x, y))
+                if last >= level - 2 and any(math.hypot(x - a, y - b) < SAME_MM for a, b in known):
+                    continue
+                at = (x, y, (level + 0.5) * stack.layer_mm)
                 what = "the part" if kind == "crosses the part" else "what is kept clear"
                 faults.append(Fault(kind, at, f"A support runs into {what} at {at[2]:.1f} mm."))
-            inside[kind] = level
+            before[kind] = (level, here)
     return faults
+
+
+def faults_of(
+    support: Branches,
+    stack: LayerStack,
+    settings: SupportSettings,
+    clear: Sequence[CrossSection | None] | None = None,
+) -> list[Fault]:
+    """Check one tree or post by itself: whether it runs into something, floats, or is too slender."""
+    h = stack.layer_mm
+    lift = round(stack.base_mm / h)
+    rings = branch_rings(support, len(stack) + lift, h, settings)
+    levels = sorted(rings)
+    # Levels in which it is clear of the part all round need no polygons.
+    near: set[int] = set()
+    for i, j in enumerate(support.down.tolist()):
+        if j < 0:
+            continue
+        high, low = support.nodes[i], support.nodes[j]
+        first, last = math.floor(low[2] / h), math.ceil(high[2] / h)
+        z = (np.arange(first, last + 1) + 0.5) * h
+        t = np.clip((z - low[2]) / max(high[2] - low[2], 1e-9), 0.0, 1.0)[:, None]
+        at = low + t * (high - low)
+        away = around(stack, np.column_stack([at[:, :2], z]))
+        near.update(int(first + k) for k in np.flatnonzero(away < at[:, 3]))
+    held = clear or ()
+    asked = [
+        (level, CrossSection(rings[level], FillRule.NonZero))
+        for level in levels
+        if level in near or (level < len(held) and held[level] is not None)
+    ]
+    faults = _crossing(stack, asked, clear)
+    if levels and levels[0] > 0:
+        fx, fy, fz, _ = (float(v) for v in support.nodes[support.foot])
+        foot = CrossSection(rings[levels[0]], FillRule.NonZero)
+        if not _rests(stack, foot, levels[0], settings):
+            faults.append(Fault("floats", (fx, fy, fz), f"A support begins in mid-air at {fz:.1f} mm."))
+    return faults + _slender(support)
 
 
 def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) -> list[Fault]:
     """Pieces of support with nothing below them: no support, no plate, no part within the gap."""
     h = stack.layer_mm
-    lift = round(stack.base_mm / h)
-    gap = settings.gap_layers(h)
     if not made.layers.area_mm2.any():
         return []
     found = pieces(made.layers)
@@ -184,14 +263,7 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
         below = made.layers.section(level - 1)
         if not below.is_empty() and not (section.offset(STEP_MM) ^ below).is_empty():
             continue
-        # It keeps clear of a slope by the side clearance, and stands beside it as much as over it.
-        wide = section.offset(settings.clearance_mm + 0.25)
-        rests = any(
-            not (wide ^ stack.section(level - step - lift)).is_empty()
-            for step in range(1, gap + 4)
-            if 0 <= level - step - lift < len(stack)
-        )
-        if not rests:
+        if not _rests(stack, section, level, settings):
             x, y = (float(v) for v in found.inside_mm[k])
             faults.append(
                 Fault("floats", (x, y, level * h), f"A support begins in mid-air at {level * h:.1f} mm.")
@@ -199,17 +271,25 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
     return faults
 
 
-def _slender(made: SupportSet) -> list[Fault]:
-    faults = []
-    for support in made.supports:
-        if not isinstance(support, Branches) or len(support.nodes) < 2:
-            continue
-        high = float(np.ptp(support.nodes[:, 2]))
-        middle = 0.5 * float(support.nodes[:, 2].min() + support.nodes[:, 2].max())
-        thick = 2 * float(np.median(support.nodes[support.nodes[:, 2] <= middle, 3]))
-        if high > SLENDER * thick:
-            x, y, z = support.touch_mm
-            faults.append(
-                Fault("slender", (x, y, z), f"{support.reason}: {high:.0f} mm high and {thick:.1f} mm thick.")
-            )
-    return faults
+def _rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
+    """Whether the part lies below the lowest level of a support, within the contact gap."""
+    lift = round(stack.base_mm / stack.layer_mm)
+    # It keeps clear of a slope by the side clearance, and stands beside it as much as over it.
+    wide = section.offset(settings.clearance_mm + 0.25)
+    return any(
+        not (wide ^ stack.section(level - step - lift)).is_empty()
+        for step in range(1, settings.gap_layers(stack.layer_mm) + 4)
+        if 0 <= level - step - lift < len(stack)
+    )
+
+
+def _slender(support: Branches) -> list[Fault]:
+    if len(support.nodes) < 2:
+        return []
+    high = float(np.ptp(support.nodes[:, 2]))
+    middle = 0.5 * float(support.nodes[:, 2].min() + support.nodes[:, 2].max())
+    thick = 2 * float(np.median(support.nodes[support.nodes[:, 2] <= middle, 3]))
+    if high <= SLENDER * thick:
+        return []
+    words = f"{support.reason}: {high:.0f} mm high and {thick:.1f} mm thick."
+    return [Fault("slender", support.touch_mm, words)]

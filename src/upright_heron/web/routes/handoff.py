@@ -15,8 +15,9 @@ from ...core.handoff.stl import write_stl
 from ...sheet.models import JobSheet
 from ...store.store import Store
 from ...work.intake import TAKEN_ALONG, new_sheet, take_in, with_marks
+from ...work.keys import keys
 from ...work.packing import pieces_3mf
-from ...work.results import Bench, keys
+from ...work.results import Bench
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/jobs/{job_id}")

@@ -18,8 +18,9 @@ from ...core.units import length_mm
 from ...sheet.models import JobSheet
 from ...sheet.part_changes import Paint
 from ...store.store import Job
+from ...work.keys import keys
 from ...work.marking import filled, kept, marks_of
-from ...work.results import Bench, keys
+from ...work.results import Bench
 from ..dependencies import Services, Use
 from .job import Section, render
 

@@ -14,7 +14,7 @@ from ...core.errors import BadValue
 from ...core.stance.pose import along_x_deg, from_quaternion, to_quaternion
 from ...sheet.changes import LayLong
 from ...sheet.models import JobSheet, Quaternion, Stance
-from ...work.results import keys
+from ...work.keys import keys
 from ...work.summary import summary
 from ..dependencies import Services, Use
 from .job import Section, render

@@ -1,0 +1,123 @@
+"""Supports one by one: picked, put in, moved, resized, locked and taken out by hand."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Form, Query, Request
+from fastapi.responses import Response
+
+from ...core.errors import BadValue
+from ...core.supports.filament import chosen_styles
+from ...core.supports.model import Branches, Column, SupportSet
+from ...sheet.handwork import EditSupports
+from ...sheet.models import JobSheet
+from ...work.handwork import edit, only
+from ...work.keys import keys
+from ..dependencies import Services, Use
+from ..supports import picked_line
+from .job import Section, render
+
+router = APIRouter()
+Text = Annotated[str, Form(max_length=200_000)]
+How = Literal["add", "move", "resize", "delete", "lock", "unlock", "restore"]
+
+
+def _remembered(use: Services, sheet: JobSheet) -> Callable[[str], Any]:
+    """What is remembered of a sheet by its name; nothing is made for it."""
+
+    def result(name: str) -> Any:
+        if name == "held":
+            demand = result("demand")
+            if demand is None or sheet.supports is None:
+                return None
+            return chosen_styles(demand, sheet.supports.style, sheet.supports.by_patch)
+        key = keys(sheet).get(name)
+        return use.pages.result(key) if key else None
+
+    return result
+
+
+@router.post("/jobs/{job_id}/supports/hand", name="by_hand")
+def by_hand(
+    request: Request,
+    job_id: str,
+    use: Use,
+    how: Annotated[How, Form()],
+    ids: Text = "[]",
+    node: Text = "",
+    at: Text = "",
+    facing: Text = "",
+    width: Text = "",
+    open: Section = 6,
+) -> Response:
+    """Change supports by hand, and say at once what that leaves without."""
+    job = use.store.job(job_id)
+    sheet = job.sheet
+    if sheet.supports is None or sheet.is_resin:
+        raise BadValue(
+            "There are no filament supports to change.", "Make supports for a filament printer first."
+        )
+    values = {"ids": ids, "node": node, "at": at, "facing": facing, "width": width}
+    before: SupportSet | None = use.pages.result(keys(sheet)["supports"])
+    done = edit(how, values, sheet, use.store, _remembered(use, sheet))
+    change = EditSupports(hand=done.hand, before=done.before, of=sheet.part.mesh, words=done.words)
+    job = use.store.apply(job_id, change)
+    use.pages.remember(keys(job.sheet)["supports"], done.made)
+    page = use.pages.job_page(job, open)
+    told = _told(before, done.made)
+    return render(request, use, replace(page, said=told, picked=done.picked), "swap.html")
+
+
+def _told(before: SupportSet | None, after: SupportSet) -> str:
+    """What is held no longer, and what came in the way."""
+    known = {(f.kind, f.patch, f.at_mm) for f in before.faults} if before else set()
+    bare = {f.patch for f in before.faults if f.kind == "not held"} if before else set()
+    fresh = [
+        f.words
+        for f in after.faults
+        if (f.patch not in bare if f.kind == "not held" else (f.kind, f.patch, f.at_mm) not in known)
+    ]
+    more = f" And {len(fresh) - 3} more." if len(fresh) > 3 else ""
+    return " ".join(fresh[:3]) + more
+
+
+@router.get("/jobs/{job_id}/supports/picked", name="picked")
+def picked(
+    request: Request, job_id: str, use: Use, ids: Annotated[str, Query(max_length=200_000)] = "[]"
+) -> Response:
+    """What is known of the supports that are picked."""
+    page = use.pages.job_page(use.store.job(job_id), 6)
+    made = page.now.supports
+    try:
+        wanted = {str(i) for i in json.loads(ids)}
+    except (ValueError, TypeError) as error:
+        raise BadValue("The supports could not be read.", "Pick them again.") from error
+    chosen = only(wanted, made) if made is not None else []
+    lines = [picked_line(s, page.now) for s in chosen]
+    context = {"page": page, "lines": lines}
+    return use.templates.TemplateResponse(request, "pieces/picked.html", context)
+
+
+@router.get("/api/blocks/supports/{key}/list", name="support_list", tags=["blocks"])
+def support_list(key: str, use: Use) -> list[dict[str, Any]]:
+    """Supports in the order of their shells: id, facets, and where they are."""
+    made: SupportSet | None = use.pages.result(key)
+    if made is None:
+        raise BadValue("This result is no longer remembered.", "Reload the page; it is made again.")
+    return [
+        {
+            "id": support.id,
+            "reason": support.reason,
+            "style": getattr(support, "style", ""),
+            "hand": getattr(support, "hand", ""),
+            "patches": list(support.patches) if isinstance(support, Column | Branches) else [],
+            "facets": len(shell.faces),
+            "at": list(support.touch_mm),
+            "volume": round(support.volume_mm3, 6),
+        }
+        for support, shell in zip(made.supports, made.shells, strict=True)
+    ]

@@ -1,0 +1,196 @@
+"""Work by hand on supports: worked out on what is remembered, so that it answers at once."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from ..core.errors import BadValue
+from ..core.supports import byhand
+from ..core.supports.filament import Grown
+from ..core.supports.finish import edited, order
+from ..core.supports.model import Branches, Column, SupportSet
+from ..core.units import length_mm, number
+from ..sheet.models import HandWork, JobSheet, Removed
+from ..store.store import Store
+from .keys import hand_of, keys
+
+# An automatic support that ends this near to one that was taken out is the same again.
+SAME_MM = 1.0
+TAKEN_OUT = "its support was taken out by hand"
+WAYS = ("add", "move", "resize", "delete", "lock", "unlock", "restore")
+
+
+def is_removed(support: Column | Branches, removed: Sequence[Removed]) -> bool:
+    """Whether an automatic support was taken out by hand, in this making or an earlier one."""
+    return any(
+        support.id == gone.id
+        or (support.style == gone.style and math.dist(support.touch_mm, gone.at_mm) < SAME_MM)
+        for gone in removed
+    )
+
+
+def by_hand(
+    grown: Grown, hand: HandWork, kept: Sequence[Column | Branches]
+) -> tuple[list[Column | Branches], dict[str, str]]:
+    """Put what hands made in the place of what was made automatically.
+
+    Returns
+    -------
+    list of Column or Branches
+    dict of patch id to words
+        Why a patch may not be held.
+    """
+    mine = {s.id for s in kept}
+    lost = dict(grown.lost)
+    every = list(kept)
+    for support in grown.supports:
+        if support.id in mine:
+            continue
+        if is_removed(support, hand.removed):
+            lost |= dict.fromkeys(support.patches, TAKEN_OUT)
+        else:
+            every.append(support)
+    return sorted(every, key=order), lost
+
+
+@dataclass(frozen=True, eq=False)
+class Edit:
+    """What came of a change by hand.
+
+    Attributes
+    ----------
+    before, hand : HandWork
+    made : SupportSet
+        All supports after it.
+    words : str
+    picked : str
+        Id of the support that was changed or put in.
+    """
+
+    before: HandWork
+    hand: HandWork
+    made: SupportSet
+    words: str
+    picked: str
+
+
+def edit(
+    how: str, values: Mapping[str, str], sheet: JobSheet, store: Store, result: Callable[[str], Any]
+) -> Edit:
+    """Work out one change by hand.
+
+    Parameters
+    ----------
+    how : str
+        One of ``WAYS``.
+    values : mapping
+        As sent: ``ids`` (a JSON list), ``node``, ``at`` and ``facing`` (JSON triples on the plate, without a
+        raft), ``width``.
+    sheet : JobSheet
+    store : Store
+    result : callable
+        What is remembered of the sheet by its name, or ``None``.
+
+    Raises
+    ------
+    BadValue
+        The supports are not made yet, or the change is not possible.
+    """
+    made: SupportSet | None = result("supports")
+    stack, asked, grown = result("layers"), result("held"), result("grown")
+    if made is None or stack is None or asked is None or grown is None:
+        raise BadValue("The supports are still being made.", "Wait a moment, and try again.")
+    assert sheet.supports is not None
+    settings = sheet.supports.settings(sheet.machine.line_width_mm)
+    clear = result("cleared")
+    before = hand_of(sheet)
+    kept = {s.id: s for s in (store.supports(before.kept) if before.kept else ())}
+    removed = list(before.removed)
+    here = {s.id: s for s in made.supports if isinstance(s, Column | Branches)}
+    ids = [str(i) for i in json.loads(values.get("ids") or "[]")]
+    chosen = [here[i] for i in ids if i in here]
+    if how not in ("add", "restore") and not chosen:
+        raise BadValue("This support is not there any more.", "Pick another one.")
+    out: set[str] = set()
+    put: list[Column | Branches] = []
+    named = chosen[0].reason if len(chosen) == 1 else f"{len(chosen)} supports"
+    picked = chosen[0].id if len(chosen) == 1 else ""
+    if how == "add":
+        post = byhand.post_at(
+            stack, _triple(values, "at"), _triple(values, "facing"), settings,
+            length_mm(values.get("width") or "2"), clear=clear,
+        )  # fmt: skip
+        while post.id in here:
+            post = replace(post, id=byhand.hand_id(post.touch_mm, post.id))
+        put, words, picked = [post], "Add a support by hand", post.id
+    elif how == "restore":
+        names = {gone.id for gone in removed}
+        put = [s for s in grown.supports if s.id not in here and s.id not in kept and is_removed(s, removed)]
+        words = f"Bring back {len(names)} supports" if len(names) != 1 else "Bring back a support"
+        removed = []
+    elif how in ("delete", "unlock"):
+        out = set(ids)
+        autos = {s.id: s for s in grown.supports}
+        for support in chosen:
+            kept.pop(support.id, None)
+            if how == "unlock":
+                if support.id in autos:
+                    put.append(autos[support.id])
+            elif support.id in autos:
+                removed.append(Removed(id=support.id, style=support.style, at_mm=autos[support.id].touch_mm))
+        words = f"{'Take out' if how == 'delete' else 'Unlock'} {named}"
+    else:
+        for support in chosen:
+            put.append(_changed(how, values, support, stack, settings))
+        out = {s.id for s in put}
+        words = f"{ {'move': 'Move', 'resize': 'Resize', 'lock': 'Lock'}[how] } {named}"
+    if how in ("add", "move", "resize", "lock"):
+        kept |= {s.id: s for s in put}
+    growing = keys(sheet)["growing"]
+    around = before.around if before.made_for == growing else before.kept
+    hand = HandWork(
+        of=before.of, kept=store.keep_supports(sorted(kept.values(), key=order)) if kept else None,
+        count=len(kept), removed=tuple(removed), made_for=growing, around=around,
+    )  # fmt: skip
+    _, lost = by_hand(grown, hand, tuple(kept.values()))
+    after = edited(made, stack, asked, out, put, settings, clear=clear, lost=lost)
+    return Edit(sheet.hand, hand, after, words[:120], picked)
+
+
+def _changed(
+    how: str, values: Mapping[str, str], support: Column | Branches, stack: Any, settings: Any
+) -> Column | Branches:
+    if how == "lock":
+        return replace(support, hand=support.hand or "locked")
+    if not isinstance(support, Branches):
+        raise BadValue(
+            "Lines and grids follow their patch: they cannot be moved or resized.",
+            "Lock them, take them out, or choose another style for the patch.",
+        )
+    if how == "resize":
+        return byhand.resized(support, length_mm(values.get("width") or ""), settings)
+    node = int(number(values.get("node") or "-1"))
+    at = _triple(values, "at")
+    held = byhand.handles(support).get(node)
+    if held == "tip":
+        at = byhand.placed_tip(at, _triple(values, "facing"), support, node, stack, settings)
+    return byhand.moved(support, node, at, stack, settings)
+
+
+def _triple(values: Mapping[str, str], name: str) -> tuple[float, float, float]:
+    try:
+        x, y, z = (float(v) for v in json.loads(values.get(name) or "[]"))
+    except (ValueError, TypeError) as error:
+        raise BadValue("The place could not be read.", "Click on the part again.") from error
+    if not all(math.isfinite(v) and abs(v) < 1e5 for v in (x, y, z)):
+        raise BadValue("The place could not be read.", "Click on the part again.")
+    return x, y, z
+
+
+def only(ids: Collection[str], made: SupportSet) -> list[Column | Branches]:
+    """Supports by their ids."""
+    return [s for s in made.supports if isinstance(s, Column | Branches) and s.id in ids]
