@@ -1,5 +1,6 @@
 """The web side through its ASGI application: pages, changes, hand-off, bad input, one error envelope."""
 
+import atexit
 import json
 import os
 import tempfile
@@ -56,24 +57,38 @@ class Page(HTMLParser):
 
 
 class AppCase(unittest.TestCase):
-    """One application for the class; jobs are made by uploading."""
+    """One application for all classes, or one for a class that is ``alone``; jobs are made by uploading."""
 
-    upload_mb = 1
+    upload_mb = 20
+    # With a store of its own: the class counts what is in it, or waits for work that others may have done.
+    alone = False
+    shared = None
 
     @classmethod
     def setUpClass(cls):
-        cls.folder = tempfile.TemporaryDirectory()
-        settings = Settings(
-            database=Path(cls.folder.name) / "heron.sqlite3", workers=1, upload_mb=cls.upload_mb
-        )
-        cls.app = create_app(settings)
-        cls.client = TestClient(cls.app, raise_server_exceptions=False)
-        cls.client.__enter__()
+        if cls.alone:
+            cls.folder, cls.app, cls.client = cls.started(cls.upload_mb)
+            cls.addClassCleanup(cls.ended, cls.folder, cls.client)
+            return
+        if AppCase.shared is None:
+            AppCase.shared = cls.started(AppCase.upload_mb)
+            folder, _, client = AppCase.shared
+            atexit.register(cls.ended, folder, client)
+        cls.folder, cls.app, cls.client = AppCase.shared
 
-    @classmethod
-    def tearDownClass(cls):
-        cls.client.__exit__(None, None, None)
-        cls.folder.cleanup()
+    @staticmethod
+    def started(upload_mb):
+        folder = tempfile.TemporaryDirectory()
+        settings = Settings(database=Path(folder.name) / "heron.sqlite3", workers=1, upload_mb=upload_mb)
+        app = create_app(settings)
+        client = TestClient(app, raise_server_exceptions=False)
+        client.__enter__()
+        return folder, app, client
+
+    @staticmethod
+    def ended(folder, client):
+        client.__exit__(None, None, None)
+        folder.cleanup()
 
     def upload(self, data, name="part.stl"):
         return self.client.post("/api/jobs", params={"name": name}, content=data)
@@ -110,6 +125,9 @@ class AppCase(unittest.TestCase):
 
 
 class UploadTest(AppCase):
+    alone = True
+    upload_mb = 1
+
     def test_binary_and_ascii(self):
         for name, data in (("clamp_ring.stl", stl(tee())), ("text.STL", ascii_stl(tee()))):
             with self.subTest(name):
@@ -318,6 +336,8 @@ def keys_of(app, job_id):
 
 
 class WorkTest(AppCase):
+    alone = True
+
     def test_stopping_keeps_the_job_and_goes_on_when_asked(self):
         job_id = self.job(stl(stalactites()))
         self.change(job_id, "layer", layer_mm="0.02")
@@ -342,6 +362,9 @@ class WorkTest(AppCase):
 
 
 class ErrorTest(AppCase):
+    alone = True
+    upload_mb = 1
+
     def test_one_envelope(self):
         job_id = self.job(stl(box(5, 5, 5)))
         self.refused(self.client.get("/api/jobs/nobody"), 404, "no such job")

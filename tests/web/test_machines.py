@@ -9,6 +9,8 @@ from upright_heron.core.formats.stl import read_stl
 
 
 class ShopCase(AppCase):
+    alone = True
+
     def post(self, path, status=303, **fields):
         answer = self.client.post(f"/machines/{path}", data=fields, follow_redirects=False)
         self.assertEqual(answer.status_code, status, answer.text[:300])

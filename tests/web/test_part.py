@@ -14,7 +14,6 @@ from upright_heron.core.mesh import Mesh
 
 
 class PartCase(AppCase):
-    upload_mb = 20
 
     def post(self, job_id, path, status=200, **fields):
         answer = self.client.post(f"/jobs/{job_id}/{path}", data=fields, headers={"HX-Request": "true"})

@@ -84,6 +84,8 @@ def estimate(
     walls: int,
     infill: float,
     support_share: float | None = None,
+    thick_mm3: float = 0.0,
+    every: int = 1,
 ) -> Estimate:
     """Estimate time and material.
 
@@ -103,6 +105,9 @@ def estimate(
         From 0 to 1.
     support_share : float, optional
         Share of the supports' volume that is printed; of plain outlines what is usual.
+    thick_mm3 : float
+        Part of it that is printed in every so many layers, as much thicker and in as much less time.
+    every : int
 
     Returns
     -------
@@ -117,7 +122,8 @@ def estimate(
         flow = width * layer_mm * printer.speed_mm_s
         # Speeding up and slowing down once over a stretch costs v / a, shared between two stretches.
         stops = 1.0 + printer.speed_mm_s**2 / (2.0 * printer.acceleration_mm_s2 * BETWEEN_STOPS_MM)
-        seconds = WARM_UP_S + total / flow * stops + layers * LAYER_OVERHEAD_S
+        quick = thick_mm3 * (1.0 - 1.0 / every)
+        seconds = WARM_UP_S + (total - quick) / flow * stops + layers * LAYER_OVERHEAD_S
     else:
         first = min(layers, FIRST_LAYERS)
         each = 2.0 * LIFT_MM / printer.speed_mm_s

@@ -46,6 +46,8 @@ class Printer:
         A raft is the habit on it; new jobs begin with one.
     spot_mm : (x, y)
         Favourite spot for a part, from the middle of the plate.
+    nozzles : int
+        With two, supports may be of a material of their own.
     """
 
     name: str
@@ -60,6 +62,7 @@ class Printer:
     heated: bool = True
     raft: bool = False
     spot_mm: tuple[float, float] = (0.0, 0.0)
+    nozzles: int = 1
 
     @property
     def line_width_mm(self) -> float:
@@ -118,7 +121,8 @@ _FILAMENT_LAYERS = (0.10, 0.15, 0.20, 0.30)
 _RESIN_LAYERS = (0.025, 0.05, 0.10)
 
 PRINTERS: tuple[Printer, ...] = (
-    Printer("Sedge 300", Technology.FILAMENT, (300.0, 300.0, 340.0), _FILAMENT_LAYERS, 0.20, 0.4, 60.0, 2.0),
+    Printer("Sedge 300", Technology.FILAMENT, (300.0, 300.0, 340.0), _FILAMENT_LAYERS, 0.20, 0.4, 60.0, 2.0,
+            nozzles=2),
     Printer("Reed 180", Technology.FILAMENT, (180.0, 180.0, 180.0), _FILAMENT_LAYERS, 0.20, 0.4, 50.0),
     Printer("Tarn 9", Technology.RESIN, (198.0, 123.0, 210.0), _RESIN_LAYERS, 0.05, 0.047, 2.0),
     Printer("Mere 13", Technology.RESIN, (293.0, 165.0, 300.0), _RESIN_LAYERS, 0.05, 0.046, 2.0),

@@ -9,6 +9,7 @@ from enum import StrEnum
 from .findings import Family, Finding, State
 from .fit import Fit
 from .machines import Technology
+from .supports.model import Fault
 
 
 class Weight(StrEnum):
@@ -57,6 +58,8 @@ def preflight(
     findings: Sequence[Finding] | None,
     has_supports: bool,
     has_footing: bool,
+    faults: Sequence[Fault] = (),
+    trapped: int = 0,
 ) -> list[Check]:
     """List what is wrong or doubtful; ``None`` stands for what is not known yet.
 
@@ -73,6 +76,10 @@ def preflight(
     findings : sequence of Finding or None
     has_supports : bool
     has_footing : bool
+    faults : sequence of Fault
+        What the check of the supports found.
+    trapped : int
+        Supports that cannot be got out.
 
     Returns
     -------
@@ -108,6 +115,7 @@ def preflight(
         )
         return found
     found.extend(_open(findings or (), has_supports=has_supports))
+    found.extend(_supports(faults, trapped))
     if (
         contact_area_mm2 is not None
         and not lifted
@@ -129,6 +137,25 @@ def preflight(
             4,
         )
     return sorted(found, key=lambda finding: finding.weight is not Weight.WRONG)
+
+
+def _supports(faults: Sequence[Fault], trapped: int) -> list[Check]:
+    """What is wrong with the supports themselves; what they leave without is among the findings."""
+    found = []
+    for kinds, words, weight in (
+        (("crosses the part", "too near"), "run into the part or what is kept clear", Weight.WRONG),
+        (("floats",), "begin in mid-air", Weight.WRONG),
+        (("slender",), "are too slender", Weight.DOUBTFUL),
+    ):
+        count = sum(fault.kind in kinds for fault in faults)
+        if count:
+            text = f"Supports {words} at {count} place{'s' if count > 1 else ''}."
+            found.append(Check(weight, text, "Look at each under Check in section 6.", 6))
+    if trapped:
+        text = f"{trapped} support{'s' if trapped > 1 else ''} cannot be got out."
+        mend = "Keep the channel clear, or take them out, in section 6."
+        found.append(Check(Weight.DOUBTFUL, text, mend, 6))
+    return found
 
 
 def _open(findings: Sequence[Finding], *, has_supports: bool) -> list[Check]:

@@ -20,7 +20,7 @@ from .document import Length, Name
 from .handwork import DropVariant, KeepVariant, TakeVariant
 from .models import Grid, JobSheet, Quaternion, Stance, StanceGoals, Vector
 from .part_changes import TakeOut
-from .process import Footing, Preset, Process, Supports, usual_footing
+from .process import Footing, Preset, Process, Second, Supports, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 # Room for supports below a resin part that leans (common practice).
@@ -371,10 +371,25 @@ class MakeSupports(Change):
     interface_layers: int = 2
     slit_mm: Length = 0.0
     branch_deg: float = 40.0
+    smallest_mm2: float = 1.0
+    line_angle_deg: float = 0.0
+    branch_mm: Length = 1.2
+    trunk_mm: Length = 8.0
+    every: int = 1
+    brim_mm: Length = 0.0
+    steady: int | None = None
+    steady_percent: float = 75.0
+    second: Second = Second.NOTHING
+    second_material: str = ""
+    tool_mm: Length = 3.0
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         known = sheet.supports or Supports()
-        fields = {**self.model_dump(exclude={"kind"}), "style": self.style or None}
+        fields = {
+            **self.model_dump(exclude={"kind", "steady_percent"}),
+            "style": self.style or None,
+            "steady_at": self.steady_percent / 100.0,
+        }
         # What was chosen for single patches stays.
         return altered(sheet, supports=Supports(**{**known.model_dump(), **fields}))
 

@@ -9,12 +9,12 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from ..core.footing import FootingSettings
-from ..core.machines import Material, Printer, Technology, limit_for, material, printer
+from ..core.machines import MATERIALS, Material, Printer, Technology, limit_for, material, printer
 from ..core.stance.figures import Setting
 from ..core.stance.search import GOALS, MIXES, Goals
 from ..core.units import OFFERED, UnitQuestion, judge_unit
 from .document import Document, Length, Name
-from .process import Footing, Preset, Process, Supports
+from .process import Footing, Preset, Process, Second, Supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 Quaternion = tuple[float, float, float, float]
@@ -346,6 +346,19 @@ class JobSheet(PartWork):
     def stuff(self) -> Material:
         """The material."""
         return self.own_material.core() if self.own_material else material(self.material)
+
+    @property
+    def second_prints(self) -> bool:
+        """Whether a second nozzle prints something of the supports."""
+        held = self.supports
+        return held is not None and held.second is not Second.NOTHING and self.machine.nozzles > 1
+
+    @property
+    def second_stuff(self) -> Material:
+        """The material of the second nozzle; that of the part where none is known by its name."""
+        name = self.supports.second_material if self.supports is not None else ""
+        own = {m.name: m for m in MATERIALS if m.technology is self.machine.technology}
+        return own.get(name, self.stuff)
 
     @property
     def is_resin(self) -> bool:

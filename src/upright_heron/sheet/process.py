@@ -56,6 +56,7 @@ class Supports(Document):
     steady_at: Annotated[float, Field(ge=0.3, le=0.95)] = 0.75
     # What is printed with the second nozzle, where there is one.
     second: Second = Second.NOTHING
+    second_material: Annotated[str, Field(max_length=60)] = ""
     # A tool that is to get at the contacts.
     tool_mm: Annotated[Length, Field(ge=0.5, le=20)] = 3.0
 

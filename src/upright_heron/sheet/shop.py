@@ -34,6 +34,7 @@ class OwnPrinter(Document):
     heated: bool = True
     raft: bool = False
     spot_mm: tuple[Spot, Spot] = (0.0, 0.0)
+    nozzles: Annotated[int, Field(ge=1, le=2)] = 1
 
     def core(self) -> Printer:
         """Return it as the core takes it."""

@@ -28,6 +28,7 @@ from ..core.stance.search import MIXES
 from ..core.supports.demand import Hold, Style
 from ..settings import Settings
 from ..sheet.models import StanceGoals
+from ..sheet.process import Second
 from ..store.store import NotFound, Store
 from ..work.runner import Work
 from . import words
@@ -87,6 +88,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         defect_words=words.DEFECT_WORDS,
         step_words=words.STEP_WORDS,
         holds=list(Hold),
+        seconds=list(Second),
         styles=[style for style in Style if style is not Style.NONE],
     )
     templates.env.trim_blocks = templates.env.lstrip_blocks = True

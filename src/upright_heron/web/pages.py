@@ -15,11 +15,12 @@ from ..core.footing import FootingKind
 from ..core.marks import MEANING, Mark
 from ..core.peel import NEWTONS
 from ..core.stance.pose import from_quaternion
-from ..sheet.models import JobSheet
+from ..core.supports.reach import ENOUGH, Access, Out
+from ..sheet.models import HandWork, JobSheet
 from ..sheet.process import Preset
 from ..sheet.shop import OwnMaterial, OwnPrinter
 from ..store.store import Job, Store
-from ..work.keys import keys
+from ..work.keys import hand_of, keys
 from ..work.runner import Task, Work
 from ..work.summary import Summary, summary
 from .stances import FigureLine, StanceCard, board, figure_lines, resting_board, resting_cards
@@ -142,6 +143,37 @@ class JobPage:
         """How many findings there are of each family that occurs."""
         found = {family.value: sum(f.family is family for f in self.now.listed or ()) for family in Family}
         return {name: number for name, number in found.items() if number}
+
+    @property
+    def trapped(self) -> list[Access]:
+        """Supports that cannot be got out."""
+        return [a for a in self.now.access or () if a.out == Out.TRAPPED]
+
+    @property
+    def reached(self) -> int:
+        """How many supports the tool gets at."""
+        return sum(a.tool_share >= ENOUGH for a in self.now.access or ())
+
+    @property
+    def stance_key(self) -> str:
+        """Name of the stance, as work by hand has it."""
+        return keys(self.sheet)["placed"]
+
+    @property
+    def hand(self) -> HandWork:
+        """Work by hand in this stance."""
+        return hand_of(self.sheet, self.stance_key)
+
+    @property
+    def next_variant(self) -> str:
+        """A name for the next variant that none has yet."""
+        names = {v.name for v in self.sheet.variants}
+        return next(letter for letter in "ABCDEFGH" if letter not in names)
+
+    def reason_of(self, support: str) -> str:
+        """Why a support is there."""
+        made = self.now.supports
+        return next((s.reason for s in made.supports if s.id == support), "") if made else ""
 
     @property
     def busy(self) -> bool:

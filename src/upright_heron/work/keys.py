@@ -60,7 +60,12 @@ def keys(sheet: JobSheet) -> dict[str, str]:
     each = [_own_keys(one) for one in sheet.each] if sheet.others else [found]
     names = ("placed", "supports", "footing")
     marks = [part.marks.digest if part.marks else "" for part in sheet.parts]
-    found["handoff"] = _key("handoff", sheet.name, [[k.get(name) for name in names] for k in each], marks)
+    second = [
+        (part.supports.second, part.supports.second_material) if part.supports else () for part in sheet.parts
+    ]
+    found["handoff"] = _key(
+        "handoff", sheet.name, [[k.get(name) for name in names] for k in each], marks, second, sheet.material
+    )
     return found
 
 
@@ -121,6 +126,8 @@ def _held_keys(sheet: JobSheet, found: dict[str, str], marked: str) -> dict[str,
     assert sheet.supports is not None
     asked = sheet.supports.model_dump(mode="json")
     tool = asked.pop("tool_mm")
+    for name in ("second", "second_material"):
+        asked.pop(name)  # of what it is printed changes no shape
     about = {name: asked.pop(name) for name in ("hold", "smallest_mm2", "steady", "steady_at")}
     own: dict[str, str] = {}
     own["demand"] = _key(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from ..core import marks as core
 from ..core.channels import channel_at
 from ..core.errors import BadValue
 from ..core.fine import Fine, refined
+from ..core.hangs import Region
 from ..core.marks import Mark, Marks, areas_mm2, carried
 from ..core.mesh import Mesh
 from ..core.stance.pose import from_quaternion
@@ -122,3 +123,36 @@ def filled(
             "No hole or channel closes round that place.", "Click on its inner wall, or paint it by hand."
         )
     return channel.facets
+
+
+def hanging_inside(
+    regions: Sequence[Region], fine: Fine, inside: NDArray[np.bool_], bridge_mm: float, material: str
+) -> list[str]:
+    """Say what hangs inside a place that is kept clear, and how wide a bridge that is.
+
+    Parameters
+    ----------
+    regions : sequence of Region
+        Overhang regions of the part.
+    fine : Fine
+    inside : (m,) bool
+        Facets of the fine mesh that are kept clear.
+    bridge_mm : float
+        What the material spans.
+    material : str
+    """
+    whole = np.bincount(fine.parent, fine.areas_mm2, minlength=int(fine.parent.max()) + 1)
+    cleared = np.bincount(fine.parent, fine.areas_mm2 * inside, minlength=len(whole))
+    told = []
+    for region in regions:
+        share = float(cleared[region.facets].sum() / max(whole[region.facets].sum(), 1e-9))
+        if share < 0.1:
+            continue
+        words = f"Inside hangs overhang {region.number}, {share * region.area_mm2:.0f} mm²"
+        if region.bridge is None:
+            words += f", as wide as the channel: {material} spans {bridge_mm:g} mm."
+        else:
+            spans = "spans it" if region.carries_itself(bridge_mm) else f"spans {bridge_mm:g} mm only"
+            words += f": a bridge {region.bridge.span_mm:.1f} mm wide; {material} {spans}."
+        told.append(words)
+    return told or ["Nothing hangs inside."]

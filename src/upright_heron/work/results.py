@@ -35,16 +35,19 @@ from ..core.stance.figures import SHOW_DEG, Base, Figures, figures
 from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
 from ..core.stance.search import Found, search, slicer
-from ..core.supports.demand import Patch, Style, patches
+from ..core.supports.demand import Hold, Patch, Style, patches
 from ..core.supports.filament import Grown, chosen_styles, grow_supports, kept_clear
 from ..core.supports.finish import finished
 from ..core.supports.holding import holding, probes
 from ..core.supports.model import Branches, Column, SupportSet, SupportSettings
 from ..core.supports.reach import Access, reach
+from ..core.supports.shown import Shown
+from ..core.supports.sides import steady_heights, steady_patches, wall_patches
 from ..core.supports.stilts import make_stilts
 from ..core.supports.wishes import Wishes, wishes
 from ..core.tree import Tree
 from ..sheet.models import JobSheet
+from ..sheet.process import Second
 from ..store.store import Store
 from .handwork import by_hand
 from .keys import hand_of, keys
@@ -308,14 +311,20 @@ class Bench:
             stack, placed = self.layers(sheet), self.placed_mesh(sheet)
             settings = sheet.supports.settings(sheet.machine.line_width_mm)
             tree, _ = self._joins(sheet, placed)
-            return tuple(
-                patches(
-                    stack, placed, replace(self.walked(sheet), regions=self.hangs(sheet)),
-                    find_islands(stack, on_plate=sheet.lift_mm == 0)[1], sheet.limit,
-                    wishes=self.wishes(sheet), hold=sheet.supports.hold, let_be=frozenset(sheet.accepted),
-                    smallest_mm2=settings.smallest_mm2, tree=tree, progress=self.progress,
-                )
+            found = patches(
+                stack, placed, replace(self.walked(sheet), regions=self.hangs(sheet)),
+                find_islands(stack, on_plate=sheet.lift_mm == 0)[1], sheet.limit,
+                wishes=self.wishes(sheet), hold=sheet.supports.hold, let_be=frozenset(sheet.accepted),
+                smallest_mm2=settings.smallest_mm2, tree=tree, progress=self.progress,
             )  # fmt: skip
+            painted = self.painted(sheet)
+            if painted is not None:
+                found += wall_patches(stack, painted[0], painted[2], settings.spacing_mm, settings.branch_mm)
+            steady = sheet.supports.steady
+            if steady is not None or sheet.supports.hold is Hold.ALL:
+                heights = steady_heights(stack, steady, sheet.supports.steady_at)
+                found += steady_patches(stack, placed, tree, heights, settings.branch_mm)
+            return tuple(found)
 
         return self.store.recall(keys(sheet)["demand"], make)
 
@@ -347,7 +356,7 @@ class Bench:
             return grow_supports(
                 self.layers(sheet), self.held(sheet), sheet.supports.settings(sheet.machine.line_width_mm),
                 tree, clear=self.cleared(sheet), around=self.store.supports(around) if around else (),
-                progress=self.progress,
+                shown=self._shown(sheet), progress=self.progress,
             )  # fmt: skip
 
         return self.store.recall(keys(sheet)["grown"], make)
@@ -388,19 +397,26 @@ class Bench:
 
         def make() -> tuple[Access, ...]:
             assert sheet.supports is not None
-            made, placed = self.supports(sheet), self.placed_mesh(sheet)
-            tree, show = self._joins(sheet, placed)[0], None
-            if sheet.setting().painted:
-                fine = self.fine(sheet)
-                tree = Tree.of(self.placement(sheet).apply(fine.mesh))
-                show = marks_of(sheet, fine, self.store) == Mark.SHOW
-            elif sheet.show is not None:
-                turned = from_quaternion(sheet.stance.quaternion) @ np.array(sheet.show)
-                show = facet_normals(placed)[0] @ turned >= math.cos(math.radians(SHOW_DEG))
+            made = self.supports(sheet)
+            tree, _ = self._joins(sheet, self.placed_mesh(sheet))
             supports = [s for s in made.supports if isinstance(s, Column | Branches)]
-            return tuple(reach(supports, tree, sheet.supports.tool_mm, show, progress=self.progress))
+            tool_mm = sheet.supports.tool_mm
+            return tuple(reach(supports, tree, tool_mm, self._shown(sheet), progress=self.progress))
 
         return self.store.recall(keys(sheet)["access"], make)
+
+    def _shown(self, sheet: JobSheet) -> Shown | None:
+        """The show side where the part stands: painted, or by its direction."""
+        if sheet.setting().painted:
+            fine = self.fine(sheet)
+            painted = marks_of(sheet, fine, self.store) == Mark.SHOW
+            return Shown(Tree.of(self.placement(sheet).apply(fine.mesh)), painted)
+        if sheet.show is None:
+            return None
+        placed = self.placed_mesh(sheet)
+        turned = from_quaternion(sheet.stance.quaternion) @ np.array(sheet.show)
+        clean = facet_normals(placed)[0] @ turned >= math.cos(math.radians(SHOW_DEG))
+        return Shown(self._joins(sheet, placed)[0], clean)
 
     def _joins(self, sheet: JobSheet, placed: Mesh) -> tuple[Tree, NDArray[np.int32]]:
         """Tree and joins of the part in its stance: kept, for limits are dragged to and fro."""
@@ -483,9 +499,20 @@ class Bench:
             part = Item(part.name, mesh, marks=marks_of(sheet, fine, self.store))
         held = []
         if sheet.supports is not None:
-            mesh = moved(self.supports(sheet).handoff_mesh(), z=raised)
-            held = [Item(f"support of {name}", mesh, "support")]
+            held = self._held_items(sheet, raised)
         return [part, *held, *base]
+
+    def _held_items(self, sheet: JobSheet, raised: float) -> list[Item]:
+        """Supports to hand off, apart by nozzle where two print them."""
+        assert sheet.supports is not None
+        made, name = self.supports(sheet), f"support of {sheet.part_name}"
+        if not sheet.second_prints:
+            return [Item(name, moved(made.handoff_mesh(), z=raised), "support")]
+        second = f"{name}, nozzle 2, {sheet.second_stuff.name}"
+        if sheet.supports.second is Second.ALL:
+            return [Item(second, moved(made.handoff_mesh(), z=raised), "support")]
+        walls, interface = (moved(mesh, z=raised) for mesh in made.parted_meshes())
+        return [Item(name, walls, "support"), Item(second, interface, "support")]
 
     def all_objects(self, sheet: JobSheet) -> list[Item]:
         """Objects of all parts; those of several parts stand in rows beside each other."""

@@ -18,8 +18,9 @@ from ..core.stance.figures import Figures
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found
 from ..core.supports.model import SupportSet
-from ..core.supports.reach import Access
+from ..core.supports.reach import Access, Out
 from ..sheet.models import JobSheet
+from ..sheet.process import Second as SecondPrints
 from .keys import as_variant, keys
 from .values import Findings, Placed
 
@@ -29,6 +30,23 @@ class Remembered(Protocol):
 
     def result(self, key: str) -> Any | None:
         """A remembered result, or ``None``."""
+
+
+@dataclass(frozen=True, slots=True)
+class Second:
+    """What a second nozzle prints of supports.
+
+    Attributes
+    ----------
+    material : str
+    mass_g : float
+    extra_cost : float
+        Over what the same volume costs in the material of the part.
+    """
+
+    material: str
+    mass_g: float
+    extra_cost: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,6 +80,8 @@ class Summary:
         How each support is got at.
     variants : list of (str, str, Summary)
         Name, key of the supports and summary of each variant that is kept.
+    second : Second or None
+        What the second nozzle prints of the supports.
     parts : list of Summary
         Of each part in their order, where the job has several; without preflight of their own.
     """
@@ -77,6 +97,7 @@ class Summary:
     estimate: Estimate | None
     health: Report | None
     preflight: list[Check]
+    second: Second | None = None
     parts: list[Summary] = field(default_factory=list)
     access: tuple[Access, ...] | None = None
     variants: list[tuple[str, str, Summary]] = field(default_factory=list)
@@ -133,6 +154,7 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
     rough = without = None
     if ready and findings is not None:
         volume = abs(sheet.part.volume_mm3)
+        every = sheet.supports.every if sheet.supports is not None else 1
         above = footing.layers if footing is not None and footing.raise_mm > 0 else 0
         rough, without = (
             estimate(
@@ -147,9 +169,14 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
                 walls=sheet.process.walls,
                 infill=sheet.process.infill_percent / 100.0,
                 support_share=1.0,
+                thick_mm3=supports.thick_mm3(every) if supports is not None and held_mm3 else 0.0,
+                every=every,
             )
             for held_mm3 in (supports.volume_mm3 if supports is not None else 0.0, 0.0)
         )
+    second = _second(sheet, supports)
+    if second is not None and rough is not None:
+        rough = replace(rough, cost=rough.cost + second.extra_cost)
     hangs, held, marked = known("hangs"), known("holding"), known("marked")
     all_found = None
     if findings is not None and hangs is not None and (sheet.supports is None or held is not None):
@@ -175,6 +202,8 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
             findings=all_found,
             has_supports=sheet.supports is not None,
             has_footing=sheet.footing.kind in (FootingKind.BRIM, FootingKind.RAFT),
+            faults=supports.faults if supports is not None else (),
+            trapped=sum(a.out == Out.TRAPPED for a in known("access") or ()),
         )
         if room is not None
         else []
@@ -197,5 +226,18 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         listed=all_found,
         channels=known("channels"),
         without=without,
+        second=second,
         access=known("access"),
     )
+
+
+def _second(sheet: JobSheet, supports: SupportSet | None) -> Second | None:
+    if supports is None or sheet.supports is None or not sheet.second_prints:
+        return None
+    whole = sheet.supports.second is SecondPrints.ALL
+    volume = supports.volume_mm3 if whole else supports.interface_mm3
+    stuff = sheet.second_stuff
+    mass = volume * stuff.density_g_cm3 / 1000.0
+    own = volume * sheet.stuff.density_g_cm3 / 1000.0
+    extra = (mass * stuff.price_per_kg - own * sheet.stuff.price_per_kg) / 1000.0
+    return Second(stuff.name, mass, extra)

@@ -87,8 +87,14 @@ def make_areas(
                 shares[k].append((run, mine))
                 rest = rest - footprint
     found = []
+    plate = CrossSection()
+    if settings.brim_mm > 0:
+        # A rim may not come nearer to the part in its first layer than the support itself.
+        plate = stack.section(-lift).offset(settings.clearance_mm)
+        if clear is not None and clear[0] is not None:
+            plate = plate + clear[0]
     for (patch, style), own in zip(order, shares, strict=True):
-        column = _column(patch, style, own, stack.layer_mm, settings)
+        column = _column(patch, style, own, stack.layer_mm, settings, plate)
         if column is not None:
             found.append(column)
     return found
@@ -118,17 +124,25 @@ def _column(
     own: list[tuple[Run, CrossSection]],
     h: float,
     settings: SupportSettings,
+    plate: CrossSection,
 ) -> Column | None:
     if not own:
         return None
     slabs = []
     volume = 0.0
-    for low, high, section in _printed(own, style, settings):
+    for low, high, section, solid in _thick(_printed(own, style, settings), settings.every):
         area = float(section.area())
         if area <= CRUMB_MM2:
             continue
+        if low == 0 and settings.brim_mm > 0:
+            rim = section.offset(settings.brim_mm) - plate
+            slabs.append(Slab(0.0, h, tuple(rim.to_polygons()), solid))
+            volume += float(rim.area()) * h
+            low = 1
+            if low > high:
+                continue
         rings = tuple(section.to_polygons())
-        slabs.append(Slab(low * h, (high + 1) * h, rings))
+        slabs.append(Slab(low * h, (high + 1) * h, rings, solid))
         volume += area * (high + 1 - low) * h
     if not slabs:
         return None
@@ -142,16 +156,58 @@ def _column(
     )  # fmt: skip
 
 
+Stretch = tuple[int, int, CrossSection, bool]
+
+
+def _thick(printed: list[Stretch], every: int) -> list[Stretch]:
+    """Give walls one outline for every so many levels, counted from the plate; ends stay as they are."""
+    if every <= 1:
+        return printed
+    found: list[Stretch] = []
+    by_level = {level: s for s in printed for level in range(s[0], s[1] + 1)}
+    level = min(by_level, default=0)
+    top = max(by_level, default=-1)
+    while level <= top:
+        here = by_level.get(level)
+        block = [by_level.get(level + k) for k in range(every)]
+        if here is None:
+            level += 1
+        elif level % every or any(b is None or b[3] for b in block):
+            found.append((level, level, here[2], here[3]))
+            level += 1
+        else:
+            shared = here[2]
+            for other in {id(b[2]): b[2] for b in block if b is not None}.values():
+                if other is not here[2]:
+                    # Where the part draws nearer the thick layer gives way as soon as its first one would.
+                    shared = shared ^ other
+            found.append((level, level + every - 1, shared, False))
+            level += every
+    return _joined(found)
+
+
+def _joined(found: list[Stretch]) -> list[Stretch]:
+    """Join stretches that follow each other with the same outline."""
+    joined: list[Stretch] = []
+    for low, high, section, solid in found:
+        last = joined[-1] if joined else None
+        if last and last[2] is section and last[3] == solid and last[1] + 1 == low:
+            joined[-1] = (last[0], high, section, solid)
+        else:
+            joined.append((low, high, section, solid))
+    return joined
+
+
 def _printed(
     own: list[tuple[Run, CrossSection]], style: Style, settings: SupportSettings
-) -> list[tuple[int, int, CrossSection]]:
+) -> list[Stretch]:
     """Stretches of levels with what is printed in them: walls, and the whole outline where it ends."""
     top = {}
     for k, (run, _) in enumerate(own):
         for level in range(run.low, run.high + 1):
             top[level] = k
     n = settings.interface_layers
-    found: list[tuple[int, int, CrossSection]] = []
+    found: list[Stretch] = []
     for k, (run, section) in enumerate(own):
         walls = section ^ _walls(section.bounds(), style, settings)
         stretch: tuple[int, int, tuple[int | None, ...]] | None = None
@@ -164,10 +220,10 @@ def _printed(
                 stretch = (stretch[0], level, kind)
                 continue
             if stretch is not None:
-                found.append((stretch[0], stretch[1], _filled(section, walls, stretch[2], own)))
+                found.append((*stretch[:2], _filled(section, walls, stretch[2], own), bool(stretch[2])))
             stretch = (level, level, kind)
         assert stretch is not None
-        found.append((stretch[0], stretch[1], _filled(section, walls, stretch[2], own)))
+        found.append((*stretch[:2], _filled(section, walls, stretch[2], own), bool(stretch[2])))
     return found
 
 

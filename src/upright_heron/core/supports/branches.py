@@ -17,6 +17,7 @@ from .demand import Patch, Style, inside_of, shape_of
 from .growth import TIP_SHARE, fill, grow_down
 from .model import Branches, SupportSettings, support_id
 from .outlines import WALLS
+from .shown import Shown
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
 STEP_MM = 1.0
@@ -155,6 +156,8 @@ def tips_of(
     """
     import shapely
 
+    if patch.spots:
+        return list(patch.spots)
     gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
     found: list[tuple[float, float, float]] = []
     for layer, plan in sorted(patch.plans.items()):
@@ -181,6 +184,7 @@ def grow(
     *,
     clear: Sequence[CrossSection | None] | None = None,
     already: NDArray[np.float64] | None = None,
+    shown: Shown | None = None,
     progress: Progress = silent,
 ) -> Grown:
     """Grow trees and posts under patches.
@@ -198,6 +202,8 @@ def grow(
         By level from the plate: where nothing may pass.
     already : (k, 3) float64, optional
         Tips that are there; none is put near them.
+    shown : Shown, optional
+        The show side; tips are put beside it where they can be.
     progress : Progress
 
     Returns
@@ -216,6 +222,8 @@ def grow(
     barred: dict[str, str] = {}
     for k, (patch, style) in enumerate(held):
         every = tips_of(patch, stack, settings, settings.spacing_mm)
+        if shown is not None and not patch.spots:
+            every = shown.aside(every, patch, stack, settings.spacing_mm)
         if already is not None:
             every = [s for s in every if _apart_from(s, already, BESIDE * settings.spacing_mm)]
             if not every:
@@ -228,14 +236,16 @@ def grow(
         if not spots:
             barred[patch.id] = "what is below it is kept clear"
             continue
-        if style is Style.PILLAR:
+        if style is Style.PILLAR and not patch.spots:
             middle = np.mean(spots, axis=0)
             spots = [min(spots, key=lambda s: (s[0] - middle[0]) ** 2 + (s[1] - middle[1]) ** 2)]
         tips += spots
         owner += [k] * len(spots)
     if not tips:
         return Grown([], barred)
-    places = _below_slopes(np.array(tips), TIP_SHARE * settings.branch_mm / 2, part)
+    places = np.array(tips)
+    below = np.array([not held[k][0].spots for k in owner])
+    places[below] = _below_slopes(places[below], TIP_SHARE * settings.branch_mm / 2, part)
     room = _Room(
         stack, places[:, :2].min(axis=0), places[:, :2].max(axis=0), float(places[:, 2].max()), settings,
         clear, progress,
@@ -353,16 +363,11 @@ def _sorted_out(
         below = [new[int(down[m])] if down[m] >= 0 else -1 for m in members]
         last = new[int(foot)]
         if end == 0:
-            # A foot on the plate, wide enough to stay down.
-            wide = max(r, min(max(FOOT_SHARE * r, r + 1.0), room.beside(x, y, 0) - settings.clearance_mm))
-            if z > FOOT_MM:
-                places += [np.array([x, y, FOOT_MM, r]), np.array([x, y, 0.0, wide])]
-                below[last] = len(places) - 2
-                below += [len(places) - 1, -1]
-            else:
-                places.append(np.array([x, y, 0.0, wide]))
+            for node in foot_nodes(x, y, z, r, room.beside(x, y, 0), settings, stack.layer_mm):
+                places.append(node)
                 below[last] = len(places) - 1
                 below.append(-1)
+                last = len(places) - 1
         else:
             # On the part it stands on a narrow end, clear of the slope beside it.
             narrow = _landing(part, x, y, z, r, TIP_SHARE * settings.branch_mm / 2)
@@ -402,6 +407,31 @@ def _sorted_out(
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=volume_mm3(tree, settings)))
     return Grown(trees, {key: words.format(count) for key, count in lost.items()})
+
+
+def foot_nodes(
+    x: float,
+    y: float,
+    z: float,
+    radius: float,
+    free_mm: float,
+    settings: SupportSettings,
+    layer_mm: float,
+) -> list[NDArray[np.float64]]:
+    """Nodes of a foot on the plate, below a branch that ends at a height: wide, with a rim if asked.
+
+    ``free_mm`` is the distance of the part in the first layer.
+    """
+    room = free_mm - settings.clearance_mm
+    wide = max(radius, min(max(FOOT_SHARE * radius, radius + 1.0), room))
+    nodes = [np.array([x, y, FOOT_MM, radius])] if z > FOOT_MM + layer_mm else []
+    rim = min(settings.brim_mm, room - wide)
+    if rim > settings.line_mm and z > layer_mm:
+        nodes.append(np.array([x, y, layer_mm + 0.01 * layer_mm, wide]))
+        nodes.append(np.array([x, y, layer_mm, wide + rim]))
+        wide += rim
+    nodes.append(np.array([x, y, 0.0, wide]))
+    return nodes
 
 
 def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:

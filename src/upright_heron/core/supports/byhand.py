@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ..errors import BadValue
 from ..layers import LayerStack
-from .branches import FOOT_MM, FOOT_SHARE, TIP_MM, volume_mm3
+from .branches import FOOT_MM, FOOT_SHARE, TIP_MM, foot_nodes, volume_mm3
 from .descent import around, way_down
 from .growth import TIP_SHARE
 from .model import Branches, SupportSettings
@@ -130,19 +130,11 @@ def _footed(post: Branches, stack: LayerStack, settings: SupportSettings) -> Bra
     foot = post.foot
     x, y, z, r = (float(v) for v in nodes[foot])
     if not post.on_part:
-        free = float(around(stack, np.array([[x, y, max(stack.base_mm, 0.0) + 0.5 * stack.layer_mm]]))[0])
-        wide = max(r, min(max(FOOT_SHARE * r, r + 1.0), free - settings.clearance_mm))
-        above = nodes[np.flatnonzero(down == foot)[0]]
-        if above[2] <= 2 * FOOT_MM:
-            nodes = nodes.copy()
-            nodes[foot] = (x, y, 0.0, wide)
-            return replace(post, nodes=nodes)
-        t = FOOT_MM / max(float(above[2]), 1e-9)
-        ankle = np.array([x + t * (above[0] - x), y + t * (above[1] - y), FOOT_MM, r])
-        nodes = np.vstack([nodes[:foot], ankle, [x, y, 0.0, wide], nodes[foot + 1 :]])
-        down = np.insert(np.where(down > foot, down + 1, down), foot + 1, -1)
-        down[foot] = foot + 1
-        return replace(post, nodes=nodes, down=down)
+        free = float(around(stack, np.array([[x, y, 0.5 * stack.layer_mm]]))[0])
+        above = float(nodes[foot - 1, 2])
+        below = foot_nodes(x, y, above, r, free, settings, stack.layer_mm)
+        nodes = np.vstack([nodes[:foot], *below])
+        return replace(post, nodes=nodes, down=np.append(np.arange(1, len(nodes)), -1))
     gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
     floor = _floor(stack, x, y, z) + gap
     thin = TIP_SHARE * r
@@ -266,11 +258,9 @@ def _fade(
     for i in run:
         if i not in held:
             share[i] = 1.0 - abs(float(z[i] - z[node])) / whole
-        elif held[i] == "foot" and held[node] == "foot":
+        # The nodes of a foot stand over each other.
+        if held[node] == "foot" and abs(float(z[i] - z[node])) <= FOOT_MM + 1e-6:
             share[i] = 1.0
-    # The two nodes of a foot stand over each other.
-    if held[node] == "foot" and len(run) and abs(float(z[run[0]] - z[node])) <= FOOT_MM + 1e-6:
-        share[run[0]] = 1.0
 
 
 def resized(tree: Branches, width_mm: float, settings: SupportSettings) -> Branches:

@@ -72,6 +72,8 @@ class Patch:
         Its underside is level.
     high_mm : float
         Mean height over what is below it.
+    spots : tuple of (x, y, z)
+        Where supports are to end, on the side of the part; elsewhere they are spread below it.
     """
 
     id: str
@@ -81,6 +83,7 @@ class Patch:
     area_mm2: float
     flat: bool
     high_mm: float
+    spots: tuple[tuple[float, float, float], ...] = ()
 
     @property
     def reason(self) -> str:
@@ -95,6 +98,10 @@ class Patch:
 
 def proposed_style(patch: Patch) -> tuple[Style, str]:
     """The style that usually suits a patch, and why (common practice)."""
+    if patch.spots:
+        if any(reason.startswith("steadying") for reason in patch.reasons):
+            return Style.PILLAR, "posts beside the part keep it from shaking"
+        return Style.TREE, "branches reach walls from below"
     x0, y0, x1, y1 = patch.footprint.bounds()
     compact = max(x1 - x0, y1 - y0) <= SPOT_MM
     if patch.area_mm2 <= SPOT_MM2 and compact and patch.high_mm <= 60.0:

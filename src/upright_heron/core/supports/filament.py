@@ -25,6 +25,7 @@ from .demand import Patch, Style, patches, proposed_style
 from .finish import finished, order
 from .model import Branches, Column, SupportSet, SupportSettings
 from .reach import Out, reach
+from .shown import Shown
 from .wishes import wishes
 
 # Ways in which the part is looked for round a branch.
@@ -61,6 +62,7 @@ def grow_supports(
     *,
     clear: Sequence[CrossSection | None] | None = None,
     around: Sequence[Column | Branches] = (),
+    shown: Shown | None = None,
     progress: Progress = silent,
 ) -> Grown:
     """Make supports for patches, each in its style.
@@ -78,6 +80,8 @@ def grow_supports(
         By level from the plate: where nothing may pass, from ``kept_clear``.
     around : sequence of Column or Branches
         Supports that are there already: what they hold is not held twice.
+    shown : Shown, optional
+        The show side.
     progress : Progress
 
     Returns
@@ -93,7 +97,7 @@ def grow_supports(
     columns = make_areas(stack, broad, settings, clear=clear, progress=progress)
     grown = grow(
         stack, tall, settings, part, clear=clear, already=np.concatenate(tips) if tips else None,
-        progress=progress,
+        shown=shown, progress=progress,
     )  # fmt: skip
     found: list[Column | Branches] = [*columns, *_apart(grown.supports)]
     return Grown(tuple(sorted(found, key=order)), grown.lost)

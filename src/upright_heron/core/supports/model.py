@@ -94,11 +94,15 @@ class SupportSettings:
 
 @dataclass(frozen=True, eq=False)
 class Slab:
-    """A stretch of a column with one outline: from ``low_mm`` to ``high_mm``."""
+    """A stretch of a column with one outline: from ``low_mm`` to ``high_mm``.
+
+    ``solid`` where it is an interface: filled, at the end of walls.
+    """
 
     low_mm: float
     high_mm: float
     rings: tuple[NDArray[np.float64], ...]
+    solid: bool = False
 
     @property
     def section(self) -> CrossSection:
@@ -435,20 +439,61 @@ class SupportSet:
         """Shells of all supports side by side."""
         return concatenated(list(self.shells))
 
-    def _levels(self) -> list[Mesh]:
-        """What is printed, level by level: levels with one outline are one shell."""
+    @cached_property
+    def interface_mm3(self) -> float:
+        """Volume of the solid interfaces of lines and grids."""
+        return sum(
+            float(slab.section.area()) * (slab.high_mm - slab.low_mm) for slab in self._slabs if slab.solid
+        )
+
+    def thick_mm3(self, every: int) -> float:
+        """Volume of walls that are printed in every so many layers, as much thicker."""
+        if every <= 1:
+            return 0.0
+        least = every * self.layers.layer_mm - 1e-6
+        return sum(
+            float(slab.section.area()) * (slab.high_mm - slab.low_mm)
+            for slab in self._slabs
+            if not slab.solid and slab.high_mm - slab.low_mm >= least
+        )
+
+    @property
+    def _slabs(self) -> list[Slab]:
+        return [slab for s in self.supports if isinstance(s, Column) for slab in s.slabs]
+
+    def _levels(self, without: dict[int, list[NDArray[np.float64]]] | None = None) -> list[Mesh]:
+        """What is printed, level by level, less some rings; levels with one outline are one shell."""
         h = self.layers.layer_mm
+        taken = without or {}
         shells = []
         level = 0
         while level < len(self.layers):
             end = level + 1
             while end < len(self.layers) and self.layers.same_as_below(end):
+                if taken.get(end) is not taken.get(level):
+                    break
                 end += 1
             section = self.layers.section(level)
+            if level in taken:
+                section = section - CrossSection(taken[level], FillRule.NonZero)
             if not section.is_empty():
                 shells.append(Solid(section.extrude((end - level) * h).translate((0, 0, level * h))).mesh())
             level = end
         return shells
+
+    def parted_meshes(self) -> tuple[Mesh, Mesh]:
+        """What is handed off in two: walls and branches, and the solid interfaces, for another material."""
+        h = self.layers.layer_mm
+        solid: dict[int, list[NDArray[np.float64]]] = {}
+        for slab in self._slabs:
+            if slab.solid:
+                for level in range(round(slab.low_mm / h), round(slab.high_mm / h)):
+                    solid.setdefault(level, []).extend(slab.rings)
+        interface = []
+        for level, rings in sorted(solid.items()):
+            body = CrossSection(rings, FillRule.NonZero).extrude(h).translate((0, 0, level * h))
+            interface.append(Solid(body).mesh())
+        return concatenated(self._levels(solid)), concatenated(interface)
 
     def handoff_mesh(self) -> Mesh:
         """All supports as closed shells, to hand off.

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
 from .model import Branches, Column
+from .shown import Shown
 
 Points = NDArray[np.float64]
 
@@ -30,8 +31,6 @@ OPPOSITE = -0.94
 BELOW_MM = 0.3
 # It is enough if it gets at so many of the contacts.
 ENOUGH = 0.5
-# The surface over a contact lies within this.
-OVER_MM = 3.0
 AROUND = 6
 
 
@@ -86,7 +85,7 @@ def reach(
     supports: Sequence[Column | Branches],
     part: Tree,
     tool_mm: float,
-    show: NDArray[np.bool_] | None = None,
+    shown: Shown | None = None,
     *,
     progress: Progress = silent,
 ) -> list[Access]:
@@ -99,8 +98,8 @@ def reach(
         Of the part where it stands.
     tool_mm : float
         Width of the tool.
-    show : (n,) bool, optional
-        Facets of that part which are its show side.
+    shown : Shown, optional
+        The show side.
     progress : Progress
 
     Returns
@@ -116,13 +115,13 @@ def reach(
     directions are tried, at last close round the longest line of sight: bores are narrow.
     """
     return [
-        _access(support, part, tool_mm, show)
+        _access(support, part, tool_mm, shown)
         for support in tracked(list(supports), "Looking for ways out", progress)
     ]
 
 
 def _access(
-    support: Column | Branches, part: Tree, tool_mm: float, show: NDArray[np.bool_] | None
+    support: Column | Branches, part: Tree, tool_mm: float, shown: Shown | None
 ) -> Access:
     places, contacts = _places(support), _contacts(support)
     ways = directions(COARSE)
@@ -145,8 +144,8 @@ def _access(
     else:
         out = Out.PIECES if seen.all() and reached >= ENOUGH else Out.TRAPPED
     x, y, z = (float(v) for v in hardest)
-    shown = support.contact_mm2 * _on_show(part, contacts, show) if show is not None else 0.0
-    return Access(support.id, out.value, share, reached, shown, (x, y, z))
+    on_show = support.contact_mm2 * float(shown.over(contacts).mean()) if shown is not None else 0.0
+    return Access(support.id, out.value, share, reached, on_show, (x, y, z))
 
 
 def _places(support: Column | Branches) -> Points:
@@ -259,9 +258,3 @@ def _tool(part: Tree, contacts: Points, tool_mm: float, ways: Points) -> float:
         reached += bool((~np.isfinite(length)).reshape(AROUND, len(tried)).all(axis=0).any())
     return reached / len(grip)
 
-
-def _on_show(part: Tree, contacts: Points, show: NDArray[np.bool_]) -> float:
-    """Share of the contacts that lie on the show side."""
-    up = np.tile([0.0, 0.0, 1.0], (len(contacts), 1))
-    length, facet = part.first_hits(contacts - [0.0, 0.0, BELOW_MM], up, np.full(len(contacts), -1))
-    return float((show[np.maximum(facet, 0)] & (facet >= 0) & (length < OVER_MM)).mean())

@@ -41,7 +41,7 @@ def _name(mark: Mark) -> str:
     return MEANING[mark].name.lower() if mark in MEANING else "erase"
 
 
-def _keep(
+def keep_change(
     use: Services, job_id: str, words: str, change: Callable[[JobSheet, Fine, Marks], Marks]
 ) -> Job:
     """Apply a change to the marks of the part that is shown, and keep it as a step."""
@@ -102,7 +102,7 @@ def keep_stroke(use: Services, job_id: str, of: str, mark: Kind, body: bytes) ->
         return core.painted(marks, facets, MARKS[mark])
 
     words = "Erase marks" if mark == "erase" else f"Paint {_name(MARKS[mark])}"
-    return _keep(use, job_id, words, change)
+    return keep_change(use, job_id, words, change)
 
 
 @router.post("/fill", name="fill")
@@ -143,7 +143,7 @@ def fill(
     def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
         return core.painted(marks, filled(what, values, sheet, fine, result_of(sheet)), MARKS[mark])
 
-    job = _keep(use, job_id, f"{_name(MARKS[mark]).capitalize()}: {words}", change)
+    job = keep_change(use, job_id, f"{_name(MARKS[mark]).capitalize()}: {words}", change)
     return render(request, use, use.pages.job_page(job, open), "swap.html")
 
 
@@ -180,5 +180,5 @@ def change_marks(
         "grow": f"Grow {named} by {distance:g} mm", "shrink": f"Shrink {named} by {distance:g} mm",
         "smooth": f"Smooth {named}", "mirror": f"Mirror marks along {axis}", "clear": f"Clear {named}",
     }[how]  # fmt: skip
-    job = _keep(use, job_id, words, change)
+    job = keep_change(use, job_id, words, change)
     return render(request, use, use.pages.job_page(job, open), "swap.html")

@@ -7,19 +7,26 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
+import numpy as np
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import Response
 
+from ...core.channels import channel_at
 from ...core.errors import BadValue
+from ...core.fine import Fine
+from ...core.marks import Mark, Marks, painted
 from ...core.supports.filament import chosen_styles
 from ...core.supports.model import Branches, Column, SupportSet
 from ...sheet.handwork import EditSupports
 from ...sheet.models import JobSheet
 from ...work.handwork import edit, only
 from ...work.keys import keys
+from ...work.marking import hanging_inside
+from ...work.results import Bench
 from ..dependencies import Services, Use
 from ..supports import picked_line
 from .job import Section, render
+from .marks import keep_change
 
 router = APIRouter()
 Text = Annotated[str, Form(max_length=200_000)]
@@ -83,6 +90,45 @@ def _told(before: SupportSet | None, after: SupportSet) -> str:
     ]
     more = f" And {len(fresh) - 3} more." if len(fresh) > 3 else ""
     return " ".join(fresh[:3]) + more
+
+
+@router.post("/jobs/{job_id}/supports/channel", name="clear_channel")
+def clear_channel(
+    request: Request,
+    job_id: str,
+    use: Use,
+    support: Annotated[str, Form(max_length=40)],
+    open: Section = 6,
+) -> Response:
+    """Keep the channel clear that a trapped support stands in, and say what then hangs inside."""
+    sheet = use.store.job(job_id).sheet
+    result = _remembered(use, sheet)
+    found = next((a for a in result("access") or () if a.id == support), None)
+    if found is None:
+        raise BadValue("This support is not there any more.", "Look at the list again.")
+    use.work.run(sheet, ["gaps"])
+    gaps, hangs = result("gaps"), result("hangs") or ()
+    place = Bench(use.store).placement(sheet)
+    at = place.rotation.T @ (np.array(found.at_mm) - place.offset_mm)
+    told: list[str] = []
+
+    def change(sheet: JobSheet, fine: Fine, marks: Marks) -> Marks:
+        nearest = int(((fine.middles_mm - at) ** 2).sum(axis=1).argmin())
+        channel = channel_at(fine, nearest, gaps)
+        if channel is None:
+            raise BadValue(
+                "No hole or channel closes round this support.",
+                "Paint what must stay clear in the marks of section 5.",
+            )
+        inside = np.zeros(len(fine.parent), bool)
+        inside[channel.facets] = True
+        shape = "straight" if channel.straight else "curved"
+        told[:] = [f"A {shape} channel {channel.width_mm:.1f} mm wide is kept clear."]
+        told.extend(hanging_inside(hangs, fine, inside, sheet.bridge_mm, sheet.stuff.name))
+        return painted(marks, channel.facets, Mark.KEEP_CLEAR)
+
+    job = keep_change(use, job_id, "Keep clear: a channel", change)
+    return render(request, use, replace(use.pages.job_page(job, open), said=" ".join(told)), "swap.html")
 
 
 @router.get("/jobs/{job_id}/supports/picked", name="picked")

@@ -6,6 +6,7 @@ import { LayerPlan } from './layer-plan.js';
 import { LayerWalk } from './layer-walk.js';
 import { MarksPanel } from './marks.js';
 import { TiltPad } from './tilt-pad.js';
+import { SupportHand } from './supports.js';
 import { Uploads } from './uploads.js';
 import { LengthEcho } from './length.js';
 import { View } from './view.js';
@@ -20,6 +21,13 @@ const area = (mm2) => {
   if (mm2 >= 1000) return `${(mm2 / 100).toFixed(mm2 >= 1e5 ? 0 : 1)} cm²`;
   if (mm2 > 0 && mm2 < 1) return mm2 >= 0.005 ? `${mm2.toFixed(2)} mm²` : 'under 0.01 mm²';
   return `${mm2.toFixed(mm2 > 0 && mm2 < 100 ? 1 : 0)} mm²`;
+};
+
+/** Supports in the order of their shells. @param {string} key */
+const supportList = async (key) => {
+  const answer = await fetch(`/api/blocks/supports/${key}/list`);
+  if (!answer.ok) throw new Error('JobPage: the supports could not be listed');
+  return answer.json();
 };
 
 /** The job page: follows the sheet, feeds the view and the height profile, listens to the work. */
@@ -60,6 +68,9 @@ class JobPage {
     document.addEventListener('focusin', (e) => this.#figure(e.target.closest?.('.figure-line')));
     document.addEventListener('change', (e) => this.#changed(e));
     this.marks = new MarksPanel(this.view, { mesh: () => this.state.mesh, stroked: (marks) => this.#stroked(marks), look: (at) => this.view.setPlace({ lines: [], facets: [], at, facing: [0, 0, 0], colour: '#20303a' }) });
+    this.hand = new SupportHand(this.view, { raise: () => this.state.raise, acted: () => { this.acts += 1; }, open: () => { if (this.open === 6 && this.tabs[6] !== 'hand') this.#tab('hand'); } });
+    /** The tab that is open in each section. */
+    this.tabs = { 5: 'findings', 6: 'make' };
     this.plan = new LayerPlan($('#plan'));
     this.walk = new LayerWalk(this.profile, (z) => this.#onward(z));
     this.findings = new FindingList((finding) => this.#finding(finding));
@@ -145,9 +156,10 @@ class JobPage {
         this.layers.part = readLayers(await fetchBlock(`/api/blocks/layers/${key}`));
       });
       await this.#load('supports', state.supports, turn, async (key) => {
-        const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), fetchBlock(`/api/blocks/supports/${key}/layers`)]);
+        const [shell, layers, list] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), fetchBlock(`/api/blocks/supports/${key}/layers`), supportList(key)]);
         this.view.setShell('supports', readMesh(shell));
         this.layers.support = readLayers(layers);
+        this.hand.setList(list);
       });
       await this.#load('footing', state.footing, turn, async (key) => {
         const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/footing/${key}`), fetchBlock(`/api/blocks/footing/${key}/layers`)]);
@@ -180,6 +192,7 @@ class JobPage {
 
   #drop(name, layers) {
     this.view.setShell(name, null);
+    if (name === 'supports') this.hand.setList([]);
     this.layers[layers] = null;
     this.keys[name] = null;
   }
@@ -222,7 +235,8 @@ class JobPage {
     const places = open === 1 ? this.placeOf === this.state.health : open === this.placedIn && ((open === 5 && this.findingsOf === this.state.findings) || (open === 6 && this.supportsOf === this.state.supports));
     this.supportsOf = this.state.supports;
     this.findingsOf = this.state.findings;
-    if (open === 5) this.#tab(this.tab ?? 'findings');
+    if (this.tabs[open]) this.#tab(this.tabs[open]);
+    this.hand.follow(open === 6 && !this.state.resin && Boolean($('#picked')));
     this.marks.follow(this.#painting());
     this.view.dimSupports(this.#painting() ? 'hidden' : open === 5 ? 'faint' : 'shown');
     this.findings.follow();
@@ -278,7 +292,7 @@ class JobPage {
 
   /** Whether the marks are open, so that the part has to be fine enough to paint on. */
   #painting() {
-    return this.open === 5 && this.tab === 'marks';
+    return this.open === 5 && this.tabs[5] === 'marks';
   }
 
   /** A stroke was kept. @param {string | null | undefined} marks  what is painted now; not known while more are on their way */
@@ -289,9 +303,9 @@ class JobPage {
     this.#refreshSoon();
   }
 
-  /** Show the findings or the marks. @param {string} name */
+  /** Show one tab of the open section. @param {string} name */
   #tab(name) {
-    this.tab = name;
+    this.tabs[this.open] = name;
     for (const tab of document.querySelectorAll('[data-tab]')) {
       tab.setAttribute('aria-selected', String(tab.dataset.tab === name));
       document.getElementById(tab.dataset.tab).hidden = tab.dataset.tab !== name;
@@ -494,6 +508,17 @@ class JobPage {
     } : undefined);
   }
 
+  /** Show how a variant of the supports differs from those of now, or no longer. @param {string} key */
+  async #differ(key) {
+    if (this.hand.differing && this.hand.key === key) {
+      this.hand.differ(null);
+      return;
+    }
+    const [shell, list] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), supportList(key)]);
+    this.hand.key = key;
+    this.hand.differ({ data: readMesh(shell), list });
+  }
+
   #ghost(card) {
     const q = card && !card.classList.contains('chosen') ? JSON.parse(card.dataset.quaternion) : null;
     if (q !== this.ghosted) this.view.setGhost(q);
@@ -525,6 +550,8 @@ class JobPage {
     } else if (target.dataset.tab) {
       this.#tab(target.dataset.tab);
       this.#follow();
+    } else if (target.dataset.difference) {
+      this.#differ(target.dataset.difference);
     } else if (target.dataset.fault) {
       this.#look(target.dataset.fault.split(',').map(Number));
     } else if (target.dataset.placeStep) {
@@ -574,6 +601,7 @@ class JobPage {
       this.#pick(false);
       this.#unpair();
       if (this.#painting()) this.marks.use(null);
+      this.hand.leave();
     }
   }
 

@@ -215,6 +215,12 @@ export class PartBody {
     return raycaster.intersectObject(this.mesh, false)[0] ?? null;
   }
 
+  /** Height of the part below a place of the scene, or null where the plate is. @param {THREE.Vector3} point */
+  below(point) {
+    const ray = new THREE.Raycaster(point.clone().setZ(point.z - 0.05), new THREE.Vector3(0, 0, -1));
+    return this.hit(ray)?.point.z ?? null;
+  }
+
   // Marks ---------------------------------------------------------------------------
 
   /** Show what is painted. @param {Uint8Array | null} marks  one byte a facet */

@@ -85,6 +85,7 @@ export class View {
     this.sun.target.position.copy(this.controls.target);
     this.renderer.render(this.scene, this.camera);
     this.#placeTags();
+    this.drawn?.();
   }
 
   /** PNG of the view as a data address, drawn now. */
