@@ -16,7 +16,8 @@ from fastapi.testclient import TestClient
 from tests.core.test_threemf import read
 from tests.support import ascii_stl, box, comb, open_box, raw_stl, stalactites, stl, tee
 from upright_heron.core.health import examine
-from upright_heron.demo.jobs import make_demo_jobs
+from upright_heron.demo.jobs import NAMES, make_demo_jobs
+from upright_heron.demo.shapes import SHAPES
 from upright_heron.settings import Settings
 from upright_heron.store.store import Store
 from upright_heron.web.app import create_app
@@ -425,31 +426,21 @@ class ErrorTest(AppCase):
 
 
 class DemoTest(unittest.TestCase):
-    def test_demo_parts_are_sound(self):
+    def test_demo_jobs_are_sound_and_made_once(self):
         with tempfile.TemporaryDirectory() as folder:
             store = Store(Path(folder) / "heron.sqlite3")
-            for job_id in make_demo_jobs(store):
-                health = examine(store.mesh(store.job(job_id).sheet.part.mesh))
-                self.assertEqual((health.defects, health.sound), (0, True), job_id)
-            store.close()
-
-    def test_demo_jobs_are_made_once_and_are_the_same_every_time(self):
-        from upright_heron.demo.jobs import NAMES, make_demo_jobs
-        from upright_heron.demo.shapes import SHAPES
-        from upright_heron.store.store import Store
-
-        with tempfile.TemporaryDirectory() as folder:
-            store = Store(Path(folder) / "a.sqlite3")
             first = make_demo_jobs(store)
-            meshes = {job.id: job.sheet.part for job in store.jobs()}
+            parts = {job.id: job.sheet.part for job in store.jobs()}
+            for job_id, part in parts.items():
+                health = examine(store.mesh(part.mesh))
+                self.assertEqual((health.defects, health.sound, part.closed), (0, True, True), job_id)
             make_demo_jobs(store)
             self.assertEqual(len(store.jobs()), len(SHAPES))
             store.close()
         self.assertEqual(set(SHAPES), set(NAMES))
         self.assertEqual(len(first), 4)
-        self.assertTrue(all(part.closed for part in meshes.values()))
         self.assertEqual(SHAPES["telescope-bracket"]().digest, SHAPES["telescope-bracket"]().digest)
-        self.assertGreater(meshes["demo-dragonfly"].size_mm[1], 850)
+        self.assertGreater(parts["demo-dragonfly"].size_mm[1], 850)
 
 
 class SettingsTest(unittest.TestCase):

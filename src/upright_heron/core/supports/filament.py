@@ -28,6 +28,8 @@ from .reach import Out, reach
 from .shown import Shown
 from .wishes import wishes
 
+# What is kept clear is drawn in cells of this size before it is grown, its facets in no more steps than this.
+CELL_MM, MOST_STEPS = 0.4, 12
 # Ways in which the part is looked for round a branch.
 ROUND = 24
 
@@ -149,28 +151,50 @@ def kept_clear(fine: Mesh, marks: Marks, stack: LayerStack) -> list[CrossSection
         return None
     away = MEANING[Mark.KEEP_CLEAR].clearance_mm
     h = stack.layer_mm
-    lift = round(stack.base_mm / h)
-    corners = fine.vertices[fine.faces[chosen]]
-    low = np.floor((corners[:, :, 2].min(axis=1) - away) / h).astype(int)
-    high = np.floor((corners[:, :, 2].max(axis=1) + away) / h).astype(int)
-    found: list[CrossSection | None] = [None] * (len(stack) + lift)
-    for level in range(max(0, int(low.min())), min(len(found) - 1, int(high.max())) + 1):
-        here = np.flatnonzero((low <= level) & (level <= high))
-        if len(here):
-            # Upright facets have no area in plan: each is drawn a hair wider, then all are grown.
-            flat = [_wide(c) for c in corners[here, :, :2]]
-            plan = CrossSection(flat, FillRule.NonZero).offset(away)
-            found[level] = plan if not plan.is_empty() else None
+    levels = len(stack) + round(stack.base_mm / h)
+    points = _samples(fine.vertices[fine.faces[chosen]])
+    points = points[np.argsort(points[:, 2], kind="stable")]
+    found: list[CrossSection | None] = [None] * levels
+    cells = np.floor(points[:, :2] / CELL_MM).astype(np.int64)
+    corner = cells.min(axis=0)
+    cells -= corner
+    grid = np.zeros(cells.max(axis=0)[::-1] + 1, np.bool_)
+    middle = (np.arange(levels) + 0.5) * h
+    first = np.searchsorted(points[:, 2], middle - away - h / 2)
+    last = np.searchsorted(points[:, 2], middle + away + h / 2)
+    for level in np.flatnonzero(last > first).tolist():
+        here = cells[first[level] : last[level]]
+        grid[:] = False
+        grid[here[:, 1], here[:, 0]] = True
+        found[level] = CrossSection(_runs(grid, corner), FillRule.NonZero).offset(away)
     return found
 
 
-def _wide(corners: NDArray[np.float64]) -> NDArray[np.float64]:
-    low, high = corners.min(axis=0) - 0.02, corners.max(axis=0) + 0.02
-    u, v = corners[1] - corners[0], corners[2] - corners[0]
-    area = 0.5 * float(u[0] * v[1] - u[1] * v[0])
-    if abs(area) > 0.02 * math.hypot(*(high - low)):
-        return corners if area > 0 else corners[::-1]
-    return np.array([low, [high[0], low[1]], high, [low[0], high[1]]])
+def _samples(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Points (k, 3) all over facets (m, 3, 3), no further apart than a cell."""
+    edges = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
+    each = np.ceil(edges.max(axis=1) / CELL_MM).astype(np.int64).clip(1, MOST_STEPS)
+    found = []
+    for steps in np.unique(each).tolist():
+        u, v = np.meshgrid(np.arange(steps + 1), np.arange(steps + 1))
+        inside = u + v <= steps
+        share = np.stack([u[inside], v[inside]], axis=1) / steps
+        weights = np.column_stack([share, 1.0 - share.sum(axis=1)])
+        found.append(np.einsum("kj,mjd->mkd", weights, corners[each == steps]).reshape(-1, 3))
+    return np.concatenate(found)
+
+
+def _runs(grid: NDArray[np.bool_], corner: NDArray[np.int64]) -> list[NDArray[np.float64]]:
+    """Rectangles that cover the cells of a grid: one for each run in a row."""
+    row, column = np.nonzero(grid)
+    fresh = np.append(True, (np.diff(row) != 0) | (np.diff(column) != 1))
+    start = np.flatnonzero(fresh)
+    end = np.append(start[1:], len(row)) - 1
+    x0, x1 = ((column[k] + corner[0] + step) * CELL_MM for k, step in ((start, 0), (end, 1)))
+    y0 = (row[start] + corner[1]) * CELL_MM
+    y1 = y0 + CELL_MM
+    rectangles = np.stack([np.stack([x0, x1, x1, x0], 1), np.stack([y0, y0, y1, y1], 1)], axis=2)
+    return list(rectangles)
 
 
 def hold_part(
