@@ -15,7 +15,7 @@ from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.health import EdgeTable, examine, loops, thickness_mm
 from upright_heron.core.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
-from upright_heron.core.mesh import Mesh, facts
+from upright_heron.core.mesh import Mesh, facet_normals, facts
 from upright_heron.core.places import report, thin_walls
 from upright_heron.core.solid import Solid, concatenated
 from upright_heron.core.tree import Tree
@@ -55,6 +55,13 @@ class TreeTest(unittest.TestCase):
             self.assertAlmostEqual(
                 abs(Tree.of(disc).winding(np.array([[0, 0, h]]))[0]), expected, delta=0.02 * expected
             )
+
+    def test_rays_that_begin_on_no_facet_see_every_facet(self):
+        mesh = mesh_of(box(10, 10, 10))
+        middles = mesh.vertices[mesh.faces].mean(axis=1)
+        normals = facet_normals(mesh)[0]
+        _, seen = Tree.of(mesh).first_hits(middles + normals, -normals, np.full(len(middles), -1))
+        self.assertEqual(seen.tolist(), list(range(len(middles))))
 
     def test_first_hits(self):
         mesh = mesh_of(sphere(10, 48))

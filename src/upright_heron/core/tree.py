@@ -92,7 +92,7 @@ class Tree:
         ----------
         origins, directions : (n, 3) float64, mm
         own : (n,) int64, optional
-            A facet of the mesh that each ray starts on and does not hit.
+            A facet of the mesh that each ray starts on and does not hit; -1 for none.
 
         Returns
         -------
@@ -103,7 +103,9 @@ class Tree:
         """
         place = np.full(len(self.order), -1, np.int64)
         place[self.order] = np.arange(len(self.order))
-        skip = np.full(len(origins), -1, np.int64) if own is None else place[own]
+        skip = np.full(len(origins), -1, np.int64)
+        if own is not None:
+            skip = np.where(own >= 0, place[np.maximum(own, 0)], -1)
         length, at = _first_hits(self.corners, self.boxes, np.asarray(origins), np.asarray(directions), skip)
         facets = np.where(at >= 0, self.order[at], -1)
         return length, facets

@@ -64,8 +64,8 @@ class Edit:
     Attributes
     ----------
     before, hand : HandWork
-    made : SupportSet
-        All supports after it.
+    made : SupportSet or None
+        All supports after it; ``None`` where they have to be made again for it.
     words : str
     picked : str
         Id of the support that was changed or put in.
@@ -73,7 +73,7 @@ class Edit:
 
     before: HandWork
     hand: HandWork
-    made: SupportSet
+    made: SupportSet | None
     words: str
     picked: str
 
@@ -152,10 +152,16 @@ def edit(
         kept |= {s.id: s for s in put}
     growing = keys(sheet)["growing"]
     around = before.around if before.made_for == growing else before.kept
+    again = how == "unlock" and len(put) < len(chosen)
+    if again:
+        # The others were made round it: without it they have to be made anew.
+        growing, around = "", None
     hand = HandWork(
         of=before.of, kept=store.keep_supports(sorted(kept.values(), key=order)) if kept else None,
         count=len(kept), removed=tuple(removed), made_for=growing, around=around,
     )  # fmt: skip
+    if again:
+        return Edit(sheet.hand, hand, None, words[:120], picked)
     _, lost = by_hand(grown, hand, tuple(kept.values()))
     after = edited(made, stack, asked, out, put, settings, clear=clear, lost=lost)
     return Edit(sheet.hand, hand, after, words[:120], picked)

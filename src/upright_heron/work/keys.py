@@ -25,7 +25,7 @@ VERSIONS = {
     "layers": 1,
     "walked": 2,
     "findings": 2,
-    "hangs": 3,
+    "hangs": 4,
     "holding": 1,
     "marked": 1,
     "figures": 1,

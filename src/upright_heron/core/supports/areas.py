@@ -130,25 +130,26 @@ def _column(
         return None
     slabs = []
     volume = 0.0
-    for low, high, section, solid in _thick(_printed(own, style, settings), settings.every):
+    walls, ends = _printed(own, style, settings)
+    if settings.brim_mm > 0 and own[0][0].low == 0:
+        rim = own[0][1].offset(settings.brim_mm) - plate
+        slabs.append(Slab(0.0, h, tuple(rim.to_polygons())))
+        volume += (float(rim.area()) - float(walls[0][2].area())) * h
+    for low, high, section in _thick(walls, settings.every):
         area = float(section.area())
-        if area <= CRUMB_MM2:
-            continue
-        if low == 0 and settings.brim_mm > 0:
-            rim = section.offset(settings.brim_mm) - plate
-            slabs.append(Slab(0.0, h, tuple(rim.to_polygons()), solid))
-            volume += float(rim.area()) * h
-            low = 1
-            if low > high:
-                continue
-        rings = tuple(section.to_polygons())
-        slabs.append(Slab(low * h, (high + 1) * h, rings, solid))
-        volume += area * (high + 1 - low) * h
+        if area > CRUMB_MM2:
+            slabs.append(Slab(low * h, (high + 1) * h, tuple(section.to_polygons())))
+            volume += area * (high + 1 - low) * h
+    for low, high, section, beside in ends:
+        if section.area() > CRUMB_MM2:
+            slabs.append(Slab(low * h, (high + 1) * h, tuple(section.to_polygons()), solid=True))
+            volume += float((section - beside).area()) * (high + 1 - low) * h
     if not slabs:
         return None
+    slabs.sort(key=lambda slab: (slab.high_mm, slab.low_mm))
     top = slabs[-1].rings[0].mean(axis=0)
     touch = (float(top[0]), float(top[1]), slabs[-1].high_mm)
-    on_part = slabs[0].low_mm > h / 2
+    on_part = min(slab.low_mm for slab in slabs) > h / 2
     dense = 1.0 if settings.interface_layers else settings.line_mm / settings.line_spacing_mm
     return Column(
         support_id("column", *patch.at_mm), patch.reason, touch, on_part, volume, tuple(slabs), patch.id,
@@ -156,94 +157,77 @@ def _column(
     )  # fmt: skip
 
 
-Stretch = tuple[int, int, CrossSection, bool]
+Stretch = tuple[int, int, CrossSection]
 
 
-def _thick(printed: list[Stretch], every: int) -> list[Stretch]:
-    """Give walls one outline for every so many levels, counted from the plate; ends stay as they are."""
+def _thick(walls: list[Stretch], every: int) -> list[Stretch]:
+    """Give walls one outline for every so many levels, counted from the plate."""
     if every <= 1:
-        return printed
+        return walls
+    by_level = {level: section for low, high, section in walls for level in range(low, high + 1)}
     found: list[Stretch] = []
-    by_level = {level: s for s in printed for level in range(s[0], s[1] + 1)}
-    level = min(by_level, default=0)
-    top = max(by_level, default=-1)
+    level, top = min(by_level, default=0), max(by_level, default=-1)
     while level <= top:
-        here = by_level.get(level)
-        block = [by_level.get(level + k) for k in range(every)]
-        if here is None:
-            level += 1
-        elif level % every or any(b is None or b[3] for b in block):
-            found.append((level, level, here[2], here[3]))
-            level += 1
-        else:
-            shared = here[2]
-            for other in {id(b[2]): b[2] for b in block if b is not None}.values():
-                if other is not here[2]:
-                    # Where the part draws nearer the thick layer gives way as soon as its first one would.
+        block = [by_level[level + k] for k in range(every) if level + k in by_level]
+        if level % every == 0 and len(block) == every:
+            shared = block[0]
+            for other in block[1:]:
+                if other is not shared:
+                    # Where the part draws nearer, the thick layer gives way as soon as its first one would.
                     shared = shared ^ other
-            found.append((level, level + every - 1, shared, False))
+            found.append((level, level + every - 1, shared))
             level += every
-    return _joined(found)
-
-
-def _joined(found: list[Stretch]) -> list[Stretch]:
-    """Join stretches that follow each other with the same outline."""
-    joined: list[Stretch] = []
-    for low, high, section, solid in found:
-        last = joined[-1] if joined else None
-        if last and last[2] is section and last[3] == solid and last[1] + 1 == low:
-            joined[-1] = (last[0], high, section, solid)
         else:
-            joined.append((low, high, section, solid))
-    return joined
+            if level in by_level:
+                found.append((level, level, by_level[level]))
+            level += 1
+    return found
 
 
 def _printed(
     own: list[tuple[Run, CrossSection]], style: Style, settings: SupportSettings
-) -> list[Stretch]:
-    """Stretches of levels with what is printed in them: walls, and the whole outline where it ends."""
+) -> tuple[list[Stretch], list[tuple[int, int, CrossSection, CrossSection]]]:
+    """Stretches of levels with the walls in them; and with what is solid, and the walls it lies over.
+
+    Where the outline does not go on for so many layers it is solid: under the part, and on it.
+    """
     top = {}
     for k, (run, _) in enumerate(own):
         for level in range(run.low, run.high + 1):
             top[level] = k
     n = settings.interface_layers
     found: list[Stretch] = []
+    ends: list[tuple[int, int, CrossSection, CrossSection]] = []
     for k, (run, section) in enumerate(own):
         walls = section ^ _walls(section.bounds(), style, settings)
+        found.append((run.low, run.high, walls))
         stretch: tuple[int, int, tuple[int | None, ...]] | None = None
-        for level in range(run.low, run.high + 1):
-            # Where the outline does not go on for so many layers it is solid: under the part, and on it.
+        for level in range(run.low, run.high + 2):
             beyond = tuple(top.get(level + step) for step in range(1, n + 1))
             before = tuple(top.get(level - step) if level - step >= 0 else k for step in range(1, n + 1))
             kind = tuple(j for j in (*beyond, *before) if j != k)
-            if stretch is not None and stretch[2] == kind:
+            if stretch is not None and stretch[2] == kind and level <= run.high:
                 stretch = (stretch[0], level, kind)
                 continue
-            if stretch is not None:
-                found.append((*stretch[:2], _filled(section, walls, stretch[2], own), bool(stretch[2])))
+            if stretch is not None and stretch[2]:
+                solid = _solid(section, stretch[2], own)
+                if not solid.is_empty():
+                    ends.append((stretch[0], stretch[1], solid, walls))
             stretch = (level, level, kind)
-        assert stretch is not None
-        found.append((*stretch[:2], _filled(section, walls, stretch[2], own), bool(stretch[2])))
-    return found
+    return found, ends
 
 
-def _filled(
-    section: CrossSection,
-    walls: CrossSection,
-    ends: tuple[int | None, ...],
-    own: list[tuple[Run, CrossSection]],
+def _solid(
+    section: CrossSection, ends: tuple[int | None, ...], own: list[tuple[Run, CrossSection]]
 ) -> CrossSection:
-    if not ends:
-        return walls
+    """What of an outline ends within a few layers."""
     goes_on = section
     for j in set(ends):
         if j is None:
             return section
         goes_on = goes_on ^ own[j][1]
-    solid = section - goes_on
     # Edges that draw back by less than a line are slopes of a wall, not ends of it.
-    solid = solid.offset(-0.1).offset(0.1)
-    return walls if solid.is_empty() else walls + solid
+    return (section - goes_on).offset(-0.1).offset(0.1)
 
 
 def _walls(

@@ -289,6 +289,8 @@ def _is_clear(
 
 def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArray[np.float64]:
     """Lower tips so that their rims are clear of a slope as their middles are of the surface over them."""
+    if not len(tips):
+        return tips
     up = np.array([0.0, 0.0, 1.0])
     around = _round(tips, radius, LOOK_MM)
     length, _ = part.first_hits(around, np.tile(up, (len(around), 1)), np.full(len(around), -1))
@@ -363,7 +365,16 @@ def _sorted_out(
         below = [new[int(down[m])] if down[m] >= 0 else -1 for m in members]
         last = new[int(foot)]
         if end == 0:
-            for node in foot_nodes(x, y, z, r, room.beside(x, y, 0), settings, stack.layer_mm):
+            free = room.beside(x, y, 0)
+            if z < 1e-6 and last:
+                # The last step itself is the foot: it runs on to the plate and widens on its way.
+                above = places[below.index(last)]
+                feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm, tuple(above[:3]))
+                places[last], below[last] = feet[0], -1
+                feet = feet[1:]
+            else:
+                feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm)
+            for node in feet:
                 places.append(node)
                 below[last] = len(places) - 1
                 below.append(-1)
@@ -403,7 +414,7 @@ def _sorted_out(
             tuple(held[k][0].id for k in patches),
             style.value,
         )
-        if style is Style.PILLAR:
+        if style is Style.PILLAR and not held[patches[0]][0].spots:
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=volume_mm3(tree, settings)))
     return Grown(trees, {key: words.format(count) for key, count in lost.items()})
@@ -417,18 +428,22 @@ def foot_nodes(
     free_mm: float,
     settings: SupportSettings,
     layer_mm: float,
+    above: tuple[float, float, float] | None = None,
 ) -> list[NDArray[np.float64]]:
     """Nodes of a foot on the plate, below a branch that ends at a height: wide, with a rim if asked.
 
-    ``free_mm`` is the distance of the part in the first layer.
+    ``free_mm`` is the distance of the part in the first layer, ``above`` the node that a branch comes from
+    which reaches the plate by itself.
     """
     room = free_mm - settings.clearance_mm
     wide = max(radius, min(max(FOOT_SHARE * radius, radius + 1.0), room))
     nodes = [np.array([x, y, FOOT_MM, radius])] if z > FOOT_MM + layer_mm else []
     rim = min(settings.brim_mm, room - wide)
-    if rim > settings.line_mm and z > layer_mm:
-        nodes.append(np.array([x, y, layer_mm + 0.01 * layer_mm, wide]))
-        nodes.append(np.array([x, y, layer_mm, wide + rim]))
+    top = above or (x, y, z)
+    if rim > settings.line_mm and top[2] > 2 * layer_mm:
+        for share, out in ((1.01 * layer_mm / top[2], 0.0), (layer_mm / top[2], rim)):
+            u = share if above else 0.0
+            nodes.append(np.array([x + u * (top[0] - x), y + u * (top[1] - y), share * top[2], wide + out]))
         wide += rim
     nodes.append(np.array([x, y, 0.0, wide]))
     return nodes

@@ -273,10 +273,13 @@ def _of(
         return any(fault.at_mm == s.touch_mm for s in gone)
     level = int(z / layers.layer_mm + 1e-6)
     spot = CrossSection.circle(0.3, 8).translate((x, y))
-    if not (layers.section(level) ^ spot).is_empty():
+    if level >= len(layers) or _covers(layers.rings(level), spot):
         return False
-    for support in gone:
-        rings = rings_of(support, len(layers), layers.layer_mm, settings).get(level, [])
-        if rings and not (CrossSection(rings, FillRule.NonZero) ^ spot).is_empty():
-            return True
-    return False
+    every = (rings_of(support, len(layers), layers.layer_mm, settings) for support in gone)
+    return any(_covers(rings.get(level, []), spot) for rings in every)
+
+
+def _covers(rings: list[NDArray[np.float64]], spot: CrossSection) -> bool:
+    """Whether rings lie over a spot, or round it: trunks are hollow."""
+    outer = [ring for ring in rings if _ring_area(ring) > 0]
+    return bool(outer) and not (CrossSection(outer, FillRule.NonZero) ^ spot).is_empty()

@@ -9,6 +9,8 @@ from numba import njit
 TIP_SHARE = 0.6
 # Beside a slope the first step may be as near to the part as this share of the branch.
 NEAR_SHARE = 0.7
+# Over so many steps from its tip it may come off a wall that it touches.
+FRESH_STEPS = 4.0
 # A branch thickens by so much for each millimetre it runs, to each side, and with the tips it carries.
 TAPER = 0.012
 LOAD = 0.45
@@ -71,6 +73,21 @@ def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # t
             if d < best:
                 best, bx, by = d, px_x, px_y
     return bx, by, best < np.inf
+
+
+@njit(cache=True)
+def _freest(away, k, x, y, within, low, px):  # type: ignore[no-untyped-def]
+    """Place of step k within reach that is furthest from the part: x, y and how far that is."""
+    rows, columns = away.shape[1], away.shape[2]
+    best, bx, by = -1.0, x, y
+    span = int(np.ceil(within / px)) + 1
+    c0, r0 = int((x - low[0]) / px), int((y - low[1]) / px)
+    for r in range(max(0, r0 - span), min(rows, r0 + span + 1)):
+        for c in range(max(0, c0 - span), min(columns, c0 + span + 1)):
+            px_x, px_y = low[0] + (c + 0.5) * px, low[1] + (r + 0.5) * px
+            if (px_x - x) ** 2 + (px_y - y) ** 2 <= within * within and away[k, r, c] > best:
+                best, bx, by = away[k, r, c], px_x, px_y
+    return bx, by, best
 
 
 @njit(cache=True)
@@ -193,6 +210,10 @@ def grow_down(  # type: ignore[no-untyped-def]
                         px,
                         only,
                     )
+            if not ok and length[i] <= FRESH_STEPS * step:
+                # Just off a wall there is no room for the clearance yet: away from it as far as it leans.
+                bx, by, most_free = _freest(away, k - 1, ax[i], ay[i], reach, low, px)
+                ok = most_free >= NEAR_SHARE * radius
             if not ok and only and not from_plate:
                 doomed[i] = True
                 bx, by, ok = _best(

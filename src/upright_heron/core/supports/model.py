@@ -498,11 +498,11 @@ class SupportSet:
     def handoff_mesh(self) -> Mesh:
         """All supports as closed shells, to hand off.
 
-        Stilts are united. The slabs of columns stay shells that stand on each other, each closed in itself:
-        uniting them costs minutes on a large part, and any program that reads the file fills them alike.
+        Stilts are united. What else there is leaves as the levels that are printed, each outline a shell that
+        stands on the one below: uniting them costs minutes on a large part, and any program that reads the
+        file fills them alike.
         """
-        if any(isinstance(s, Branches) for s in self.supports):
-            return concatenated(self._levels())
         stilts = [body for s in self.supports if isinstance(s, Stilt) for body in s.manifolds()]
-        slabs = [Solid(body).mesh() for s in self.supports if isinstance(s, Column) for body in s.manifolds()]
-        return concatenated(([Solid(union(stilts)).mesh()] if stilts else []) + slabs)
+        if stilts:
+            return Solid(union(stilts)).mesh()
+        return concatenated(self._levels())

@@ -103,7 +103,7 @@ def column_rings(column: Column, levels: int, layer_mm: float) -> dict[int, list
     found: dict[int, list[Ring]] = {}
     for slab in column.slabs:
         for level in range(round(slab.low_mm / layer_mm), min(levels, round(slab.high_mm / layer_mm))):
-            found[level] = list(slab.rings)
+            found.setdefault(level, []).extend(slab.rings)
     return found
 
 

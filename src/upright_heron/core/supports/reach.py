@@ -20,7 +20,9 @@ Points = NDArray[np.float64]
 
 # Directions looked in at first, and where nothing is seen; those close round the longest sight line.
 COARSE, FINE = 128, 1200
-CONE, CONE_DEG = 48, 7.0
+CONE, CONE_DEG, AXIS_DEG = 48, 7.0, 3.0
+# Places of one support keep so far off its ends.
+INSET_MM = 0.6
 # Places of one support, and contacts of one, that are looked from.
 PLACES, CONTACTS = 12, 12
 # Open in less than this share of all directions it stands in a hole.
@@ -151,7 +153,11 @@ def _access(
 def _places(support: Column | Branches) -> Points:
     """Places all over a support."""
     if isinstance(support, Branches):
-        every = support.nodes[:, :3]
+        every = support.nodes[:, :3].copy()
+        # Its ends lie so near to the part that they see along it only.
+        low, high = every[:, 2].min() + INSET_MM, every[:, 2].max() - INSET_MM
+        if low < high:
+            every[:, 2] = np.clip(every[:, 2], low, high)
     else:
         slabs = support.slabs[:: max(1, len(support.slabs) // 4)]
         every = np.concatenate(
@@ -217,18 +223,24 @@ def _closer(
         found = cones[~np.isfinite(length)]
     if not len(found):
         return ways, open_
-    # Both ends of a hole: what is open one way may be open the other.
-    found = np.concatenate([found[:64], -found[:64]])
+    # The middle of what is open is the axis of a hole; what is open one way may be open the other.
+    axis = found[found @ found[0] > 0].sum(axis=0)
+    axis /= np.linalg.norm(axis)
+    close = _cone(axis, AXIS_DEG)
+    level = close * [1.0, 1.0, 0.0]
+    level /= np.maximum(np.linalg.norm(level, axis=1), 1e-9)[:, None]
+    found = np.concatenate([found[:64], close, level])
+    found = np.concatenate([found, -found])
     return np.concatenate([ways, found]), np.hstack([open_, _open(part, places, found)])
 
 
-def _cone(axis: Points) -> Points:
+def _cone(axis: Points, wide_deg: float = CONE_DEG) -> Points:
     """Directions close round one."""
     side = np.cross(axis, [0.0, 0.0, 1.0] if abs(axis[2]) < 0.9 else [1.0, 0.0, 0.0])
     side /= np.linalg.norm(side)
     other = np.cross(axis, side)
     k = np.arange(CONE)
-    wide = np.tan(np.radians(CONE_DEG) * np.sqrt(k / CONE))
+    wide = np.tan(np.radians(wide_deg) * np.sqrt(k / CONE))
     turn = np.pi * (3.0 - math.sqrt(5.0)) * k
     found = axis + (wide * np.cos(turn))[:, None] * side + (wide * np.sin(turn))[:, None] * other
     result: Points = found / np.linalg.norm(found, axis=1)[:, None]

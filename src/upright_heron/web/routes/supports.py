@@ -73,9 +73,10 @@ def by_hand(
     done = edit(how, values, sheet, use.store, _remembered(use, sheet))
     change = EditSupports(hand=done.hand, before=done.before, of=sheet.part.mesh, words=done.words)
     job = use.store.apply(job_id, change)
-    use.pages.remember(keys(job.sheet)["supports"], done.made)
+    if done.made is not None:
+        use.pages.remember(keys(job.sheet)["supports"], done.made)
     page = use.pages.job_page(job, open)
-    told = _told(before, done.made)
+    told = _told(before, done.made) if done.made is not None else ""
     return render(request, use, replace(page, said=told, picked=done.picked), "swap.html")
 
 
