@@ -68,7 +68,7 @@ class JobPage {
     document.addEventListener('focusin', (e) => this.#figure(e.target.closest?.('.figure-line')));
     document.addEventListener('change', (e) => this.#changed(e));
     this.marks = new MarksPanel(this.view, { mesh: () => this.state.mesh, stroked: (marks) => this.#stroked(marks), look: (at) => this.view.setPlace({ lines: [], facets: [], at, facing: [0, 0, 0], colour: '#20303a' }) });
-    this.hand = new SupportHand(this.view, { raise: () => this.state.raise, acted: () => { this.acts += 1; }, open: () => { if (this.open === 6 && this.tabs[6] !== 'hand') this.#tab('hand'); } });
+    this.hand = new SupportHand(this.view, { raise: () => this.state.raise, acted: () => { this.acts += 1; }, quiet: () => this.refresh, open: () => { if (this.open === 6 && this.tabs[6] !== 'hand') this.#tab('hand'); } });
     /** The tab that is open in each section. */
     this.tabs = { 5: 'findings', 6: 'make' };
     this.plan = new LayerPlan($('#plan'));
@@ -236,7 +236,7 @@ class JobPage {
     this.supportsOf = this.state.supports;
     this.findingsOf = this.state.findings;
     if (this.tabs[open]) this.#tab(this.tabs[open]);
-    this.hand.follow(open === 6 && !this.state.resin && Boolean($('#picked')));
+    this.hand.follow(open === 6 && !this.state.resin && Boolean($('#picked')), this.state.step);
     this.marks.follow(this.#painting());
     this.view.dimSupports(this.#painting() ? 'hidden' : open === 5 ? 'faint' : 'shown');
     this.findings.follow();
@@ -648,11 +648,16 @@ class JobPage {
       this.late = true;
       return;
     }
+    if (this.hand.sending) {
+      this.#refreshSoon();
+      return;
+    }
     this.late = false;
     this.refreshing = true;
     const { acts } = this;
     try {
-      await htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
+      this.refresh = htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
+      await this.refresh;
     } finally {
       this.refreshing = false;
       // A change went out while this sheet was on its way: it may be older than the answer to the change.

@@ -24,7 +24,7 @@ const STILL = 4;
 export class SupportHand {
   /**
    * @param {import('./view.js').View} view
-   * @param {{raise: () => number, acted: () => void, open: () => void}} page
+   * @param {{raise: () => number, acted: () => void, quiet: () => Promise<void>, open: () => void}} page
    */
   constructor(view, page) {
     this.view = view;
@@ -82,10 +82,17 @@ export class SupportHand {
     this.#show();
   }
 
-  /** After a new sheet has come, or another tab was opened. @param {boolean} on  whether supports can be worked on */
-  follow(on) {
+  /**
+   * After a new sheet has come, or another tab was opened.
+   * @param {boolean} on  whether supports can be worked on @param {number} step  of the job
+   */
+  follow(on, step) {
     this.on = on;
     const panel = $('#hand');
+    // What was said of the last change stays until the next one, though figures come in meanwhile.
+    const said = $('#hand-said');
+    if (said) this.said = { step, words: said.cloneNode(true) };
+    else if (panel && this.said?.step === step) $('#picked')?.before(this.said.words.cloneNode(true));
     const made = panel?.dataset.picked;
     if (made && made !== this.told) {
       this.ids = new Set([made]);
@@ -301,6 +308,8 @@ export class SupportHand {
 
   /** @param {{node: number, kind: string, at: number[]}[]} grips */
   #grip(grips) {
+    // Never under the hand: a new sheet may come while one is dragged.
+    if (this.dragging) return;
     this.grips.replaceChildren();
     this.handles = grips.map((grip) => {
       const element = document.createElement('button');
@@ -327,6 +336,7 @@ export class SupportHand {
     event.preventDefault();
     event.stopPropagation();
     element.setPointerCapture(event.pointerId);
+    this.dragging = true;
     const raise = this.page.raise();
     const from = new THREE.Vector3(grip.at[0], grip.at[1], grip.at[2] + raise);
     let place = null;
@@ -340,6 +350,7 @@ export class SupportHand {
       this.view.redraw();
     };
     const drop = () => {
+      this.dragging = false;
       element.removeEventListener('pointermove', move);
       this.line.visible = false;
       if (!place) return;
@@ -349,7 +360,10 @@ export class SupportHand {
     };
     element.addEventListener('pointermove', move);
     element.addEventListener('pointerup', drop, { once: true });
-    element.addEventListener('pointercancel', () => element.removeEventListener('pointermove', move), { once: true });
+    element.addEventListener('pointercancel', () => {
+      place = null;
+      drop();
+    }, { once: true });
   }
 
   /** Where a grip would be put: a tip on the surface, a foot on the part or the plate, a joint at its height. */
@@ -434,7 +448,14 @@ export class SupportHand {
     const sent = { how, ids: JSON.stringify([...this.ids]) };
     for (const [name, value] of Object.entries(values)) sent[name] = typeof value === 'object' ? JSON.stringify(value) : String(value);
     this.page.acted();
-    await htmx.ajax('POST', `${panel.dataset.url}?open=6`, { target: '#sheet', values: sent });
+    this.sending = true;
+    try {
+      // Of two requests for one target the later one would end the other.
+      await this.page.quiet();
+      await htmx.ajax('POST', `${panel.dataset.url}?open=6`, { target: '#sheet', values: sent });
+    } finally {
+      this.sending = false;
+    }
   }
 
   /** Let go of what is picked, put tools away. */
