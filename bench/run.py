@@ -36,7 +36,6 @@ from upright_heron.core.stance.pose import about_axis, place, standing_on
 from upright_heron.core.stance.search import MIXES, Scale, even_directions, search, slicer
 from upright_heron.core.stance.sweep import hull_corners, sweep
 from upright_heron.core.supports.areas import make_areas
-from upright_heron.core.supports.columns import make_columns
 from upright_heron.core.supports.demand import Patch, Style, patches
 from upright_heron.core.supports.filament import make_filament
 from upright_heron.core.supports.model import SupportSettings
@@ -111,7 +110,6 @@ def main() -> int:
             solid.manifold.slice(z).area()
 
     stack = slice_solid(solid, LAYER_MM)
-    islands, island_pieces = find_islands(stack)
     cutting = "slice + area"
     rows: list[Row] = [
         Row("read and weld", "trimesh.load", timed(lambda: read_stl(data), runs), load, 0.25),
@@ -127,12 +125,6 @@ def main() -> int:
             cutting,
             *paired(lambda: (overhangs(part, 45.0), find_islands(slice_solid(solid, LAYER_MM))), bare, runs),
             6.0,
-        ),
-        Row(
-            "columns, demand to outlines",
-            cutting,
-            *paired(lambda: make_columns(stack, 45.0, islands, island_pieces, SupportSettings()), bare, 3),
-            5.0,
         ),
         *findings(part, solid, bare),
         *supports(part, stack, bare),

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import CrossSection, Manifold
 
-from tests.core.test_filament import USUAL, Bench, table
+from tests.held import USUAL, Bench, table
 from tests.support import box, comb, mesh_of, portal, sphere, stalactites, tee
 from upright_heron.core.errors import BadValue
 from upright_heron.core.fine import refined

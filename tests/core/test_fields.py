@@ -142,15 +142,6 @@ class ThinTest(unittest.TestCase):
         self.assertAlmostEqual(shape_of(f).area, 400, delta=0.5)
 
 
-class ShareTest(unittest.TestCase):
-    def test_share_of_a_shape(self):
-        f = field()
-        f.join(packed(shapely.box(-10, -10, 10, 10)))
-        self.assertAlmostEqual(f.share(packed(shapely.box(5, 0, 15, 4))), 0.5, delta=2e-3)
-        self.assertAlmostEqual(f.share(packed(shapely.box(5, 0, 15, 4)), 0.45), 0.545, delta=2e-3)
-        self.assertEqual(f.share(packed(shapely.box(-5, -5, 5, 5))), 1.0)
-
-
 class BooleanPropertyTest(unittest.TestCase):
     @settings(max_examples=25, deadline=None)
     @given(

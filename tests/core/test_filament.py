@@ -7,62 +7,15 @@ import numpy as np
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from manifold3d import Manifold, OpType
+from manifold3d import Manifold
 
-from tests.support import box, comb, mesh_of, portal, sphere, stalactites, tee
-from upright_heron.core.findings import walk
-from upright_heron.core.fine import refined
-from upright_heron.core.hangs import hanging_regions
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import slice_solid
+from tests.held import USUAL, Bench, table
+from tests.support import box, comb, portal, sphere, stalactites, tee
 from upright_heron.core.marks import Mark, blank, painted
 from upright_heron.core.mesh import facts
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.demand import Hold, Style, patches, proposed_style
-from upright_heron.core.supports.filament import chosen_styles, kept_clear, make_filament
-from upright_heron.core.supports.model import Branches, Column, SupportSettings
+from upright_heron.core.supports.demand import Hold, Style, proposed_style
+from upright_heron.core.supports.model import Branches, Column
 from upright_heron.core.supports.verify import verify
-from upright_heron.core.supports.wishes import wishes
-from upright_heron.core.tree import Tree
-
-USUAL = SupportSettings()
-
-
-def table():
-    """A flat top of 60 x 60 at 30 mm on four legs of 4 x 4."""
-    legs = [box(4, 4, 30, (x, y, 0)) for x in (0, 56) for y in (0, 56)]
-    return Manifold.batch_boolean([*legs, box(60, 60, 4, (0, 0, 30))], OpType.Add)
-
-
-class Bench:
-    """A part with all that its supports are made from."""
-
-    def __init__(self, body, layer=0.2, limit=45.0, bridge_mm=10.0, marks=None, **options):
-        self.mesh = mesh_of(body)
-        self.stack = slice_solid(Solid(body), layer)
-        regions = tuple(hanging_regions(self.mesh, limit))
-        found = walk(self.mesh, self.stack, spot_mm=0.4, resin=False)
-        self.hanging = replace(found, regions=regions)
-        self.tree = Tree.of(self.mesh)
-        self.clear = None
-        coat = None
-        if marks is not None:
-            fine = refined(self.mesh)
-            bytes_ = marks(fine)
-            coat = (fine.mesh, fine.parent, bytes_)
-            self.clear = kept_clear(fine.mesh, bytes_, self.stack)
-        asked = wishes(self.stack, self.mesh, regions, bridge_mm, coat)
-        pieces = find_islands(self.stack)[1]
-        self.patches = patches(
-            self.stack, self.mesh, self.hanging, pieces, limit, wishes=asked, tree=self.tree, **options
-        )
-
-    def make(self, style=None, by_patch=None, given=USUAL):
-        held = chosen_styles(self.patches, style, by_patch or {})
-        return make_filament(self.stack, held, given, self.tree, clear=self.clear)
-
-    def check(self, made, given=USUAL):
-        return verify(self.stack, self.patches, made, given, clear=self.clear)
 
 
 class DemandTest(unittest.TestCase):

@@ -9,12 +9,12 @@ from manifold3d import Manifold, OpType
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stalactites, tee, torus
 from upright_heron.core.findings import Family, Hanging, State, listed, walk
 from upright_heron.core.hangs import hanging_regions
-from upright_heron.core.islands import find_islands
 from upright_heron.core.layers import slice_solid
 from upright_heron.core.lows import low_points
 from upright_heron.core.solid import Solid
 from upright_heron.core.steps import layer_steps, thin_necks
-from upright_heron.core.supports.columns import make_columns
+from upright_heron.core.supports.demand import Style
+from upright_heron.core.supports.filament import hold_part
 from upright_heron.core.supports.holding import holding, probes
 from upright_heron.core.supports.model import SupportSettings
 
@@ -178,8 +178,7 @@ class ListTest(unittest.TestCase):
     def test_supports_hold_what_they_stand_under(self):
         body = comb()
         found, stack, part = self.found(body), layers(body), mesh_of(body)
-        islands, pieces = find_islands(stack)
-        made = make_columns(stack, 45.0, islands, pieces, SupportSettings())
+        made = hold_part(part, stack, 45.0, SupportSettings(), style=Style.LINES)
         held = holding(probes(found, part), made, SupportSettings())
         states = self.listed(found, holding=held)
         for finding in states:
@@ -191,7 +190,7 @@ class ListTest(unittest.TestCase):
     def test_without_its_column_a_shelf_is_not_held(self):
         body = tee()
         found, stack, part = self.found(body), layers(body), mesh_of(body)
-        made = make_columns(stack, 45.0, *find_islands(stack), SupportSettings())
+        made = hold_part(part, stack, 45.0, SupportSettings(), style=Style.LINES)
         self.assertEqual(len(made.supports), 2)
         kept = type(made)(made.supports[:1], made.layers, made.held_area_mm2, (), ())
         held = holding(probes(found, part), kept, SupportSettings())

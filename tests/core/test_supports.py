@@ -11,24 +11,24 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
+from tests.held import Bench, levels, prism_mm3
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.errors import Cancelled
 from upright_heron.core.islands import find_islands
 from upright_heron.core.layers import slice_solid
 from upright_heron.core.mesh import edges, facts
 from upright_heron.core.solid import Solid
-from upright_heron.core.supports.columns import make_columns
+from upright_heron.core.supports.demand import Style
+from upright_heron.core.supports.filament import make_filament
 from upright_heron.core.supports.model import SupportSettings, stilt_volume_mm3
 from upright_heron.core.supports.stilts import make_stilts
 
 TIGHT = SupportSettings(gap_mm=0, clearance_mm=0)
 
 
-def columns(body, layer=0.2, limit=45.0, settings=TIGHT, lift=0.0):
-    solid = Solid(body.translate((0, 0, lift)))
-    stack = slice_solid(solid, layer)
-    islands, found = find_islands(stack, on_plate=lift == 0)
-    return make_columns(stack, limit, islands, found, settings), stack
+def volume(body, layer=0.2, settings=TIGHT, **options):
+    bench = Bench(body, layer, bridge_mm=0.0, **options)
+    return prism_mm3(bench.runs(settings), bench.stack)
 
 
 def stilts(body, layer=0.1, limit=60.0, settings=None, lift=0.0):
@@ -44,39 +44,47 @@ class ColumnVolumeTest(unittest.TestCase):
 
     def test_flat_undersides_are_exact(self):
         shelf = box(10, 40, 35) + box(60, 40, 5, (0, 0, 30))
-        self.assertAlmostEqual(columns(tee())[0].volume_mm3, 6000, delta=1e-3)
-        self.assertAlmostEqual(columns(shelf)[0].volume_mm3, 60000, delta=1e-2)
-        self.assertAlmostEqual(columns(portal())[0].volume_mm3, 6000, delta=1e-3)
+        self.assertAlmostEqual(volume(tee()), 6000, delta=1e-3)
+        self.assertAlmostEqual(volume(shelf), 60000, delta=1e-2)
+        self.assertAlmostEqual(volume(portal()), 6000, delta=1e-3)
 
     def test_gap_and_clearance(self):
         # (50 - 0.8) x 40 x (30 - 0.2): only the side at the wall is drawn back.
         shelf = box(10, 40, 35) + box(60, 40, 5, (0, 0, 30))
-        found, _ = columns(shelf, settings=SupportSettings(gap_mm=0.2, clearance_mm=0.8))
-        self.assertAlmostEqual(found.volume_mm3, 58646.4, delta=0.01)
-        self.assertEqual(len(found.supports), 1)
-        self.assertAlmostEqual(found.supports[0].volume_mm3, 58646.4, delta=0.01)
+        found = volume(shelf, settings=SupportSettings(gap_mm=0.2, clearance_mm=0.8))
+        self.assertAlmostEqual(found, 58646.4, delta=0.01)
+
+    def test_gaps_above_and_below_are_apart(self):
+        # A shelf of 20 x 20 over a floor at 10: between them 10 less both gaps.
+        cave = box(40, 20, 30) - box(20, 20, 10, (10, 0, 10))
+        for above, below in ((0.2, None), (0.2, 0.6), (0.4, 0.0)):
+            given = SupportSettings(gap_mm=above, gap_below_mm=below, clearance_mm=0)
+            high = 10 - above - (above if below is None else below)
+            self.assertAlmostEqual(volume(cave, settings=given), 400 * high, delta=1e-2)
 
     def test_round_undersides_come_near(self):
         # Layers see a slope in steps, and steps that exceed the limit by less than the noise of the contours
         # are left: the outermost, longest prisms are missing, so the volume is low, by under a tenth.
         b = math.radians(45)
         ball = math.pi * 1000 * (math.sin(b) ** 2 - 2 / 3 * (1 - math.cos(b) ** 3))
-        found, _ = columns(on_plate(sphere(10, 256)), 0.1)
-        self.assertTrue(0.88 < found.volume_mm3 / ball < 1.0, found.volume_mm3 / ball)
+        share = volume(on_plate(sphere(10, 256)), 0.1) / ball
+        self.assertTrue(0.88 < share < 1.0, share)
         lifted = ball + 5 * math.pi * 100 * math.sin(b) ** 2
-        found, _ = columns(on_plate(sphere(10, 256)), 0.1, lift=5.0)
-        self.assertTrue(0.92 < found.volume_mm3 / lifted < 1.0, found.volume_mm3 / lifted)
+        share = volume(on_plate(sphere(10, 256)), 0.1, lift=5.0) / lifted
+        self.assertTrue(0.92 < share < 1.0, share)
 
     def test_tilted_plate(self):
         # a b^2 sin(2t) / 4 with the low edge on the plate.
-        found, _ = columns(on_plate(box(50, 30, 2).rotate((30, 0, 0))), 0.1)
-        self.assertAlmostEqual(found.volume_mm3 / 9742.786, 1, delta=0.03)
+        found = volume(on_plate(box(50, 30, 2).rotate((30, 0, 0))), 0.1)
+        self.assertAlmostEqual(found / 9742.786, 1, delta=0.03)
 
     def test_standing_on_the_part(self):
         hole = Manifold.cylinder(60, 5, 5, 360, True).rotate((90, 0, 0)).translate((15, 15, 10))
-        found, _ = columns(box(30, 30, 20) - hole, 0.1)
-        self.assertAlmostEqual(found.volume_mm3 / 1928.097, 1, delta=0.04)
-        self.assertTrue(all(c.on_part for c in found.supports))
+        body = box(30, 30, 20) - hole
+        self.assertAlmostEqual(volume(body, 0.1) / 1928.097, 1, delta=0.04)
+        made = Bench(body, 0.1, bridge_mm=0.0).make(Style.LINES)
+        self.assertTrue(made.supports)
+        self.assertTrue(all(c.on_part for c in made.supports))
 
     def test_45_degree_slope_needs_nothing_at_its_limit(self):
         ramp = Manifold.hull_points(
@@ -84,101 +92,85 @@ class ColumnVolumeTest(unittest.TestCase):
                 [[0, 0, 0], [5, 0, 0], [0, 9, 0], [5, 9, 0], [0, 0, 9], [14, 0, 9], [0, 9, 9], [14, 9, 9.0]]
             )
         )
-        self.assertEqual(columns(ramp, limit=46)[0].supports, ())
+        self.assertEqual(Bench(ramp, limit=46).patches, [])
 
 
 class ColumnRulesTest(unittest.TestCase):
-    def test_objects_and_reasons(self):
-        # A wall parts the space below the plate: a foot that ends above the plate hangs in one half only.
-        body = box(60, 20, 5, (0, 0, 20)) + box(4, 20, 20, (28, 0, 0)) + box(5, 5, 10, (45, 8, 10))
-        found, _ = columns(body, settings=SupportSettings())
-        self.assertEqual(sorted(c.reason for c in found.supports), ["island 1", "overhang"])
-        self.assertEqual(len({c.id for c in found.supports}), 2)
-        self.assertEqual(found.unheld_islands, ())
-        again, _ = columns(body, settings=SupportSettings())
-        self.assertEqual([c.id for c in again.supports], [c.id for c in found.supports])
-
-    def test_columns_that_come_together_are_one(self):
-        found, _ = columns(comb(), settings=SupportSettings())
-        self.assertEqual([c.reason for c in found.supports], ["2 islands"])
-
     def test_nothing_stands_below_a_hole_too_narrow_for_a_column(self):
         bore = Manifold.cylinder(6, 4, 0.5, 64).translate((10, 10, 0)) + Manifold.cylinder(
             9, 0.5, 0.5, 64
         ).translate((10, 10, 0))
         body = box(20, 20, 8) - bore + box(3, 20, 20) + box(20, 20, 3, (0, 0, 20))
-        found, _ = columns(body, settings=SupportSettings())
-        self.assertEqual([c.on_part for c in found.supports], [True])
-        self.assertEqual(found.layers.area_mm2[:39].max(), 0)
+        made = Bench(body).make(Style.LINES)
+        self.assertEqual([c.on_part for c in made.supports], [True])
+        self.assertEqual(made.layers.area_mm2[:39].max(), 0)
 
     def test_slopes_are_held_without_clefts(self):
         # Strips narrower than the raster lie side by side: nothing may be missing between them.
-        found, stack = columns(on_plate(box(50, 30, 2).rotate((30, 0, 0))), 0.1)
+        bench = Bench(on_plate(box(50, 30, 2).rotate((30, 0, 0))), 0.1)
+        found = levels(bench.runs(TIGHT), bench.stack)
         for level in range(0, 140, 20):
-            self.assertEqual(len(found.layers.rings(level)), 1)
-            edge = stack.section(level).bounds()[3]
-            self.assertAlmostEqual(found.layers.area_mm2[level], 50 * (25.894 - edge), delta=0.06 * 50 + 0.1)
+            self.assertEqual(found[level].num_contour(), 1)
+            edge = bench.stack.section(level).bounds()[3]
+            self.assertAlmostEqual(found[level].area(), 50 * (25.894 - edge), delta=0.06 * 50 + 0.1)
 
     def test_points_are_held_however_small(self):
-        found, _ = columns(stalactites(), 0.1, settings=SupportSettings())
-        self.assertEqual(found.unheld_islands, ())
-        self.assertEqual(len([c for c in found.supports if c.reason.startswith("island")]), 16)
+        made = Bench(stalactites(), 0.1).make(Style.LINES)
+        self.assertEqual(made.unheld_islands, ())
+        self.assertEqual(sum("island" in c.reason for c in made.supports), 16)
 
     def test_an_island_with_no_room_below_is_said(self):
         shelf = box(30, 30, 10) + box(30, 30, 5, (0, 0, 20)) + box(4, 4, 20) + box(6, 6, 9.5, (15, 15, 10.5))
-        found, _ = columns(shelf, settings=SupportSettings(gap_mm=0.4))
-        self.assertEqual(len(found.unheld_islands), 1)
-        self.assertTrue(found.notes)
+        made = Bench(shelf).make(Style.LINES, given=SupportSettings(gap_mm=0.4))
+        self.assertEqual(len(made.unheld_islands), 1)
+        self.assertTrue(any(f.kind == "not held" and "island" in f.words for f in made.faults))
 
     def test_columns_keep_clear_of_the_part(self):
-        body = stalactites()
-        settings = SupportSettings(gap_mm=0.2, clearance_mm=0.5)
-        found, stack = columns(body, 0.2, settings=settings)
-        for i in range(len(stack)):
-            support = found.layers.section(i)
+        bench = Bench(stalactites())
+        found = levels(bench.runs(SupportSettings(gap_mm=0.2, clearance_mm=0.5)), bench.stack)
+        for i, support in found.items():
             # Outlines may tremble from layer to layer.
-            self.assertLess((support ^ stack.section(i).offset(0.42)).area(), 1e-3, f"layer {i}")
-            if i + 1 < len(stack):
+            self.assertLess((support ^ bench.stack.section(i).offset(0.42)).area(), 1e-3, f"layer {i}")
+            if i + 1 < len(bench.stack):
                 self.assertLess(
-                    (support ^ stack.section(i + 1).offset(-0.05)).area(), 1e-3, f"gap over layer {i}"
+                    (support ^ bench.stack.section(i + 1).offset(-0.05)).area(), 1e-3, f"gap over layer {i}"
                 )
 
     def test_every_column_stands(self):
-        found, stack = columns(stalactites(), settings=SupportSettings(gap_mm=0))
-        for column in found.supports:
+        made = Bench(stalactites()).make(Style.LINES, given=SupportSettings(gap_mm=0))
+        self.assertTrue(made.supports)
+        for column in made.supports:
             for low, high in zip(column.slabs, column.slabs[1:], strict=False):
-                self.assertLessEqual(low.low_mm, high.low_mm)
-            foot = column.slabs[0]
-            if column.on_part:
-                below = stack.section(round(foot.low_mm / 0.2) - 1)
-                self.assertGreater((foot.section ^ below).area(), 0)
-            else:
-                self.assertEqual(foot.low_mm, 0)
+                self.assertLessEqual(low.low_mm, high.high_mm)
+            self.assertEqual(column.on_part, column.slabs[0].low_mm > 0)
+        self.assertEqual([f for f in made.faults if f.kind == "floats"], [])
 
     def test_handoff_mesh_is_closed_and_has_the_volume(self):
-        found, _ = columns(comb(), settings=SupportSettings())
-        mesh = found.handoff_mesh()
+        made = Bench(comb()).make(Style.LINES)
+        mesh = made.handoff_mesh()
         self.assertTrue(edges(mesh).closed)
-        self.assertAlmostEqual(facts(mesh).volume_mm3, found.volume_mm3, delta=1e-3 * found.volume_mm3)
+        self.assertAlmostEqual(facts(mesh).volume_mm3, made.volume_mm3, delta=1e-3 * made.volume_mm3)
 
     def test_heavy_columns_are_drawn_in_bands(self):
-        found, _ = columns(on_plate(sphere(10, 256)), 0.1, lift=5.0)
-        whole = facts(found.view_mesh()).volume_mm3
-        with mock.patch("upright_heron.core.supports.model.SEEN_CORNERS", 400):
-            banded = replace(found).view_mesh()
-        self.assertLess(len(banded.faces), len(found.view_mesh().faces))
+        made = Bench(on_plate(sphere(10, 256)), 0.1, lift=5.0).make(Style.LINES)
+        whole = facts(made.view_mesh()).volume_mm3
+        corners = sum(len(ring) for c in made.supports for slab in c.slabs for ring in slab.rings)
+        with mock.patch("upright_heron.core.supports.model.SEEN_CORNERS", corners // 4):
+            banded = replace(made).view_mesh()
+        self.assertLess(len(banded.faces), len(made.view_mesh().faces))
         self.assertAlmostEqual(facts(banded).volume_mm3 / whole, 1, delta=0.1)
 
     def test_cancelling(self):
-        def stop(stage, done, total):
-            if stage == "Standing columns" and done > 10:
-                raise Cancelled()
+        bench = Bench(stalactites())
+        for stage in ("Standing columns", "Sharing out columns", "Checking supports"):
 
-        solid = Solid(stalactites())
-        stack = slice_solid(solid, 0.2)
-        islands, found = find_islands(stack)
-        with self.assertRaises(Cancelled):
-            make_columns(stack, 45, islands, found, TIGHT, progress=stop)
+            def stop(at, done, total, stage=stage):
+                if at == stage and done > 0:
+                    raise Cancelled()
+
+            held = [(patch, Style.LINES) for patch in bench.patches]
+            with self.subTest(stage), self.assertRaises(Cancelled):
+                make_filament(bench.stack, held, SupportSettings(), bench.tree, progress=stop)
 
     @settings(max_examples=8, deadline=None)
     @given(
@@ -187,9 +179,9 @@ class ColumnRulesTest(unittest.TestCase):
     def test_no_column_crosses_the_part(self, bars):
         parts = [box(12, 9, 3, (x, y, z)) for x, y, z in bars]
         body = Manifold.batch_boolean([box(8, 8, 30, (-4, -4, 0)), *parts], OpType.Add)
-        found, stack = columns(on_plate(body), 0.5, settings=SupportSettings())
-        for i in range(len(stack)):
-            self.assertLess((found.layers.section(i) ^ stack.section(i)).area(), 1e-3)
+        bench = Bench(on_plate(body), 0.5)
+        for i, support in levels(bench.runs(), bench.stack).items():
+            self.assertLess((support ^ bench.stack.section(i)).area(), 1e-3)
 
 
 class StiltTest(unittest.TestCase):

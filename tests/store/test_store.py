@@ -15,7 +15,8 @@ from upright_heron.core.islands import find_islands
 from upright_heron.core.layers import slice_solid
 from upright_heron.core.solid import Solid
 from upright_heron.core.split.grid import split_into_grid
-from upright_heron.core.supports.columns import make_columns
+from upright_heron.core.supports.demand import Style
+from upright_heron.core.supports.filament import hold_part
 from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.supports.stilts import make_stilts
 from upright_heron.sheet.changes import Rename, SetLimit, Turn
@@ -107,8 +108,8 @@ class CodecTest(unittest.TestCase):
     def test_results_come_back_as_they_were(self):
         solid = Solid(stalactites())
         stack = slice_solid(solid, 0.5)
-        islands, found = find_islands(stack)
-        columns = make_columns(stack, 45, islands, found, SupportSettings())
+        islands, _ = find_islands(stack)
+        columns = hold_part(solid.mesh(), stack, 45, SupportSettings(), style=Style.LINES)
         stilts = make_stilts(solid.mesh(), solid, stack, 60, islands, SupportSettings())
         footing = make_footing(stack.section(0), FootingSettings(FootingKind.BRIM), 0.2)
         split = split_into_grid(Solid(tee()), (20, 20, 20))

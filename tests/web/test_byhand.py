@@ -241,7 +241,7 @@ class VariantTest(HandCase):
         first = self.listed(job_id)[0]
         self.hand(job_id, "lock", ids=[first["id"]])
         patch = first["patches"][0]
-        self.change(job_id, "style-patch", open=6, patch=patch, style="none", name="one")
+        self.change(job_id, "style-patch", open=6, style="none", name="one", **{"patches[]": patch})
         self.change(job_id, "keep-preset", name="By hand, none")
         other = self.job(stl(tee()))
         self.change(other, "preset", preset="By hand, none")

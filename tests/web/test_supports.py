@@ -40,7 +40,7 @@ class SupportsTest(AppCase):
         self.assertEqual(set(self.styles(job_id).values()) - {"grid, as all", "grid, proposed"}, set())
         grid = self.section(job_id, 6).text("support-volume")
         patch = next(iter(self.styles(job_id)))
-        self.change(job_id, "style-patch", open=6, patch=patch, style="none", name="island 1")
+        self.change(job_id, "style-patch", open=6, style="none", name="island 1", **{"patches[]": patch})
         self.settle(job_id)
         self.assertEqual(self.section(job_id, 6).text("support-count"), "2")
         self.assertEqual(self.styles(job_id)[patch], "none")
@@ -48,12 +48,12 @@ class SupportsTest(AppCase):
         self.made(job_id, style="lines")
         self.assertEqual(self.styles(job_id)[patch], "none")
         self.assertNotEqual(self.section(job_id, 6).text("support-volume"), grid)
-        self.change(job_id, "style-patch", open=6, patch=patch, style="")
+        self.change(job_id, "style-patch", open=6, style="rest", **{"patches[]": patch})
         self.settle(job_id)
         self.assertEqual(self.section(job_id, 6).text("support-count"), "3")
         self.client.post(f"/jobs/{job_id}/undo")
         self.assertEqual(self.sheet(job_id)["supports"]["by_patch"], {patch: "none"})
-        self.change(job_id, "style-patch", status=422, open=6, patch=patch, style="stone")
+        self.change(job_id, "style-patch", status=422, open=6, style="stone", **{"patches[]": patch})
 
     def test_what_to_hold(self):
         job_id = self.job(stl(comb()))

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from . import rasters
 from .layers import Rings, thinned_rings
-from .rasters import COMPARE, CUT, FAR, JOIN
+from .rasters import CUT, FAR, JOIN
 
 # Shapes may be thinned by this much before they are put in: less than a raster can tell.
 THIN_MM = 0.008
@@ -107,11 +107,6 @@ class Field:
         """Take away a shape, grown by a margin with round corners."""
         self._paint(rings, _NOTHING, grow_mm, CUT)
 
-    def share(self, rings: Rings, within_mm: float = 0.0) -> float:
-        """Share of a shape, from 0 to 1, that lies inside or no further off than ``within_mm``."""
-        whole, common = self._paint(rings, _NOTHING, within_mm, COMPARE)
-        return common / whole if whole > 0 else 0.0
-
     def _near_edges(self, rings: Rings, marked: NDArray[np.bool_], within_mm: float) -> NDArray[np.int64]:
         rows, columns = self.values.shape
         found: NDArray[np.int64] = rasters.samples_near(
@@ -119,12 +114,11 @@ class Field:
         )
         return found
 
-    def _paint(self, rings: Rings, skip: NDArray[np.bool_], grow_mm: float, mode: int) -> tuple[float, float]:
-        whole, common = rasters.paint(
+    def _paint(self, rings: Rings, skip: NDArray[np.bool_], grow_mm: float, mode: int) -> None:
+        rasters.paint(
             self.values, self._uncut, self._scratch, rings[0], rings[1], skip, self.low, self.pixel_mm,
             self.reach_mm, grow_mm, mode,
         )  # fmt: skip
-        return whole, common
 
     def copy_to(self, other: Field) -> None:
         """Overwrite another field of the same size with this one."""

@@ -88,8 +88,31 @@ def step_mm(layer_mm: float, limit_deg: float) -> float:
     return layer_mm * math.tan(math.radians(min(limit_deg, 89.9)))
 
 
+def hanging_layers(stack: LayerStack, placed: Mesh, facets: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Tell the layers (n,) that facets can begin in: one facet hangs over from the layer below to these.
+
+    Parameters
+    ----------
+    stack : LayerStack
+    placed : Mesh
+        The part in its stance.
+    facets : (k,) int64
+    """
+    heights = placed.vertices[placed.faces[facets], 2]
+    # Layer i begins between the middles of the layer below and its own; one more to each side for rounding.
+    steps = (np.array([heights.min(axis=1), heights.max(axis=1)]) - stack.base_mm) / stack.layer_mm
+    first = np.clip(np.ceil(steps[0] - 0.5) - 1, 0, len(stack)).astype(np.int64)
+    last = np.clip(np.ceil(steps[1] + 0.5) + 1, 0, len(stack)).astype(np.int64)
+    change = np.bincount(first, minlength=len(stack) + 1) - np.bincount(last, minlength=len(stack) + 1)
+    return np.asarray(np.cumsum(change)[: len(stack)] > 0)
+
+
 def unheld_sections(
-    stack: LayerStack, limit_deg: float, *, progress: Progress = silent
+    stack: LayerStack,
+    limit_deg: float,
+    *,
+    within: NDArray[np.bool_] | None = None,
+    progress: Progress = silent,
 ) -> list[CrossSection | None]:
     """Find, layer by layer, what reaches too far over the layer below.
 
@@ -97,6 +120,8 @@ def unheld_sections(
     ----------
     stack : LayerStack
     limit_deg : float
+    within : (n,) bool, optional
+        Layers to look at; the others are taken to be held.
     progress : Progress
 
     Returns
@@ -112,19 +137,22 @@ def unheld_sections(
     """
     step = step_mm(stack.layer_mm, limit_deg)
     found: list[CrossSection | None] = [None] * len(stack)
-    below = stack.section(0)
-    for i in tracked(range(len(stack)), "Finding overhangs", progress):
-        if i == 0:
-            continue
+    wanted = np.ones(len(stack), np.bool_) if within is None else within.copy()
+    wanted[:1] = False
+    at, here = -1, CrossSection()
+    for i in tracked(np.flatnonzero(wanted).tolist(), "Finding overhangs", progress):
         if stack.same_as_below(i):
             continue
-        here = stack.section(i)
+        below = here if at == i - 1 else stack.section(i - 1)
+        at, here = i, stack.section(i)
         fresh = here - below
         # Most layers of a part draw in or stand upright: they are done before the costly growing.
         reach = fresh - below.offset(step) if not fresh.is_empty() else fresh
         solid = reach.offset(-NARROW_MM) if not reach.is_empty() else reach
         if not solid.is_empty():
-            grown = solid.offset(step + 2 * NARROW_MM)
+            # Of a strip with very many corners a few will do, as long as nothing of it is lost.
+            fewer = solid.simplify(NARROW_MM)
+            reached = fewer if fewer.num_contour() == solid.num_contour() else solid
+            grown = reached.offset(step + 3 * NARROW_MM)
             found[i] = (fresh ^ grown).simplify(NARROW_MM / 2)
-        below = here
     return found

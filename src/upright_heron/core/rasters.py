@@ -12,7 +12,7 @@ from numba import njit
 
 # A scratch sample that no edge has come near.
 FAR = np.float32(1e30)
-JOIN, CUT, COMPARE = 0, 1, 2
+JOIN, CUT = 0, 1
 
 
 @njit(cache=True)
@@ -204,7 +204,7 @@ def inside(samples, total, columns, points, ring_start, origin, px):  # type: ig
 
 @njit(cache=True)
 def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow, mode):  # type: ignore[no-untyped-def]
-    """Join or cut a shape, or compare it: then with its area and the share inside the field, in samples.
+    """Join or cut a shape.
 
     The scratch is far everywhere, before and after. Edges to skip, each by its end corner, bound nothing.
     """
@@ -261,8 +261,6 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
                                 count += 1
                             scratch[row, col] = d
     crossings, at = row_crossings(points, ring_start, 0, rows - 1, low, px)
-    whole = 0.0
-    common = 0.0
     flat = values.ravel()
     near = scratch.ravel()
     deep = uncut.ravel()
@@ -284,21 +282,13 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
             hi = row * columns + min(columns, math.ceil(run[k + 1]))
             if lo >= hi:
                 continue
-            if mode == COMPARE:
-                for p in range(lo, hi):
-                    if near[p] != FAR:
-                        near[p] = -near[p]
-                    else:
-                        whole += 1.0
-                        common += min(1.0, max(0.0, 0.5 + (flat[p] + grow) / px))
-                continue
             flat[lo:hi] = fill
             if with_deep:
                 deep[lo:hi] = fill
     for k in range(count):
         p = touched[k]
-        inside = near[p] < 0.0 if mode == COMPARE else flat[p] != FAR
-        s = math.sqrt(abs(near[p])) * px
+        inside = flat[p] != FAR
+        s = math.sqrt(near[p]) * px
         near[p] = FAR
         if not inside:
             s = -s
@@ -310,15 +300,10 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
             flat[p] = max(old, s)
             if with_deep:
                 deep[p] = max(kept[k, 1], s)
-        elif mode == CUT:
+        else:
             flat[p] = min(old, -s)
             if with_deep:
                 deep[p] = -reach if s > 0.0 else kept[k, 1]
-        else:
-            flat[p] = old
-            whole += min(1.0, max(0.0, 0.5 + s / px))
-            common += min(1.0, max(0.0, 0.5 + min(s, old + grow) / px))
-    return whole, common
 
 
 @njit(cache=True)

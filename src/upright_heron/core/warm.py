@@ -7,26 +7,25 @@ from manifold3d import CrossSection, Manifold
 from .findings import walk
 from .formats.stl import read_stl
 from .handoff.stl import write_stl
-from .islands import find_islands
 from .layers import LayerStack, slice_solid
 from .mesh import facts
 from .overhangs import overhangs
 from .picture import picture
 from .solid import Solid
 from .stance.resting import resting_faces
-from .supports.columns import make_columns
 from .supports.demand import Patch, Style
 from .supports.filament import make_filament
 from .supports.model import SupportSettings
 from .tree import Tree
 
 
-def _grow_one(stack: LayerStack) -> None:
-    """Grow one small tree beside the part of a stack."""
-    spot = CrossSection.square((1, 1)).translate((20, 0))
-    patch = Patch("0", ("warming up",), {7: spot}, (20.5, 0.5, 3.5), 1.0, True, 3.5)
+def _hold_one(stack: LayerStack) -> None:
+    """Hold a small spot beside the part of a stack by a tree, and one by lines."""
     part = Tree.of(Solid(Manifold.cube((2, 2, 4))).mesh())
-    make_filament(stack, [(patch, Style.TREE)], SupportSettings(), part)
+    for x, style in ((20.0, Style.TREE), (30.0, Style.LINES)):
+        spot = CrossSection.square((1, 1)).translate((x, 0))
+        patch = Patch("0", ("warming up",), {7: spot}, (x + 0.5, 0.5, 3.5), 1.0, True, 3.5)
+        make_filament(stack, [(patch, style)], SupportSettings(), part)
 
 
 def warm() -> None:
@@ -35,10 +34,8 @@ def warm() -> None:
     ring = Manifold.cylinder(1, 1, 1, 8).translate((6.0, 1.0, 2.0))
     mesh = read_stl(write_stl(Solid(post + ring).mesh())).mesh
     stack = slice_solid(Solid.from_mesh(mesh), 0.5)
-    islands, found = find_islands(stack)
-    make_columns(stack, 45.0, islands, found, SupportSettings())
     overhangs(mesh, 45.0)
     walk(mesh, stack, spot_mm=0.4, resin=True)
-    _grow_one(stack)
+    _hold_one(stack)
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, TypeAdapter
+from pydantic import BeforeValidator, Field, TypeAdapter
 
 from ..core.errors import BadValue
 from ..core.footing import FootingKind
@@ -20,12 +20,14 @@ from .document import Length, Name
 from .handwork import DropVariant, KeepVariant, TakeVariant
 from .models import Grid, JobSheet, Quaternion, Stance, StanceGoals, Vector
 from .part_changes import TakeOut
-from .process import Footing, Preset, Process, Second, Supports, usual_footing
+from .process import Footing, Preset, Process, Second, Supports, read_gap, usual_footing
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 # Room for supports below a resin part that leans (common practice).
 LEANED_LIFT_MM = 5.0
 
+# Numbers and words are both taken for what was typed.
+Typed = Annotated[str, BeforeValidator(str), Field(max_length=40)]
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
 
 
@@ -359,7 +361,9 @@ class MakeSupports(Change):
     """Make supports with these settings."""
 
     kind: Literal["supports"] = "supports"
-    gap_mm: Length = 0.2
+    # As typed: a length, or so many layers.
+    gap_mm: Typed = "0.2"
+    gap_below_mm: Typed = ""
     clearance_mm: Length = 0.45
     spacing_mm: Length = 4.0
     tip_mm: Length = 0.4
@@ -375,6 +379,9 @@ class MakeSupports(Change):
     line_angle_deg: float = 0.0
     branch_mm: Length = 1.2
     trunk_mm: Length = 8.0
+    taper_mm: Length = 0.24
+    walls: int = 2
+    fill_percent: float = 0.0
     every: int = 1
     brim_mm: Length = 0.0
     steady: int | None = None
@@ -385,8 +392,13 @@ class MakeSupports(Change):
 
     def apply(self, sheet: JobSheet) -> JobSheet:
         known = sheet.supports or Supports()
+        (gap, layers), (below, layers_below) = read_gap(self.gap_mm), read_gap(self.gap_below_mm)
         fields = {
             **self.model_dump(exclude={"kind", "steady_percent"}),
+            "gap_mm": Supports().gap_mm if gap is None else gap,
+            "gap_layers": layers,
+            "gap_below_mm": below,
+            "gap_below_layers": layers_below,
             "style": self.style or None,
             "steady_at": self.steady_percent / 100.0,
         }
@@ -397,24 +409,40 @@ class MakeSupports(Change):
         return "Make supports"
 
 
-class StylePatch(Change):
-    """Choose the style of one patch, or leave it to the rest again."""
+class StylePatches(Change):
+    """Choose the style of some patches, and what their supports may stand on; or leave them to the rest."""
 
     kind: Literal["style-patch"] = "style-patch"
-    patch: str = Field(pattern=r"^[0-9a-f]{10}$")
-    style: Style | Literal[""] = ""
+    patches: tuple[Annotated[str, Field(pattern=r"^[0-9a-f]{10}$")], ...] = Field(max_length=5000)
+    # What is not given stays; "rest" goes back to what holds for all.
+    style: Style | Literal["", "rest"] = ""
+    origin: Literal["", "rest", "plate", "any"] = ""
     name: str = Field(default="a patch", max_length=80)
 
     def apply(self, sheet: JobSheet) -> JobSheet:
-        if sheet.supports is None:
+        known = sheet.supports
+        if known is None:
             raise BadValue("There are no supports to choose a style for.", "Make supports first.")
-        chosen = {key: style for key, style in sheet.supports.by_patch.items() if key != self.patch}
-        if self.style:
-            chosen[self.patch] = Style(self.style)
-        return altered(sheet, supports=Supports(**{**sheet.supports.model_dump(), "by_patch": chosen}))
+        if not self.patches:
+            raise BadValue("No patch is picked.", "Tick the patches that this is for.")
+        styles, origins = dict(known.by_patch), dict(known.plate_only)
+        for patch in self.patches:
+            if self.style:
+                styles.pop(patch, None)
+            if self.origin:
+                origins.pop(patch, None)
+            if isinstance(self.style, Style):
+                styles[patch] = self.style
+            if self.origin in ("plate", "any"):
+                origins[patch] = self.origin == "plate"
+        changed = {**known.model_dump(), "by_patch": styles, "plate_only": origins}
+        return altered(sheet, supports=Supports(**changed))
 
     def label(self, sheet: JobSheet) -> str:
-        return f"{self.name[:1].upper()}{self.name[1:]}: {self.style or 'as the rest'}"
+        what = self.name if len(self.patches) == 1 else f"{len(self.patches)} patches"
+        origin = {"plate": "from the plate only", "any": "from the part too"}.get(self.origin, "")
+        said = [word for word in (self.style if self.style != "rest" else "", origin) if word]
+        return f"{what[:1].upper()}{what[1:]}: {', '.join(said) or 'as the rest'}"
 
 
 class RemoveSupports(Change):
@@ -538,7 +566,7 @@ AnyChange = Annotated[
     | SetLoad
     | SetLift
     | MakeSupports
-    | StylePatch
+    | StylePatches
     | RemoveSupports
     | KeepVariant
     | TakeVariant

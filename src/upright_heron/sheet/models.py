@@ -12,6 +12,7 @@ from ..core.footing import FootingSettings
 from ..core.machines import MATERIALS, Material, Printer, Technology, limit_for, material, printer
 from ..core.stance.figures import Setting
 from ..core.stance.search import GOALS, MIXES, Goals
+from ..core.supports.model import SupportSettings
 from ..core.units import OFFERED, UnitQuestion, judge_unit
 from .document import Document, Length, Name
 from .process import Footing, Preset, Process, Second, Supports
@@ -399,7 +400,7 @@ class JobSheet(PartWork):
             layer_mm=self.layer_mm,
             process=self.process,
             # Styles of single patches belong to this part.
-            supports=self.supports and self.supports.model_copy(update={"by_patch": {}}),
+            supports=self.supports and self.supports.model_copy(update={"by_patch": {}, "plate_only": {}}),
             footing=self.footing,
         )
         return kept if name else kept.model_copy(update={"name": kept.proposed_name})
@@ -434,6 +435,11 @@ class JobSheet(PartWork):
             load=self.load,
             painted=painted,
         )
+
+    def support_settings(self) -> SupportSettings:
+        """Return the settings of supports as the core takes them, for the machine and its layers."""
+        chosen = self.supports or Supports()
+        return chosen.settings(self.machine.line_width_mm, self.layer_mm)
 
     def footing_settings(self) -> FootingSettings:
         """Return the footing as the core takes it; a resin raft is fused to the feet, so it has no gap."""

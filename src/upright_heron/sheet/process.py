@@ -7,17 +7,23 @@ from typing import Annotated
 
 from pydantic import Field
 
+from ..core.errors import BadValue
 from ..core.footing import FootingKind
 from ..core.machines import Printer, Technology
 from ..core.supports.demand import Hold, Style
 from ..core.supports.model import SupportSettings
+from ..core.units import length_mm, number
 from .document import Document, Length, Name
 
 # Fields of ``Supports`` that the core takes as they are.
 SAME = (
-    "gap_mm", "clearance_mm", "spacing_mm", "tip_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
-    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm", "every", "brim_mm",
+    "clearance_mm", "spacing_mm", "tip_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
+    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm", "taper_mm", "walls",
+    "every", "brim_mm",
 )  # fmt: skip
+
+
+Layers = Annotated[int, Field(ge=0, le=20)]
 
 
 class Second(StrEnum):
@@ -32,6 +38,11 @@ class Supports(Document):
     """Settings the supports were made with."""
 
     gap_mm: Annotated[Length, Field(ge=0, le=5)] = 0.2
+    # Where it was given in layers these count, whatever the layer height.
+    gap_layers: Layers | None = None
+    # To the part below; as to the part above where neither is given.
+    gap_below_mm: Annotated[Length, Field(ge=0, le=5)] | None = None
+    gap_below_layers: Layers | None = None
     clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
     spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
     tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
@@ -39,7 +50,9 @@ class Supports(Document):
     hold: Hold = Hold.ALL
     style: Style | None = None
     by_patch: dict[str, Style] = {}
+    # From the plate only, for all patches and by the id of one.
     from_plate: bool = False
+    plate_only: dict[str, bool] = {}
     line_spacing_mm: Annotated[Length, Field(ge=0.8, le=20)] = 2.2
     line_angle_deg: Annotated[float, Field(ge=-180, le=180)] = 0.0
     interface_layers: Annotated[int, Field(ge=0, le=10)] = 2
@@ -48,6 +61,9 @@ class Supports(Document):
     branch_deg: Annotated[float, Field(ge=5, le=60)] = 40.0
     branch_mm: Annotated[Length, Field(ge=0.6, le=10)] = 1.2
     trunk_mm: Annotated[Length, Field(ge=1, le=40)] = 8.0
+    taper_mm: Annotated[Length, Field(ge=0, le=2)] = 0.24
+    walls: Annotated[int, Field(ge=1, le=10)] = 2
+    fill_percent: Annotated[float, Field(ge=0, le=100)] = 0.0
     # Lines and grids are printed in every so many layers, as much thicker.
     every: Annotated[int, Field(ge=1, le=4)] = 1
     brim_mm: Annotated[Length, Field(ge=0, le=20)] = 0.0
@@ -60,10 +76,50 @@ class Supports(Document):
     # A tool that is to get at the contacts.
     tool_mm: Annotated[Length, Field(ge=0.5, le=20)] = 3.0
 
-    def settings(self, line_mm: float = 0.44) -> SupportSettings:
-        """Return them as the core takes them, for a machine with lines so wide."""
+    def settings(self, line_mm: float = 0.44, layer_mm: float = 0.2) -> SupportSettings:
+        """Return them as the core takes them, for lines so wide and layers so high."""
         same = {name: getattr(self, name) for name in SAME}
-        return SupportSettings(line_mm=line_mm, **same)
+        above, below = self.gap_layers, self.gap_below_layers
+        return SupportSettings(
+            line_mm=line_mm,
+            gap_mm=self.gap_mm if above is None else above * layer_mm,
+            gap_below_mm=self.gap_below_mm if below is None else below * layer_mm,
+            otherwise=frozenset(patch for patch, only in self.plate_only.items() if only != self.from_plate),
+            fill=self.fill_percent / 100.0,
+            **same,
+        )
+
+    @property
+    def gap_words(self) -> tuple[str, str]:
+        """The gaps above and below as they were typed; the second is empty where it is as the first."""
+        above = f"{self.gap_mm:g}" if self.gap_layers is None else _layers(self.gap_layers)
+        if self.gap_below_layers is not None:
+            return above, _layers(self.gap_below_layers)
+        return above, "" if self.gap_below_mm is None else f"{self.gap_below_mm:g}"
+
+
+def _layers(count: int) -> str:
+    return f"{count} layer{'' if count == 1 else 's'}"
+
+
+def read_gap(text: str) -> tuple[float | None, int | None]:
+    """Read a contact gap: a length, or a number of layers such as ``2 layers``; neither where it is empty.
+
+    Raises
+    ------
+    BadValue
+        It is neither.
+    """
+    words = text.strip().lower()
+    if not words:
+        return None, None
+    if words.endswith(("layer", "layers")):
+        count = number(words.removesuffix("s").removesuffix("layer"))
+        if count != int(count):
+            told = f"“{text.strip()[:20]}” is not a number of layers."
+            raise BadValue(told, "Type a whole number of layers.")
+        return None, int(count)
+    return length_mm(words), None
 
 
 class Footing(Document):
@@ -126,11 +182,22 @@ class Preset(Document):
         ):
             if mine and other_one:
                 changed = [
-                    f"{name.removesuffix('_mm').replace('_', ' ')} {getattr(other_one, name):g}"
-                    f" instead of {getattr(mine, name):g}"
+                    f"{name.removesuffix('_mm').replace('_', ' ')} {_said(getattr(other_one, name))}"
+                    f" instead of {_said(getattr(mine, name))}"
                     for name in type(mine).model_fields
                     if name != "kind" and getattr(mine, name) != getattr(other_one, name)
                 ]
                 if changed:
                     told.append(f"{what}: {', '.join(changed)}")
         return told
+
+
+def _said(value: object) -> str:
+    """A setting in words."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, int | float):
+        return f"{value:g}"
+    if isinstance(value, dict):
+        return f"{len(value)} of their own"
+    return str(value) if value else "as proposed"

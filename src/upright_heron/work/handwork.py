@@ -105,7 +105,7 @@ def edit(
     if made is None or stack is None or asked is None or grown is None:
         raise BadValue("The supports are still being made.", "Wait a moment, and try again.")
     assert sheet.supports is not None
-    settings = sheet.supports.settings(sheet.machine.line_width_mm)
+    settings = sheet.support_settings()
     clear = result("cleared")
     before = hand_of(sheet)
     kept = {s.id: s for s in (store.supports(before.kept) if before.kept else ())}

@@ -309,7 +309,7 @@ class Bench:
         def make() -> tuple[Patch, ...]:
             assert sheet.supports is not None
             stack, placed = self.layers(sheet), self.placed_mesh(sheet)
-            settings = sheet.supports.settings(sheet.machine.line_width_mm)
+            settings = sheet.support_settings()
             tree, _ = self._joins(sheet, placed)
             found = patches(
                 stack, placed, replace(self.walked(sheet), regions=self.hangs(sheet)),
@@ -354,7 +354,7 @@ class Bench:
             around = hand.around if hand.made_for == found["growing"] else hand.kept
             tree, _ = self._joins(sheet, self.placed_mesh(sheet))
             return grow_supports(
-                self.layers(sheet), self.held(sheet), sheet.supports.settings(sheet.machine.line_width_mm),
+                self.layers(sheet), self.held(sheet), sheet.support_settings(),
                 tree, clear=self.cleared(sheet), around=self.store.supports(around) if around else (),
                 shown=self._shown(sheet), progress=self.progress,
             )  # fmt: skip
@@ -366,7 +366,7 @@ class Bench:
 
         def make() -> SupportSet:
             assert sheet.supports is not None
-            settings = sheet.supports.settings(sheet.machine.line_width_mm)
+            settings = sheet.support_settings()
             if not sheet.is_resin:
                 grown, hand = self.grown(sheet), hand_of(sheet)
                 every, lost = by_hand(grown, hand, self.store.supports(hand.kept) if hand.kept else ())
@@ -433,7 +433,7 @@ class Bench:
             self.progress("Checking what is held", 0, 1)
             found = replace(self.walked(sheet), regions=self.hangs(sheet))
             points = probes(found, self.placed_mesh(sheet))
-            settings = sheet.supports.settings(sheet.machine.line_width_mm)
+            settings = sheet.support_settings()
             return Holding(tuple(holding(points, made, settings).items()))
 
         return self.store.recall(keys(sheet)["holding"], make)

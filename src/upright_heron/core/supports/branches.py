@@ -16,7 +16,6 @@ from ..tree import Tree
 from .demand import Patch, Style, inside_of, shape_of
 from .growth import TIP_SHARE, fill, grow_down
 from .model import Branches, SupportSettings, support_id
-from .outlines import WALLS
 from .shown import Shown
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
@@ -252,11 +251,12 @@ def grow(
     )  # fmt: skip
     progress("Growing branches", 0, 1)
     alone = np.array([style is Style.PILLAR for _, style in held])[owner]
+    plate = np.array([settings.plate_only(patch.id) for patch, _ in held])[owner]
     order = np.lexsort((places[:, 1], places[:, 0], -places[:, 2]))
     nodes, down, tip_of, ends = grow_down(
         places[order], alone[order], room.away, room.open, room.low, room.pixel, room.step_mm, room.reach,
         math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
-        settings.clearance_mm, settings.from_plate,
+        settings.clearance_mm, 0.05 * settings.taper_mm, plate[order],
     )  # fmt: skip
     grown = _sorted_out(nodes, down, tip_of, ends, order, np.array(owner), held, settings, part, stack, room)
     return Grown(grown.supports, {**barred, **grown.lost})
@@ -344,9 +344,8 @@ def _sorted_out(
         # Lower nodes come later in the list.
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
     lost: dict[str, int] = {}
-    words = "{} tips found no way down to the plate" if settings.from_plate else "{} tips found no way down"
     trees: list[Branches] = []
-    gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
+    gap = settings.gap_below_layers(stack.layer_mm) * stack.layer_mm
     for foot in np.unique(foot_of):
         members = np.flatnonzero(foot_of == foot)
         at_tips = [int(tip_of[m]) for m in members if tip_of[m] >= 0]
@@ -417,7 +416,13 @@ def _sorted_out(
         if style is Style.PILLAR and not held[patches[0]][0].spots:
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=volume_mm3(tree, settings)))
-    return Grown(trees, {key: words.format(count) for key, count in lost.items()})
+    return Grown(
+        trees,
+        {
+            key: f"{count} tips found no way down{' to the plate' if settings.plate_only(key) else ''}"
+            for key, count in lost.items()
+        },
+    )
 
 
 def foot_nodes(
@@ -500,14 +505,14 @@ def _with_neck(tree: Branches) -> Branches:
 
 
 def volume_mm3(tree: Branches, settings: SupportSettings) -> float:
-    """Material of a tree as printed: frusta, less the hollow inside two walls. Joints count twice."""
+    """Material of a tree as printed: frusta, less what is hollow inside its walls. Joints count twice."""
     total = 0.0
-    wall = WALLS * settings.line_mm
+    wall = settings.walls * settings.line_mm
     for i, j in enumerate(tree.down.tolist()):
         if j < 0:
             continue
         height = float(tree.nodes[i, 2] - tree.nodes[j, 2])
         r = np.array([tree.nodes[i, 3], tree.nodes[j, 3]])
-        for radii, sign in ((r, 1.0), (np.maximum(r - wall, 0.0), -1.0)):
+        for radii, sign in ((r, 1.0), (np.maximum(r - wall, 0.0), settings.fill - 1.0)):
             total += sign * math.pi * height / 3 * float(radii[0] ** 2 + radii[0] * radii[1] + radii[1] ** 2)
     return total

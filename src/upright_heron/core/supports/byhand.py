@@ -135,7 +135,7 @@ def _footed(post: Branches, stack: LayerStack, settings: SupportSettings) -> Bra
         below = foot_nodes(x, y, above, r, free, settings, stack.layer_mm)
         nodes = np.vstack([nodes[:foot], *below])
         return replace(post, nodes=nodes, down=np.append(np.arange(1, len(nodes)), -1))
-    gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
+    gap = settings.gap_below_layers(stack.layer_mm) * stack.layer_mm
     floor = _floor(stack, x, y, z) + gap
     thin = TIP_SHARE * r
     nodes = nodes.copy()

@@ -16,7 +16,7 @@ from ..findings import Family, Hanging, finding_id
 from ..hangs import Kind, Region
 from ..layers import LayerStack
 from ..mesh import Mesh
-from ..overhangs import unheld_sections
+from ..overhangs import hanging_layers, unheld_sections
 from ..progress import Progress, silent
 from ..regions import Pieces
 from ..tree import Tree
@@ -96,6 +96,16 @@ class Patch:
         return CrossSection.batch_boolean(list(self.plans.values()), OpType.Add)
 
 
+def by_layer(patches: Sequence[Patch], layers: int) -> list[CrossSection | None]:
+    """What patches have begin in each of so many layers, together."""
+    found: list[CrossSection | None] = [None] * layers
+    for patch in patches:
+        for layer, plan in patch.plans.items():
+            known = found[layer]
+            found[layer] = plan if known is None else known + plan
+    return found
+
+
 def proposed_style(patch: Patch) -> tuple[Style, str]:
     """The style that usually suits a patch, and why (common practice)."""
     if patch.spots:
@@ -166,7 +176,9 @@ def patches(
         region_of[region.facets] = k
     tree = tree or Tree.of(placed)
     if hold is Hold.ALL:
-        demand = unheld_sections(stack, limit_deg, progress=progress)
+        # What lies under no region is dropped below: only layers that a region begins in are looked at.
+        begun = hanging_layers(stack, placed, np.flatnonzero(region_of >= 0))
+        demand = unheld_sections(stack, limit_deg, within=begun, progress=progress)
         if wishes is not None:
             Wishes(left_out=wishes.left_out).apply(demand)
         for layer, piece, over in _told_apart(stack, demand, region_of, tree):
@@ -229,11 +241,12 @@ def inside_of(piece: CrossSection) -> tuple[float, float]:
     """A point inside a polygon, off its edges: the middle of the widest of its rows."""
     import shapely
 
-    rings = piece.to_polygons()
-    outer = max(rings, key=len)
-    shape = shapely.Polygon(outer, [r for r in rings if r is not outer and len(r) > 2])
+    shape = shape_of(piece)
     point = shapely.point_on_surface(shape if shape.is_valid else shape.buffer(0))
-    return (float(point.x), float(point.y)) if not point.is_empty else tuple(map(float, outer[0]))  # type: ignore[return-value]
+    if point.is_empty:
+        x0, y0, x1, y1 = piece.bounds()
+        return 0.5 * (x0 + x1), 0.5 * (y0 + y1)
+    return float(point.x), float(point.y)
 
 
 def shape_of(plan: CrossSection) -> Any:

@@ -11,8 +11,7 @@ TIP_SHARE = 0.6
 NEAR_SHARE = 0.7
 # Over so many steps from its tip it may come off a wall that it touches.
 FRESH_STEPS = 4.0
-# A branch thickens by so much for each millimetre it runs, to each side, and with the tips it carries.
-TAPER = 0.012
+# A branch thickens with this power of the number of tips it carries.
 LOAD = 0.45
 # Branches further apart than this run down by themselves.
 COME_TOGETHER_MM = 25.0
@@ -92,9 +91,12 @@ def _freest(away, k, x, y, within, low, px):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def grow_down(  # type: ignore[no-untyped-def]
-    tips, alone, away, opened, low, px, step, reach, slope, radius, most, clearance, from_plate
+    tips, alone, away, opened, low, px, step, reach, slope, radius, most, clearance, taper, plate
 ):
     """Grow branches down from tips, step by step.
+
+    Tips alone stay apart from others; those marked plate end there or nowhere, and so does what they join.
+    A branch thickens by the taper for each millimetre that it runs, to each side.
 
     Nodes (k, 4), the node each leads down to, the tip each begins at (or -1), and how each foot ends: 0 on
     the plate, 1 on the part, 2 nowhere. Lower nodes come after higher ones.
@@ -110,6 +112,7 @@ def grow_down(  # type: ignore[no-untyped-def]
     ax, ay, length = np.empty(n), np.empty(n), np.empty(n)
     carry, last = np.empty(n, np.int64), np.empty(n, np.int64)
     lone, doomed, alive = np.empty(n, np.bool_), np.zeros(n, np.bool_), np.zeros(n, np.bool_)
+    bound = np.zeros(n, np.bool_)
     active = 0
     nxt = 0
     for k in range(steps - 1, -1, -1):
@@ -139,9 +142,10 @@ def grow_down(  # type: ignore[no-untyped-def]
                 bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, far, low, px, False)
             if not ok:
                 # No room: it may still stand straight on what is below.
-                ends[head] = 2 if from_plate or k > 0 else 0
-                if not from_plate and k > 0:
-                    ends[head] = 1
+                if k > 0:
+                    ends[head] = 2 if plate[nxt] else 1
+                else:
+                    ends[head] = 2 if plate[nxt] else 0
                 nxt += 1
                 continue
             nodes[count, 0], nodes[count, 1], nodes[count, 2] = bx, by, z
@@ -150,6 +154,7 @@ def grow_down(  # type: ignore[no-untyped-def]
             ax[active], ay[active], length[active] = bx, by, height
             carry[active], last[active] = 1, count
             lone[active], doomed[active], alive[active] = alone[nxt], False, True
+            bound[active] = plate[nxt]
             active += 1
             count += 1
             nxt += 1
@@ -177,7 +182,7 @@ def grow_down(  # type: ignore[no-untyped-def]
         for i in range(active):
             if not alive[i]:
                 continue
-            wish = min(most, max(radius + TAPER * (length[i] + step), radius * carry[i] ** 0.45))
+            wish = min(most, max(radius + taper * (length[i] + step), radius * carry[i] ** LOAD))
             only = not doomed[i]
             bx, by, ok = _best(
                 away,
@@ -214,14 +219,14 @@ def grow_down(  # type: ignore[no-untyped-def]
                 # Just off a wall there is no room for the clearance yet: away from it as far as it leans.
                 bx, by, most_free = _freest(away, k - 1, ax[i], ay[i], reach, low, px)
                 ok = most_free >= NEAR_SHARE * radius
-            if not ok and only and not from_plate:
+            if not ok and only and not bound[i]:
                 doomed[i] = True
                 bx, by, ok = _best(
                     away, opened, k - 1, ax[i], ay[i], ax[i], ay[i], radius + clearance, reach, low, px, False
                 )
             if not ok:
                 alive[i] = False
-                ends[last[i]] = 2 if from_plate else 1
+                ends[last[i]] = 2 if bound[i] else 1
                 continue
             new_x[i], new_y[i] = bx, by
             moved[i] = True
@@ -260,7 +265,8 @@ def grow_down(  # type: ignore[no-untyped-def]
                 if into[j] == i:
                     total += carry[j]
                     longest = max(longest, length[j])
-            wish = min(most, max(radius + TAPER * (longest + step), radius * total**LOAD))
+                    bound[i] = bound[i] or bound[j]
+            wish = min(most, max(radius + taper * (longest + step), radius * total**LOAD))
             c, r = int((new_x[i] - low[0]) / px), int((new_y[i] - low[1]) / px)
             thick = max(radius, min(wish, away[k - 1, r, c] - clearance))
             nodes[count, 0], nodes[count, 1], nodes[count, 2] = new_x[i], new_y[i], (k - 1) * step

@@ -30,8 +30,9 @@ class SupportSettings:
     Attributes
     ----------
     gap_mm : float
-        Clear height between a support and the part above and below it, rounded up to whole layers
-        (filament).
+        Clear height between a support and the part above it, rounded up to whole layers (filament).
+    gap_below_mm : float or None
+        Likewise to the part that it stands on; as above it where there is none.
     clearance_mm : float
         Clear distance to the side of the part.
     smallest_mm2 : float
@@ -56,10 +57,18 @@ class SupportSettings:
         Lines are parted after so much length, so that a column comes out piece by piece; 0 does not.
     from_plate : bool
         Supports stand on the plate only, never on the part.
+    otherwise : frozenset of str
+        Ids of the patches for which the opposite of ``from_plate`` was chosen.
     branch_deg : float
         Most that a branch leans, from vertical.
     branch_mm, trunk_mm : float
         Diameters of a branch at its tip and of the thickest trunk.
+    taper_mm : float
+        What a branch gains in diameter over each 10 mm downwards.
+    walls : int
+        Lines round a trunk.
+    fill : float
+        Share of what they enclose that is filled, 0 to 1.
     every : int
         Walls of lines and grids are printed in every so many layers, as much thicker.
     brim_mm : float
@@ -67,6 +76,7 @@ class SupportSettings:
     """
 
     gap_mm: float = 0.2
+    gap_below_mm: float | None = None
     clearance_mm: float = 0.45
     smallest_mm2: float = 1.0
     spacing_mm: float = 4.0
@@ -81,15 +91,28 @@ class SupportSettings:
     interface_layers: int = 2
     slit_mm: float = 0.0
     from_plate: bool = False
+    otherwise: frozenset[str] = frozenset()
     branch_deg: float = 40.0
     branch_mm: float = 1.2
     trunk_mm: float = 8.0
+    taper_mm: float = 0.24
+    walls: int = 2
+    fill: float = 0.0
     every: int = 1
     brim_mm: float = 0.0
 
     def gap_layers(self, layer_mm: float) -> int:
-        """Whole layers that the contact gap takes."""
+        """Whole layers of the contact gap below the part."""
         return math.ceil(self.gap_mm / layer_mm - 1e-6) if self.gap_mm > 0 else 0
+
+    def gap_below_layers(self, layer_mm: float) -> int:
+        """Whole layers of the contact gap where a support stands on the part."""
+        gap_mm = self.gap_mm if self.gap_below_mm is None else self.gap_below_mm
+        return math.ceil(gap_mm / layer_mm - 1e-6) if gap_mm > 0 else 0
+
+    def plate_only(self, patch: str) -> bool:
+        """Whether supports of a patch may stand on the plate only."""
+        return self.from_plate != (patch in self.otherwise)
 
 
 @dataclass(frozen=True, eq=False)
@@ -161,12 +184,14 @@ class Column:
         """
         bodies = []
         slabs: list[Slab] = []
-        for slab in self.slabs:
-            last = slabs[-1] if slabs else None
-            if last and slab.low_mm <= last.high_mm + 1e-6 and slab.high_mm - last.low_mm <= band_mm:
-                slabs[-1] = Slab(last.low_mm, slab.high_mm, last.rings)
-            else:
-                slabs.append(slab)
+        for solid in (False, True):
+            band: Slab | None = None
+            for slab in (s for s in self.slabs if s.solid == solid):
+                if band and slab.low_mm <= band.high_mm + 1e-6 and slab.high_mm - band.low_mm <= band_mm:
+                    band = slabs[-1] = Slab(band.low_mm, slab.high_mm, band.rings)
+                else:
+                    band = slab
+                    slabs.append(slab)
         for slab in slabs:
             section = slab.section.simplify(thin_mm) if thin_mm > 0 else slab.section
             if not section.is_empty():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -12,8 +13,8 @@ from ..progress import Progress, silent, tracked
 from .model import Branches, Column, SupportSettings, circle_rings
 
 Ring = NDArray[np.float64]
-# Walls of a branch; what they leave free inside is hollow.
-WALLS = 2
+# Direction of the lines that fill a trunk: aslant, for walls of lines mostly run along the axes.
+FILL_DEG = 45.0
 
 
 def branch_rings(
@@ -23,7 +24,7 @@ def branch_rings(
     settings: SupportSettings,
     runs: NDArray[np.int64] | None = None,
 ) -> dict[int, list[Ring]]:
-    """Rings of one tree or post by level: its walls, whole where it is thin.
+    """Rings of one tree or post by level: its walls, whole where it is thin, and what fills it.
 
     Parameters
     ----------
@@ -53,15 +54,65 @@ def branch_rings(
     outer: dict[int, list[Ring]] = {}
     for k, ring in zip(level.tolist(), circle_rings(at), strict=True):
         outer.setdefault(k, []).append(ring)
-    at[:, 2] -= WALLS * settings.line_mm
+    at[:, 2] -= settings.walls * settings.line_mm
     hollow = at[:, 2] > settings.line_mm
     inner: dict[int, list[Ring]] = {}
     for k, ring in zip(level[hollow].tolist(), circle_rings(at[hollow]), strict=True):
         inner.setdefault(k, []).append(ring)
+    pattern = CrossSection()
+    if inner and settings.fill > 0:
+        low_xy, high_xy = tree.nodes[:, :2].min(axis=0), tree.nodes[:, :2].max(axis=0)
+        wide = float(tree.nodes[:, 3].max())
+        box = (*(low_xy - wide).tolist(), *(high_xy + wide).tolist())
+        lines = strips(box, settings.line_mm, settings.line_mm / settings.fill, FILL_DEG)
+        pattern = CrossSection(lines, FillRule.NonZero)
     for k, holes in inner.items():
-        section = CrossSection(outer[k], FillRule.NonZero) - CrossSection(holes, FillRule.NonZero)
-        outer[k] = section.to_polygons()
+        hollow = CrossSection(holes, FillRule.NonZero) - pattern
+        outer[k] = (CrossSection(outer[k], FillRule.NonZero) - hollow).to_polygons()
     return outer
+
+
+def strips(
+    bounds: tuple[float, float, float, float],
+    width_mm: float,
+    spacing_mm: float,
+    angle_deg: float,
+    slit_mm: float = 0.0,
+    slit_wide_mm: float = 0.0,
+) -> list[Ring]:
+    """Strips one line wide over a box, in one direction.
+
+    Parameters
+    ----------
+    bounds : (x0, y0, x1, y1)
+    width_mm, spacing_mm : float
+        Of one strip, and from middle to middle. They belong to the plate: neighbours have them in step.
+    angle_deg : float
+        0 along x.
+    slit_mm, slit_wide_mm : float
+        Strips are parted after each ``slit_mm``, by so much; 0 does not.
+
+    Returns
+    -------
+    list of (4, 2) float64
+    """
+    x0, y0, x1, y1 = bounds
+    middle = np.array([(x0 + x1) / 2, (y0 + y1) / 2])
+    reach = math.hypot(x1 - x0, y1 - y0) / 2 + spacing_mm
+    a = math.radians(angle_deg)
+    along, across = np.array([math.cos(a), math.sin(a)]), np.array([-math.sin(a), math.cos(a)])
+    begin, offset = float(middle @ along) - reach, float(middle @ across)
+    first, last = math.floor((offset - reach) / spacing_mm), math.ceil((offset + reach) / spacing_mm)
+    lines = spacing_mm * np.arange(first, last + 1)
+    cuts, gap = np.array([begin, begin + 2 * reach]), 0.0
+    if slit_mm > 0:
+        cuts = slit_mm * np.arange(math.floor(begin / slit_mm), math.ceil((begin + 2 * reach) / slit_mm) + 1)
+        gap = slit_wide_mm / 2
+    y, low = (v.ravel() for v in np.meshgrid(lines, cuts[:-1] + gap, indexing="ij"))
+    high = np.tile(cuts[1:] - gap, len(lines))
+    u = np.stack([low, high, high, low], axis=1)
+    v = np.stack([y, y, y, y], axis=1) + 0.5 * width_mm * np.array([-1.0, -1.0, 1.0, 1.0])
+    return list(u[..., None] * along + v[..., None] * across)
 
 
 def overlapping_runs(

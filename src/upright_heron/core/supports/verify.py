@@ -278,7 +278,7 @@ def _rests(stack: LayerStack, section: CrossSection, level: int, settings: Suppo
     wide = section.offset(settings.clearance_mm + 0.25)
     return any(
         not (wide ^ stack.section(level - step - lift)).is_empty()
-        for step in range(1, settings.gap_layers(stack.layer_mm) + 4)
+        for step in range(1, settings.gap_below_layers(stack.layer_mm) + 4)
         if 0 <= level - step - lift < len(stack)
     )
 

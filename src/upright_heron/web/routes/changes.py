@@ -24,7 +24,10 @@ async def change(request: Request, job_id: str, kind: str, use: Use, open: Secti
     """Apply a change from a form and answer with the new sheet."""
     form = await request.form()
     fields: dict[str, Any] = {}
-    for name, value in form.items():
+    for name, value in form.multi_items():
+        if name.endswith("[]") and isinstance(value, str):
+            fields.setdefault(name[:-2], []).append(value)
+            continue
         if name == "open" or not isinstance(value, str) or value == "":
             continue
         if value.startswith("["):

@@ -58,7 +58,10 @@ export class SupportHand {
     canvas.addEventListener('pointerup', (e) => this.#up(e));
     canvas.addEventListener('pointerleave', () => this.#noPost());
     document.addEventListener('click', (e) => this.#clicked(e));
-    document.addEventListener('change', (e) => { if (e.target.id === 'hand-reason') this.#byReason(e.target); });
+    document.addEventListener('change', (e) => {
+      if (e.target.id === 'hand-reason') this.#byReason(e.target);
+      if (e.target.id === 'tick-all') for (const box of document.querySelectorAll('#patches [name="patches[]"]')) box.checked = e.target.checked;
+    });
     document.addEventListener('keydown', (e) => {
       if ((e.key === 'Delete' || e.key === 'Backspace') && this.on && this.ids.size && !e.target.closest('input, textarea, select')) {
         e.preventDefault();
