@@ -164,7 +164,7 @@ def _line(name: str, now: Summary, key: str, kept: bool) -> VariantLine:
         made.contact_mm2 if made else None,
         sum(a.show_mm2 for a in access) if access is not None else None,
         sum(a.out == Out.TRAPPED for a in access) if access is not None else None,
-        sum(not p.held for p in made.patches if p.style != "none") if made else None,
+        made.unheld if made else None,
         rough.cost if rough and made else None,
         key,
         kept,

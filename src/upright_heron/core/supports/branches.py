@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -343,7 +344,7 @@ def _sorted_out(
     for i in range(len(nodes) - 1, -1, -1):
         # Lower nodes come later in the list.
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
-    lost: dict[str, int] = {}
+    lost: Counter[str] = Counter()
     trees: list[Branches] = []
     gap = settings.gap_below_layers(stack.layer_mm) * stack.layer_mm
     for foot in np.unique(foot_of):
@@ -355,9 +356,7 @@ def _sorted_out(
         x, y, z, r = (float(v) for v in nodes[foot])
         end = int(ends[foot])
         if end == 2:
-            for t in at_tips:
-                key = held[int(owner[order[t]])][0].id
-                lost[key] = lost.get(key, 0) + 1
+            lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
             continue
         new = {int(m): i for i, m in enumerate(members)}
         places = [nodes[m] for m in members]
@@ -387,6 +386,10 @@ def _sorted_out(
                 around, np.tile([0.0, 0.0, -1.0], (len(around), 1)), np.full(len(around), -1)
             )
             floor = z + ABOVE_MM - float(length.min()) + gap if np.isfinite(length).any() else 0.0
+            if max(p[2] for p in places) - floor < stack.layer_mm:
+                # Between the tip and what lies below there is not one layer.
+                lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
+                continue
             if floor >= z:
                 # It ends right there: the last step itself is its end.
                 places[last] = np.array([x, y, floor, narrow])
@@ -419,7 +422,8 @@ def _sorted_out(
     return Grown(
         trees,
         {
-            key: f"{count} tips found no way down{' to the plate' if settings.plate_only(key) else ''}"
+            key: f"{count} tip{'s' * (count > 1)} found no way down"
+            + (" to the plate" if settings.plate_only(key) else "")
             for key, count in lost.items()
         },
     )

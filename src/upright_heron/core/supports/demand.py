@@ -14,11 +14,11 @@ from numpy.typing import NDArray
 
 from ..findings import Family, Hanging, finding_id
 from ..hangs import Kind, Region
-from ..layers import LayerStack
+from ..layers import LayerStack, pack
 from ..mesh import Mesh
 from ..overhangs import hanging_layers, unheld_sections
 from ..progress import Progress, silent
-from ..regions import Pieces
+from ..regions import Pieces, pieces
 from ..tree import Tree
 from .wishes import Wishes
 
@@ -182,10 +182,9 @@ def patches(
         if wishes is not None:
             Wishes(left_out=wishes.left_out).apply(demand)
         for layer, piece, over in _told_apart(stack, demand, region_of, tree):
-            if over >= 0:
-                key = _region_id(hanging.regions[over])
-                gathered.add(key, layer, piece)
-                gathered.regions.setdefault(key, hanging.regions[over])
+            key = _region_id(hanging.regions[over])
+            gathered.add(key, layer, piece)
+            gathered.regions.setdefault(key, hanging.regions[over])
     if hold is not Hold.PAINTED:
         for island in hanging.islands:
             key = finding_id(Family.ISLAND, island.x_mm, island.y_mm, island.z_mm)
@@ -219,22 +218,19 @@ def _hit(tree: Tree, region_of: NDArray[np.int64], x: float, y: float, z: float)
 def _told_apart(
     stack: LayerStack, demand: list[CrossSection | None], region_of: NDArray[np.int64], tree: Tree
 ) -> list[tuple[int, CrossSection, int]]:
-    """Pieces of the demand with their layer and the region over them, -1 where there is none."""
-    pieces, layers, spots = [], [], []
-    for layer, section in enumerate(demand):
-        if section is None:
-            continue
-        for piece in section.decompose():
-            pieces.append(piece)
-            layers.append(layer)
-            spots.append([*inside_of(piece), stack.bottom_mm(layer) - 0.5 * stack.layer_mm])
-    if not pieces:
+    """Pieces of the demand below regions, with their layer and the region over them."""
+    rings = [[] if section is None else section.to_polygons() for section in demand]
+    found = pieces(pack(rings, np.zeros(len(rings)), stack.layer_mm, stack.base_mm))
+    if not len(found):
         return []
-    origin = np.array(spots)
+    # From the middle of the layer below: a piece begins on a facet between that and its own.
+    origin = np.column_stack([found.inside_mm, stack.base_mm + (found.layer - 0.5) * stack.layer_mm])
     up = np.tile([0.0, 0.0, 1.0], (len(origin), 1))
     _, facet = tree.first_hits(origin, up, np.full(len(origin), -1))
     region = np.where(facet >= 0, region_of[np.maximum(facet, 0)], -1)
-    return list(zip(layers, pieces, region.tolist(), strict=True))
+    return [
+        (int(found.layer[k]), found.section(k), int(region[k])) for k in np.flatnonzero(region >= 0).tolist()
+    ]
 
 
 def inside_of(piece: CrossSection) -> tuple[float, float]:

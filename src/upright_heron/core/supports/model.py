@@ -440,6 +440,13 @@ class SupportSet:
         return float(self.layers.area_mm2.sum()) * self.layers.layer_mm
 
     @property
+    def unheld(self) -> int:
+        """How many patches that are to be held are not; of stilts, islands."""
+        if not self.patches:
+            return len(self.unheld_islands)
+        return sum(not patch.held for patch in self.patches if patch.style != "none")
+
+    @property
     def contact_mm2(self) -> float:
         """Area of the part that filament supports touch."""
         return sum(s.contact_mm2 for s in self.supports if isinstance(s, Column | Branches))
