@@ -15,7 +15,7 @@ from ..layers import LayerStack
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
 from .demand import Patch, Style, inside_of, shape_of
-from .growth import TIP_SHARE, fill, grow_down
+from .growth import TIP_SHARE, fill, free_at, grow_down
 from .model import Branches, SupportSettings, support_id
 from .shown import Shown
 
@@ -23,6 +23,8 @@ from .shown import Shown
 STEP_MM = 1.0
 PIXEL_MM = 0.4
 MOST_PIXELS = 400
+# From the middle of a pixel to its edge, in pixels: half along the axes, 0.7 across.
+TO_EDGE = 0.6
 # Holes of the part that enclose less than this in plan are closed to branches.
 HOLE_MM2 = 150.0
 # An end on the part is thin over so much height.
@@ -107,8 +109,8 @@ class _Room:
             own = np.full((rows, columns), 1e3, np.float32)
             if taken.any():
                 _close_holes(taken, HOLE_MM2 / self.pixel**2)
-                # Half a pixel's diagonal for what the raster cannot tell.
-                own = (distance_transform_edt(~taken) * self.pixel - 0.71 * self.pixel).astype(np.float32)
+                # The part may reach to the edge of a pixel that it touches.
+                own = ((distance_transform_edt(~taken) - TO_EDGE) * self.pixel).astype(np.float32)
             # A place between two steps has to be free in both.
             self.away[k] = np.minimum(own, below)
             below = own
@@ -119,9 +121,8 @@ class _Room:
 
     def beside(self, x: float, y: float, k: int) -> float:
         """Free distance round a place of a step, mm."""
-        c, r = ((np.array([x, y]) - self.low) / self.pixel).astype(int)
-        inside = 0 <= r < self.away.shape[1] and 0 <= c < self.away.shape[2]
-        return float(self.away[k, r, c]) if inside else 1e3
+        free = float(free_at(self.away, k, x, y, self.low, self.pixel))
+        return free if free >= 0 else 1e3
 
 
 def _close_holes(taken: NDArray[np.bool_], most: float) -> None:
@@ -304,14 +305,63 @@ def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArr
     return result
 
 
-def _landing(part: Tree, x: float, y: float, z: float, radius: float, narrow: float) -> float:
-    """Radius of an end on the part: wide where it is level there, narrow on a slope."""
-    for share in (1.0, 0.6):
-        around = _round(np.array([[x, y, z + ABOVE_MM]]), share * radius, 0.0)
+def _feet_on_part(
+    part: Tree,
+    end: NDArray[np.float64],
+    above: NDArray[np.float64],
+    settings: SupportSettings,
+    layer_mm: float,
+) -> list[NDArray[np.float64]] | None:
+    """Nodes of a branch from its last step down to its end on the part, clear of the slope beside it.
+
+    Over a hole that is closed to branches it stands beside the hole, as far aside as it may lean from the
+    node ``above``. ``None`` where there is nothing to stand on.
+    """
+    x, y, z, radius = (float(v) for v in end)
+    reach = math.tan(math.radians(settings.branch_deg)) * float(above[2] - z)
+    turn = 2 * np.pi * np.arange(8) / 8
+    aside = [(0.0, 0.0), *((s * math.cos(t), s * math.sin(t)) for s in (0.5, 1.0) for t in turn)]
+    gap = settings.gap_below_layers(layer_mm) * layer_mm
+    for u, v in aside:
+        at = (x, y) if not (u or v) else (float(above[0]) + reach * u, float(above[1]) + reach * v)
+        narrow, floor = _landing(part, *at, z, radius, TIP_SHARE * settings.branch_mm / 2)
+        if math.isfinite(floor) and not _in_hole(part, *at, floor, z):
+            break
+    else:
+        return None
+    floor += gap
+    if floor >= z:
+        return [np.array([*at, floor, narrow])]
+    feet = [np.array([*at, z, radius])]
+    if z - floor > 2 * TIP_MM:
+        # Thin only near its end.
+        feet.append(np.array([*at, floor + TIP_MM, radius]))
+    return [*feet, np.array([*at, floor, narrow])]
+
+
+def _landing(
+    part: Tree, x: float, y: float, z: float, radius: float, narrow: float
+) -> tuple[float, float]:
+    """Radius of an end on the part, wide where it is level there and narrow on a slope; and its height."""
+    # From a little above: the surface may lie level with the last step.
+    top = z + ABOVE_MM
+    for share in (1.0, 0.6, narrow / radius):
+        around = _round(np.array([[x, y, top]]), share * radius, 0.0)
         length, _ = part.first_hits(around, np.tile([0.0, 0.0, -1.0], (8, 1)), np.full(8, -1))
         if np.isfinite(length).all() and float(np.ptp(length)) < LEVEL_MM:
-            return max(share * radius, narrow)
-    return narrow
+            break
+    return max(share * radius, narrow), top - float(length.min())
+
+
+def _in_hole(part: Tree, x: float, y: float, floor: float, z: float) -> bool:
+    """Whether what lies below an end is the bottom of a hole that is closed to branches."""
+    if z - floor < 2 * TIP_MM:
+        return False
+    turn = 2 * np.pi * np.arange(8) / 8
+    ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(8)])
+    start = np.tile([x, y, 0.5 * (floor + z)], (8, 1))
+    length, _ = part.first_hits(start, ways, np.full(8, -1))
+    return bool((length < 2 * math.sqrt(HOLE_MM2 / math.pi)).all())
 
 
 def _round(places: NDArray[np.float64], radius: float, below: float) -> NDArray[np.float64]:
@@ -346,7 +396,6 @@ def _sorted_out(
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
     lost: Counter[str] = Counter()
     trees: list[Branches] = []
-    gap = settings.gap_below_layers(stack.layer_mm) * stack.layer_mm
     for foot in np.unique(foot_of):
         members = np.flatnonzero(foot_of == foot)
         at_tips = [int(tip_of[m]) for m in members if tip_of[m] >= 0]
@@ -378,30 +427,19 @@ def _sorted_out(
                 below.append(-1)
                 last = len(places) - 1
         else:
-            # On the part it stands on a narrow end, clear of the slope beside it.
-            narrow = _landing(part, x, y, z, r, TIP_SHARE * settings.branch_mm / 2)
-            # From a little above: the surface may lie level with the last step.
-            around = _round(np.array([[x, y, z + ABOVE_MM]]), narrow, 0.0)
-            length, _ = part.first_hits(
-                around, np.tile([0.0, 0.0, -1.0], (len(around), 1)), np.full(len(around), -1)
-            )
-            floor = z + ABOVE_MM - float(length.min()) + gap if np.isfinite(length).any() else 0.0
-            if max(p[2] for p in places) - floor < stack.layer_mm:
-                # Between the tip and what lies below there is not one layer.
+            # Where several come together it cannot be moved aside for one of them.
+            into = below.index(last) if below.count(last) == 1 else last
+            landed = _feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
+            if landed is None or max(p[2] for p in places) - landed[-1][2] < stack.layer_mm:
+                # Nothing to stand on, or between the tip and what lies below there is not one layer.
                 lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
                 continue
-            if floor >= z:
-                # It ends right there: the last step itself is its end.
-                places[last] = np.array([x, y, floor, narrow])
-                floor = z = floor
-            places.append(np.array([x, y, floor, narrow]))
-            below[last] = len(places) - 1
-            below.append(-1)
-            if z - floor > 2 * TIP_MM:
-                # Thin only near its end.
-                places.append(np.array([x, y, floor + TIP_MM, r]))
-                below[last], below[-1] = len(places) - 1, -1
-                below.append(len(places) - 2)
+            places[last] = landed[0]
+            for node in landed[1:]:
+                places.append(node)
+                below[last] = len(places) - 1
+                below.append(-1)
+                last = len(places) - 1
         style = held[patches[0]][1]
         reasons = list(dict.fromkeys(held[k][0].reason for k in patches))
         touch = max((nodes[m] for m in members if tip_of[m] >= 0), key=lambda n: n[2])

@@ -13,12 +13,14 @@ NEAR_SHARE = 0.7
 FRESH_STEPS = 4.0
 # A branch thickens with this power of the number of tips it carries.
 LOAD = 0.45
+# An edge is followed in so many steps for each pixel.
+EDGE_STEPS = 3.0
 # Branches further apart than this run down by themselves.
 COME_TOGETHER_MM = 25.0
 
 @njit(cache=True)
 def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-untyped-def]
-    """Add the inside of rings, even-odd, at pixel middles."""
+    """Add the inside of rings, even-odd, and every pixel that their edges touch."""
     rows, columns = grid.shape
     flips = np.zeros((rows, columns + 1), np.bool_)
     for r in range(first, last):
@@ -26,9 +28,15 @@ def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-unt
         for p in range(lo, hi):
             q = p + 1 if p + 1 < hi else lo
             y0, y1 = (points[p, 1] - low[1]) / px, (points[q, 1] - low[1]) / px
+            x0, x1 = (points[p, 0] - low[0]) / px, (points[q, 0] - low[0]) / px
+            count = 1 + int(EDGE_STEPS * max(abs(x1 - x0), abs(y1 - y0)))
+            for n in range(count):
+                row = int(np.floor(y0 + (y1 - y0) * n / count))
+                column = int(np.floor(x0 + (x1 - x0) * n / count))
+                if 0 <= row < rows and 0 <= column < columns:
+                    grid[row, column] = True
             if y0 == y1:
                 continue
-            x0, x1 = (points[p, 0] - low[0]) / px, (points[q, 0] - low[0]) / px
             a, b = (y0, y1) if y0 < y1 else (y1, y0)
             for row in range(max(0, int(np.ceil(a - 0.5))), min(rows - 1, int(np.ceil(b - 0.5)) - 1) + 1):
                 x = x0 + (row + 0.5 - y0) / (y1 - y0) * (x1 - x0)
@@ -44,6 +52,20 @@ def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-unt
 
 
 @njit(cache=True)
+def free_at(away, k, x, y, low, px):  # type: ignore[no-untyped-def]
+    """Free distance of any place of step k, between the pixels round it; -1 outside the raster."""
+    rows, columns = away.shape[1], away.shape[2]
+    u, v = (x - low[0]) / px - 0.5, (y - low[1]) / px - 0.5
+    c, r = int(np.floor(u)), int(np.floor(v))
+    if c < 0 or r < 0 or c + 1 >= columns or r + 1 >= rows:
+        return -1.0
+    fu, fv = u - c, v - r
+    lower = away[k, r, c] * (1.0 - fu) + away[k, r, c + 1] * fu
+    upper = away[k, r + 1, c] * (1.0 - fu) + away[k, r + 1, c + 1] * fu
+    return lower * (1.0 - fv) + upper * fv
+
+
+@njit(cache=True)
 def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # type: ignore[no-untyped-def]
     """Free place of step k nearest to the wished one, within reach: x, y and whether there is one."""
     rows, columns = away.shape[1], away.shape[2]
@@ -54,7 +76,7 @@ def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # t
         if (
             0 <= r < rows
             and 0 <= c < columns
-            and away[k, r, c] >= need
+            and free_at(away, k, wx, wy, low, px) >= need
             and (opened[k, r, c] or not only_open)
         ):
             return wx, wy, True
@@ -267,8 +289,8 @@ def grow_down(  # type: ignore[no-untyped-def]
                     longest = max(longest, length[j])
                     bound[i] = bound[i] or bound[j]
             wish = min(most, max(radius + taper * (longest + step), radius * total**LOAD))
-            c, r = int((new_x[i] - low[0]) / px), int((new_y[i] - low[1]) / px)
-            thick = max(radius, min(wish, away[k - 1, r, c] - clearance))
+            free = free_at(away, k - 1, new_x[i], new_y[i], low, px)
+            thick = max(radius, min(wish, free - clearance))
             nodes[count, 0], nodes[count, 1], nodes[count, 2] = new_x[i], new_y[i], (k - 1) * step
             nodes[count, 3] = thick
             down[last[i]] = count
