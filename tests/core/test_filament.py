@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from manifold3d import Manifold
 
 from tests.held import USUAL, Bench, table
-from tests.support import box, comb, portal, sphere, stalactites, tee
+from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.marks import Mark, blank, painted
 from upright_heron.core.mesh import facts
 from upright_heron.core.supports.demand import Hold, Style, proposed_style
@@ -68,6 +68,14 @@ class DemandTest(unittest.TestCase):
         self.assertEqual(proposed_style(Bench(stalactites()).patches[0])[0], Style.PILLAR)
 
 
+    def test_what_hangs_round_a_hole_is_held_all_round(self):
+        # The lowest layers of a ball reach out in rings, whose holes have as many corners as their rims.
+        (patch,) = Bench(on_plate(sphere(10, 256)), 0.1).patches
+        # Plan area of what is steeper than 45 degrees, pi R2 sin2(45), less what is told late by the layers.
+        self.assertGreater(patch.area_mm2, 0.94 * 50 * np.pi)
+        self.assertLess(patch.area_mm2, 50 * np.pi)
+
+
 class AreaTest(unittest.TestCase):
     def test_lines_and_grid_use_their_density(self):
         bench = Bench(table())
@@ -94,6 +102,34 @@ class AreaTest(unittest.TestCase):
         self.assertFalse(any(s.on_part for s in only.supports))
         self.assertLess(only.volume_mm3, over.make(Style.LINES).volume_mm3)
 
+    def test_single_patches_may_stand_on_the_plate_only_or_on_the_part_too(self):
+        # A plate over a floor: both undersides of the T could stand on it.
+        body = tee().translate((0, 0, 4)) + box(80, 30, 4, (-35, -10, 0))
+        bench = Bench(body)
+        one = bench.patches[0].id
+        for style in (Style.LINES, Style.TREE):
+            with self.subTest(style.value):
+                every = {p.id: p.held for p in bench.make(style).patches}
+                self.assertTrue(all(every.values()))
+                some = bench.make(style, given=replace(USUAL, otherwise=frozenset([one])))
+                self.assertEqual({p.id for p in some.patches if not p.held}, {one})
+                given = replace(USUAL, from_plate=True, otherwise=frozenset([one]))
+                others = {p.id for p in bench.make(style, given=given).patches if p.held}
+                self.assertEqual(others, {one})
+
+    def test_each_connected_body_is_a_support_of_its_own(self):
+        # A wall that ends right below a plate parts what stands under it, not what hangs.
+        bench = Bench(box(60, 20, 5, (0, 0, 20)) + box(3, 3, 20) + box(4, 22, 19.7, (28, -1, 0)))
+        self.assertEqual(len(bench.patches), 1)
+        made = bench.make(Style.LINES)
+        self.assertEqual(len(made.supports), 2)
+        left, right = sorted(made.supports, key=lambda s: s.touch_mm[0])
+        self.assertLess(left.slabs[0].section.bounds()[2], 28)
+        self.assertGreater(right.slabs[0].section.bounds()[0], 32)
+        self.assertEqual(len({s.id for s in made.supports}), len(made.supports))
+        self.assertEqual(made.faults, ())
+        self.assertEqual([s.id for s in bench.make(Style.LINES).supports], [s.id for s in made.supports])
+
     def test_the_file_holds_what_is_shown(self):
         for style in (Style.LINES, Style.TREE):
             made = Bench(tee()).make(style)
@@ -118,6 +154,26 @@ class TreeTest(unittest.TestCase):
         for asked in (USUAL, replace(USUAL, branch_deg=20.0)):
             made = self.bench.make(Style.TREE, given=asked)
             self.assertLessEqual(max(s.lean_deg for s in made.supports), asked.branch_deg + 0.1)
+
+    def test_trunks_are_filled_and_walled_as_asked(self):
+        stout = replace(USUAL, trunk_mm=12.0, taper_mm=1.0)
+        hollow = self.bench.make(Style.TREE, given=stout).volume_mm3
+        walled = self.bench.make(Style.TREE, given=replace(stout, walls=4)).volume_mm3
+        half = self.bench.make(Style.TREE, given=replace(stout, fill=0.5)).volume_mm3
+        whole = self.bench.make(Style.TREE, given=replace(stout, fill=1.0)).volume_mm3
+        self.assertLess(hollow, walled)
+        self.assertLess(hollow, half)
+        # Strips at twice their width fill half of what is hollow.
+        self.assertAlmostEqual((half - hollow) / (whole - hollow), 0.5, delta=0.06)
+
+    def test_branches_thicken_by_their_taper(self):
+        # Points hang at 13.5 mm, posts stay by themselves: the taper is what they gain over 10 mm.
+        bench = Bench(stalactites())
+        for taper in (0.0, 0.6):
+            made = bench.make(Style.PILLAR, given=replace(USUAL, taper_mm=taper))
+            for post in (s for s in made.supports if "island" in s.reason):
+                low = post.nodes[np.argsort(post.nodes[:, 2])[1]]
+                self.assertAlmostEqual(2 * low[3], 1.2 + taper * (13.2 - low[2]) / 10, places=6)
 
     def test_no_branch_stands_thick_on_thin(self):
         for support in self.made.supports:

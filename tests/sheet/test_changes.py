@@ -74,6 +74,40 @@ class ChangeTest(unittest.TestCase):
         self.assertIsNone(resin.supports)
         self.assertEqual(resin.footing.kind, FootingKind.NONE)
 
+    def test_gaps_are_typed_in_mm_or_in_layers(self):
+        for text, below, layer, expected in (
+            ("0.25", "", 0.2, (0.25, None)),
+            ("2 layers", "", 0.1, (0.2, None)),
+            ("1 layer", "0.3 mm", 0.2, (0.2, 0.3)),
+            ("0.01 in", "0 layers", 0.2, (0.254, 0.0)),
+        ):
+            with self.subTest(text, below=below):
+                made = change("layer", change("supports", gap_mm=text, gap_below_mm=below), layer_mm=layer)
+                given = made.support_settings()
+                self.assertAlmostEqual(given.gap_mm, expected[0])
+                self.assertEqual(given.gap_below_mm, expected[1])
+        sheet = change("supports", gap_mm="2 layers", gap_below_mm="0.3")
+        self.assertEqual(sheet.supports.gap_words, ("2 layers", "0.3"))
+        # A layer height that is changed afterwards keeps two layers two.
+        self.assertAlmostEqual(change("layer", sheet, layer_mm=0.3).support_settings().gap_mm, 0.6)
+
+    def test_styles_and_origins_of_several_patches(self):
+        some, other = ("0123456789", "abcdef0123"), "00000000ff"
+        sheet = change("supports")
+        sheet = change("style-patch", sheet, patches=(*some, other), style="grid", origin="plate")
+        sheet = change("style-patch", sheet, patches=some, style="tree")
+        self.assertEqual(sheet.supports.by_patch, {some[0]: "tree", some[1]: "tree", other: "grid"})
+        self.assertEqual(sheet.supports.plate_only, dict.fromkeys((*some, other), True))
+        self.assertEqual(sheet.support_settings().otherwise, {*some, other})
+        whole = change("supports", sheet, from_plate=True)
+        self.assertEqual(whole.support_settings().otherwise, set(), "they are as all others now")
+        back = change("style-patch", sheet, patches=some, style="rest", origin="rest")
+        self.assertEqual((set(back.supports.by_patch), set(back.supports.plate_only)), ({other}, {other}))
+        wanted = CHANGES.validate_python(
+            {"kind": "style-patch", "patches": some, "style": "tree", "origin": "any"}
+        )
+        self.assertEqual(wanted.label(sheet), "2 patches: tree, from the part too")
+
     def test_turns_add_up(self):
         sheet = SHEET
         for _ in range(4):
@@ -100,6 +134,9 @@ class ChangeTest(unittest.TestCase):
             ("cut", {"margin_mm": 400}), ("stand", {"normal": [0, 0, 0]}), ("stand", {"normal": [1, 2]}),
             ("stance", {"quaternion": [0, 0, 0, 0], "name": "x"}), ("turn", {"x_deg": 400}),
             ("turn", {"x_deg": "inf"}), ("lift", {"lift_mm": -1}), ("lift", {"lift_mm": 5000}),
+            ("supports", {"gap_mm": "1.5 layers"}), ("supports", {"gap_mm": "a hair"}),
+            ("supports", {"gap_below_mm": "99 layers"}), ("supports", {"walls": 0}),
+            ("supports", {"fill_percent": 101}), ("style-patch", {"patches": ["0123456789"]}),
             ("supports", {"gap_mm": -1}), ("supports", {"spacing_mm": 0}), ("footing", {"footing": "moat"}),
             ("footing", {"footing": "brim", "lines": 0}), ("process", {"walls": 0, "infill_percent": 10}),
             ("process", {"walls": 2, "infill_percent": 101}), ("material", {"material": "Tough resin"}),

@@ -30,14 +30,15 @@ class SupportsTest(AppCase):
         self.assertEqual(page.text("support-count"), "3")
         self.assertIn("island 1, overhang 1", page.text("patches"))
         self.assertIn("no-faults", page.ids)
-        self.assertTrue(all(style.endswith(", proposed") for style in self.styles(job_id).values()))
+        self.assertEqual(list(self.styles(job_id).values()), ["tree", "tree", "lines"])
+        self.assertIn("lines hold it evenly", page.text("patches"))
         hours = page.text("support-time").split(",")
         self.assertNotEqual(hours[0].strip(), hours[1].strip())
 
     def test_a_style_for_all_and_for_one_patch_and_back(self):
         job_id = self.job(stl(comb()))
         self.made(job_id, style="grid")
-        self.assertEqual(set(self.styles(job_id).values()) - {"grid, as all", "grid, proposed"}, set())
+        self.assertEqual(set(self.styles(job_id).values()), {"grid"})
         grid = self.section(job_id, 6).text("support-volume")
         patch = next(iter(self.styles(job_id)))
         self.change(job_id, "style-patch", open=6, style="none", name="island 1", **{"patches[]": patch})
@@ -54,6 +55,19 @@ class SupportsTest(AppCase):
         self.client.post(f"/jobs/{job_id}/undo")
         self.assertEqual(self.sheet(job_id)["supports"]["by_patch"], {patch: "none"})
         self.change(job_id, "style-patch", status=422, open=6, style="stone", **{"patches[]": patch})
+
+    def test_several_patches_are_set_at_once(self):
+        job_id = self.job(stl(comb()))
+        self.made(job_id)
+        patches = list(self.styles(job_id))
+        self.change(job_id, "style-patch", open=6, style="tree", origin="plate", **{"patches[]": patches[:2]})
+        self.settle(job_id)
+        page = self.section(job_id, 6)
+        held = self.sheet(job_id)["supports"]
+        self.assertEqual(held["by_patch"], dict.fromkeys(patches[:2], "tree"))
+        self.assertEqual(held["plate_only"], dict.fromkeys(patches[:2], True))
+        self.assertIn("plate only", page.text("patches"))
+        self.change(job_id, "style-patch", status=422, open=6, style="tree")
 
     def test_what_to_hold(self):
         job_id = self.job(stl(comb()))
