@@ -1,5 +1,6 @@
 """Filament supports: patches, lines, grids, posts and trees, and the check that finds what is broken."""
 
+import itertools
 import unittest
 from dataclasses import replace
 
@@ -7,15 +8,17 @@ import numpy as np
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from manifold3d import Manifold
+from manifold3d import Manifold, OpType
 
 from tests.held import USUAL, Bench, table
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.marks import Mark, blank, painted
 from upright_heron.core.mesh import facts
+from upright_heron.core.solid import Solid
 from upright_heron.core.supports.demand import Hold, Style, proposed_style
 from upright_heron.core.supports.model import Branches, Column
 from upright_heron.core.supports.verify import verify
+from upright_heron.demo.shapes import SHAPES
 
 
 class DemandTest(unittest.TestCase):
@@ -265,6 +268,40 @@ class ClearTest(unittest.TestCase):
         bench = Bench(tee(), marks=clear)
         made = bench.make(Style(style))
         self.assertEqual([f for f in made.faults if f.kind in ("too near", "crosses the part")], [])
+
+
+class ChannelTest(unittest.TestCase):
+    """The bracket of the demo, whose cable channel is kept clear from end to end."""
+
+    AXIS = np.array(
+        [(-60, 0, 22), (-14, 0, 22), (-4, 0, 25), (3, 0, 32.3), (8, 0, 42), (14, 0, 56), (22, 0, 76.0)]
+    )
+
+    def keep_clear(self, fine):
+        away = np.full(len(fine.middles_mm), np.inf)
+        for a, b in itertools.pairwise(self.AXIS):
+            t = np.clip((fine.middles_mm - a) @ (b - a) / ((b - a) @ (b - a)), 0, 1)
+            away = np.minimum(away, np.linalg.norm(fine.middles_mm - a - t[:, None] * (b - a), axis=1))
+        return painted(blank(fine), np.flatnonzero(away < 4.2), Mark.KEEP_CLEAR)
+
+    def test_the_bracket_is_held_without_one_support_in_its_cable_channel(self):
+        body = Solid.from_mesh(SHAPES["telescope-bracket"]()).manifold
+        bench = Bench(body, limit=52.0, marks=self.keep_clear)
+        # What is hollow in the arm: spheres of the channel's radius along its axis, off both mouths.
+        along = np.concatenate([np.linspace(a, b, 30) for a, b in itertools.pairwise(self.AXIS[1:-1])])
+        hollow = Manifold.batch_boolean(
+            [Manifold.sphere(4.0, 24).translate(tuple(place)) for place in along], OpType.Add
+        )
+        for style in (None, Style.LINES, Style.TREE):
+            with self.subTest(style):
+                made = bench.make(style)
+                supports = Solid.from_mesh(made.handoff_mesh()).manifold
+                self.assertEqual((supports ^ hollow).volume(), 0)
+                # Two slivers lie over the open end of the channel: they are named, all else is held.
+                bare = {p.reason for p in made.patches if not p.held}
+                self.assertEqual(bare, {"island 1", "island 2"})
+                told = [f.words for f in made.faults if f.kind == "not held"]
+                self.assertTrue(all("kept clear" in words for words in told), told)
 
 
 class CheckTest(unittest.TestCase):

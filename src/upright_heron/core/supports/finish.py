@@ -143,7 +143,7 @@ def edited(
         if not (fault.patch in near if fault.kind == "not held" else _of(fault, moved_out, settings, layers))
     ]  # fmt: skip
     wanted = [patch for patch, style in asked if style is not Style.NONE and patch.id in near]
-    fresh = not_held(stack, wanted, result, settings, lost or {})
+    fresh = not_held(stack, wanted, result, settings, lost or {}, clear)
     for support in moved_in:
         if isinstance(support, Branches):
             fresh += faults_of(support, stack, settings, clear)

@@ -65,7 +65,7 @@ def verify(
     list of Fault
         From the plate up.
     """
-    faults = not_held(stack, patches, made, settings, lost or {})
+    faults = not_held(stack, patches, made, settings, lost or {}, clear)
     levels = tracked(range(len(made.layers)), "Checking supports", progress)
     faults += _crossing(stack, ((level, made.layers.section(level)) for level in levels), clear)
     faults += _floating(stack, made, settings)
@@ -79,6 +79,7 @@ def not_held(
     made: SupportSet,
     settings: SupportSettings,
     lost: Mapping[str, str],
+    clear: Sequence[CrossSection | None] | None = None,
 ) -> list[Fault]:
     """Patches with nothing printed under them within the spacing, at most of their points; see ``verify``."""
     h = stack.layer_mm
@@ -115,13 +116,23 @@ def not_held(
         if bare and len(bare) > 0.25 * looked:
             x, y, z = (float(v) for v in bare[0])
             share = 100 * len(bare) // max(looked, 1)
-            why = lost.get(patch.id, "no room below it")
+            why = lost.get(patch.id)
+            if why is None:
+                barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
+                why = "what is below it is kept clear" if barred else "no room below it"
             faults.append(
                 Fault(
                     "not held", (x, y, z), f"{patch.reason}: {share} % has no support below; {why}.", patch.id
                 )
             )
     return faults
+
+
+def _is_barred(x: float, y: float, top: int, clear: Sequence[CrossSection | None]) -> bool:
+    """Whether something is kept clear straight below a place."""
+    spot = CrossSection.circle(0.1, 6).translate((x, y))
+    plans = (plan for plan in clear[: top + 1] if plan is not None)
+    return any(not (plan ^ spot).is_empty() for plan in plans)
 
 
 def _solid(section: CrossSection) -> list[NDArray[np.float64]]:
