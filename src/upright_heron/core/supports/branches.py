@@ -11,10 +11,11 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
-from ..layers import LayerStack
+from ..layers import LayerStack, packed
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
-from .demand import Patch, Style, inside_of, shape_of
+from .demand import Patch, Style, inside_of
+from .descent import around
 from .growth import TIP_SHARE, fill, free_at, grow_down
 from .model import Branches, SupportSettings, support_id
 from .shown import Shown
@@ -23,6 +24,12 @@ from .shown import Shown
 STEP_MM = 1.0
 PIXEL_MM = 0.4
 MOST_PIXELS = 400
+# Each place of a patch has a tip within so many spacings in plan, and no further up or down.
+COVERED = 0.85
+FALL_MM = 2.0
+# A patch is drawn on a raster of this pixel, or of one that gives so many.
+PATCH_MM = 0.15
+PATCH_PIXELS = 100_000
 # From the middle of a pixel to its edge, in pixels: half along the axes, 0.7 across.
 TO_EDGE = 0.6
 # Holes of the part that enclose less than this in plan are closed to branches.
@@ -99,13 +106,13 @@ class _Room:
                 part = level - lift
                 if 0 <= part < len(stack):
                     a, b = stack.layer_start[part], stack.layer_start[part + 1]
-                    fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel)
+                    fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel, True)
                 plan = clear[level] if clear is not None and level < len(clear) else None
                 if plan is not None and not plan.is_empty():
                     rings = plan.to_polygons()
                     starts = np.cumsum([0, *[len(r) for r in rings]])
                     corners = np.concatenate(rings)
-                    fill(taken, corners, starts, 0, len(rings), self.low, self.pixel)
+                    fill(taken, corners, starts, 0, len(rings), self.low, self.pixel, True)
             own = np.full((rows, columns), 1e3, np.float32)
             if taken.any():
                 _close_holes(taken, HOLE_MM2 / self.pixel**2)
@@ -141,7 +148,7 @@ def _close_holes(taken: NDArray[np.bool_], most: float) -> None:
 def tips_of(
     patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float
 ) -> list[tuple[float, float, float]]:
-    """Places (x, y, z) under a patch, at its spacing on a grid that belongs to the plate.
+    """Places (x, y, z) under a patch: on a grid that belongs to the plate, and wherever that leaves gaps.
 
     Parameters
     ----------
@@ -153,28 +160,71 @@ def tips_of(
     Returns
     -------
     list of (x, y, z)
-        z is where a support ends: the contact gap below the part. At least one.
+        z is where a support ends: the contact gap below the part. The lowest first; none where the whole
+        patch comes to lie on the plate.
+
+    Notes
+    -----
+    Every place of the patch has one within ``COVERED`` spacings in plan that ends no more than ``FALL_MM``
+    lower or higher: on a slope they stand closer than on a flat underside, and along a narrow strip too.
     """
-    import shapely
+    from scipy.spatial import cKDTree
 
     if patch.spots:
         return list(patch.spots)
     gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
-    found: list[tuple[float, float, float]] = []
-    for layer, plan in sorted(patch.plans.items()):
-        x0, y0, x1, y1 = plan.bounds()
-        xs = np.arange(math.ceil(x0 / spacing_mm), math.floor(x1 / spacing_mm) + 1) * spacing_mm
-        ys = np.arange(math.ceil(y0 / spacing_mm), math.floor(y1 / spacing_mm) + 1) * spacing_mm
-        if len(xs) and len(ys):
-            grid = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
-            inside = shapely.contains_xy(shape_of(plan), grid[:, 0], grid[:, 1])
-            found += [(float(x), float(y), stack.bottom_mm(layer) - gap) for x, y in grid[inside]]
-    first = min(patch.plans)
-    x, y = inside_of(patch.plans[first])
-    low = (x, y, stack.bottom_mm(first) - gap)
-    if all(math.hypot(x - a, y - b) > 0.5 * spacing_mm for a, b, _ in found):
-        found.insert(0, low)
+    # What begins within the gap comes to lie on the plate.
+    least = round((settings.gap_layers(stack.layer_mm) * stack.layer_mm - stack.base_mm) / stack.layer_mm) + 1
+    plans = {layer: plan for layer, plan in patch.plans.items() if layer >= least}
+    if not plans:
+        return []
+    low, pixel, layers = _drawn(plans)
+    rows, columns = np.nonzero(layers >= 0)
+    places = low + (np.column_stack([columns, rows]) + 0.5) * pixel
+    heights = stack.base_mm + layers[rows, columns] * stack.layer_mm - gap
+    on_grid = np.round(places / spacing_mm) * spacing_mm
+    nearest = np.abs(places - on_grid).max(axis=1) <= 0.5 * pixel
+    # The lowest place first, then the grid, then what they leave, each from the lowest up.
+    found = [(*inside_of(plans[min(plans)]), stack.bottom_mm(min(plans)) - gap)]
+    free = np.ones(len(places), bool)
+    tree = cKDTree(places)
+    reach = COVERED * spacing_mm
+
+    def take(x: float, y: float, z: float) -> None:
+        near = np.array(tree.query_ball_point((x, y), reach), np.int64)
+        if len(near):
+            free[near[np.abs(heights[near] - z) <= FALL_MM]] = False
+
+    take(*found[0])
+    order = np.lexsort((places[:, 0], places[:, 1], heights))
+    for k in order[nearest[order]].tolist():
+        x, y = (float(v) for v in on_grid[k])
+        z = float(heights[k])
+        if all(math.hypot(x - a, y - b) > 0.5 * spacing_mm or abs(z - c) > FALL_MM for a, b, c in found):
+            found.append((x, y, z))
+            take(x, y, z)
+    for k in order.tolist():
+        if free[k]:
+            x, y, z = float(places[k, 0]), float(places[k, 1]), float(heights[k])
+            found.append((x, y, z))
+            take(x, y, z)
     return found
+
+
+def _drawn(plans: dict[int, CrossSection]) -> tuple[NDArray[np.float64], float, NDArray[np.int64]]:
+    """Plans on a raster: its lower corner, the pixel, and the lowest layer of each pixel or -1."""
+    boxes = np.array([plan.bounds() for plan in plans.values()])
+    (x0, y0), (x1, y1) = boxes[:, :2].min(axis=0).tolist(), boxes[:, 2:].max(axis=0).tolist()
+    pixel = max(PATCH_MM, math.sqrt((x1 - x0) * (y1 - y0) / PATCH_PIXELS))
+    low = np.array([x0, y0]) - pixel
+    columns, rows = (math.ceil(side / pixel) + 3 for side in (x1 - x0, y1 - y0))
+    layers = np.full((rows, columns), -1, np.int64)
+    for layer, plan in sorted(plans.items()):
+        drawn = np.zeros((rows, columns), np.bool_)
+        points, starts = packed(plan.to_polygons())
+        fill(drawn, points, starts, 0, len(starts) - 1, low, pixel, False)
+        layers[drawn & (layers < 0)] = layer
+    return low, pixel, layers
 
 
 def grow(
@@ -227,8 +277,8 @@ def grow(
             every = shown.aside(every, patch, stack, settings.spacing_mm)
         if already is not None:
             every = [s for s in every if _apart_from(s, already, BESIDE * settings.spacing_mm)]
-            if not every:
-                continue
+        if not every:
+            continue
         spots = [
             spot
             for spot in every
@@ -428,6 +478,10 @@ def _sorted_out(
                 last = len(places) - 1
         else:
             # Where several come together it cannot be moved aside for one of them.
+            if len(places) == 1 and float(around(stack, places[0][None, :3])[0]) < 0.5 * r:
+                # No room for a step, and it lies in the part or too near to it to stand straight.
+                lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
+                continue
             into = below.index(last) if below.count(last) == 1 else last
             landed = _feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
             if landed is None or max(p[2] for p in places) - landed[-1][2] < stack.layer_mm:

@@ -19,8 +19,8 @@ EDGE_STEPS = 3.0
 COME_TOGETHER_MM = 25.0
 
 @njit(cache=True)
-def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-untyped-def]
-    """Add the inside of rings, even-odd, and every pixel that their edges touch."""
+def fill(grid, points, ring_start, first, last, low, px, edges):  # type: ignore[no-untyped-def]
+    """Add pixels whose middle lies in rings, even-odd; with ``edges``, those that their edges touch too."""
     rows, columns = grid.shape
     flips = np.zeros((rows, columns + 1), np.bool_)
     for r in range(first, last):
@@ -30,7 +30,7 @@ def fill(grid, points, ring_start, first, last, low, px):  # type: ignore[no-unt
             y0, y1 = (points[p, 1] - low[1]) / px, (points[q, 1] - low[1]) / px
             x0, x1 = (points[p, 0] - low[0]) / px, (points[q, 0] - low[0]) / px
             count = 1 + int(EDGE_STEPS * max(abs(x1 - x0), abs(y1 - y0)))
-            for n in range(count):
+            for n in range(count if edges else 0):
                 row = int(np.floor(y0 + (y1 - y0) * n / count))
                 column = int(np.floor(x0 + (x1 - x0) * n / count))
                 if 0 <= row < rows and 0 <= column < columns:
