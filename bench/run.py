@@ -196,7 +196,7 @@ def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Ro
             *paired(lambda: verify(stack, [p for p, _ in held], made, given), bare, 3),
             3.0,
         ),
-        Row("view mesh of the trees", cutting, *paired(made.view_mesh, bare, 3), 3.0),
+        Row("view mesh of the trees", cutting, *paired(lambda: replace(made).view_mesh(), bare, 3), 3.0),
     ]
 
 

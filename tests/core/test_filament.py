@@ -107,7 +107,7 @@ class AreaTest(unittest.TestCase):
 
     def test_single_patches_may_stand_on_the_plate_only_or_on_the_part_too(self):
         # A plate over a floor: both undersides of the T could stand on it.
-        body = tee().translate((0, 0, 4)) + box(80, 30, 4, (-35, -10, 0))
+        body = tee().translate((0, 0, 4)) + box(160, 120, 4, (-75, -55, 0))
         bench = Bench(body)
         one = bench.patches[0].id
         for style in (Style.LINES, Style.TREE):

@@ -16,8 +16,8 @@ from ..progress import Progress, silent, tracked
 from ..tree import Tree
 from .demand import Patch, Style, inside_of
 from .descent import around
-from .growth import TIP_SHARE, fill, free_at, grow_down
-from .model import Branches, SupportSettings, support_id
+from .growth import OUTSIDE, TIP_SHARE, fill, free_at, grow_down
+from .model import SLENDER, Branches, SupportSettings, support_id
 from .shown import Shown
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
@@ -48,6 +48,10 @@ FOOT_SHARE = 1.7
 BESIDE = 0.75
 # Upwards a branch may widen by so much for each millimetre, to each side.
 THICKER = 0.1
+# Room is looked for so far beside the tips, as a share of their height.
+ASIDE = 0.25
+# A trunk is stout at so many times the thickness of a tip, or of what is too slender for its height.
+STOUT = 1.25
 # A post breaks off at a neck below its tip.
 NECK_MM = 0.8
 NECK_SHARE = 0.55
@@ -86,7 +90,8 @@ class _Room:
         h = stack.layer_mm
         each = max(1, round(STEP_MM / h))
         self.step_mm = each * h
-        margin = 12.0
+        # High branches can lean far aside to get past what stands below them.
+        margin = min(max(12.0, ASIDE * top_mm), 25.0)
         self.low = low - margin
         extent = high - low + 2 * margin
         self.pixel = max(PIXEL_MM, float(extent.max()) / MOST_PIXELS)
@@ -97,7 +102,9 @@ class _Room:
         need = self.radius + settings.clearance_mm
         self.reach = math.tan(math.radians(settings.branch_deg)) * self.step_mm
         self.away = np.zeros((self.count, rows, columns), np.float32)
-        self.open = np.zeros((self.count, rows, columns), np.bool_)
+        # 1 where the plate can be reached, 2 where a stout trunk reaches it.
+        self.open = np.zeros((self.count, rows, columns), np.uint8)
+        stout = min(settings.trunk_mm / 2, max(2.0 * self.radius, STOUT * top_mm / (2 * SLENDER)))
         taken = np.zeros((rows, columns), np.bool_)
         below = np.full((rows, columns), 1e3, np.float32)
         for k in tracked(range(self.count), "Finding room for branches", progress):
@@ -121,15 +128,19 @@ class _Room:
             # A place between two steps has to be free in both.
             self.away[k] = np.minimum(own, below)
             below = own
-            self.open[k] = self.away[k] >= need
-            if k:
-                near = distance_transform_edt(~self.open[k - 1]) * self.pixel <= self.reach
-                self.open[k] &= near
+            for grade, free in ((1, need), (2, max(need, stout + settings.clearance_mm))):
+                wide = self.away[k] >= free
+                if k:
+                    below_open = self.open[k - 1] >= grade
+                    # Where all is open below, nothing has to be looked for.
+                    if not below_open.all():
+                        wide &= distance_transform_edt(~below_open) * self.pixel <= self.reach
+                self.open[k][wide] = grade
 
     def beside(self, x: float, y: float, k: int) -> float:
         """Free distance round a place of a step, mm."""
         free = float(free_at(self.away, k, x, y, self.low, self.pixel))
-        return free if free >= 0 else 1e3
+        return free if free > OUTSIDE else 1e3
 
 
 def _close_holes(taken: NDArray[np.bool_], most: float) -> None:
@@ -195,19 +206,31 @@ def tips_of(
         if len(near):
             free[near[np.abs(heights[near] - z) <= FALL_MM]] = False
 
+    def is_free(x: float, y: float, z: float) -> bool:
+        return float(around(stack, np.array([[x, y, z - 0.5 * stack.layer_mm]]), beside)[0]) >= beside
+
     take(*found[0])
     order = np.lexsort((places[:, 0], places[:, 1], heights))
+    beside = settings.clearance_mm + settings.branch_mm / 2
     for k in order[nearest[order]].tolist():
-        x, y = (float(v) for v in on_grid[k])
-        z = float(heights[k])
-        if all(math.hypot(x - a, y - b) > 0.5 * spacing_mm or abs(z - c) > FALL_MM for a, b, c in found):
+        x, y, z = float(on_grid[k, 0]), float(on_grid[k, 1]), float(heights[k])
+        close = (math.hypot(x - a, y - b) <= 0.5 * spacing_mm for a, b, c in found if abs(z - c) <= FALL_MM)
+        if not any(close) and is_free(x, y, z):
             found.append((x, y, z))
             take(x, y, z)
+    # Right beside a wall only where nothing else holds the place; on a slope all of it is beside the part.
+    crowded = []
     for k in order.tolist():
-        if free[k]:
-            x, y, z = float(places[k, 0]), float(places[k, 1]), float(heights[k])
+        x, y, z = float(places[k, 0]), float(places[k, 1]), float(heights[k])
+        if free[k] and is_free(x, y, z):
             found.append((x, y, z))
             take(x, y, z)
+        elif free[k]:
+            crowded.append((k, (x, y, z)))
+    for k, place in crowded:
+        if free[k]:
+            found.append(place)
+            take(*place)
     return found
 
 

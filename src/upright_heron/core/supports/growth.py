@@ -13,6 +13,8 @@ NEAR_SHARE = 0.7
 FRESH_STEPS = 4.0
 # A branch thickens with this power of the number of tips it carries.
 LOAD = 0.45
+# No distance on the raster is so far below zero.
+OUTSIDE = -1e3
 # An edge is followed in so many steps for each pixel.
 EDGE_STEPS = 3.0
 # Branches further apart than this run down by themselves.
@@ -53,12 +55,12 @@ def fill(grid, points, ring_start, first, last, low, px, edges):  # type: ignore
 
 @njit(cache=True)
 def free_at(away, k, x, y, low, px):  # type: ignore[no-untyped-def]
-    """Free distance of any place of step k, between the pixels round it; -1 outside the raster."""
+    """Free distance of any place of step k, between the pixels round it; ``OUTSIDE`` beyond the raster."""
     rows, columns = away.shape[1], away.shape[2]
     u, v = (x - low[0]) / px - 0.5, (y - low[1]) / px - 0.5
     c, r = int(np.floor(u)), int(np.floor(v))
     if c < 0 or r < 0 or c + 1 >= columns or r + 1 >= rows:
-        return -1.0
+        return OUTSIDE
     fu, fv = u - c, v - r
     lower = away[k, r, c] * (1.0 - fu) + away[k, r, c + 1] * fu
     upper = away[k, r + 1, c] * (1.0 - fu) + away[k, r + 1, c + 1] * fu
@@ -66,8 +68,11 @@ def free_at(away, k, x, y, low, px):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # type: ignore[no-untyped-def]
-    """Free place of step k nearest to the wished one, within reach: x, y and whether there is one."""
+def _best(away, opened, k, x, y, wx, wy, need, within, low, px, least):  # type: ignore[no-untyped-def]
+    """Free place of step k nearest to the wished one, within reach: x, y and whether there is one.
+
+    It has to be open at least so far: 1, the plate is reached from it; 2, by a stout trunk.
+    """
     rows, columns = away.shape[1], away.shape[2]
     # The wish itself, where it is free.
     gx, gy = wx - x, wy - y
@@ -77,7 +82,7 @@ def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # t
             0 <= r < rows
             and 0 <= c < columns
             and free_at(away, k, wx, wy, low, px) >= need
-            and (opened[k, r, c] or not only_open)
+            and opened[k, r, c] >= least
         ):
             return wx, wy, True
     best, bx, by = np.inf, x, y
@@ -85,7 +90,7 @@ def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # t
     c0, r0 = int((x - low[0]) / px), int((y - low[1]) / px)
     for r in range(max(0, r0 - span), min(rows, r0 + span + 1)):
         for c in range(max(0, c0 - span), min(columns, c0 + span + 1)):
-            if away[k, r, c] < need or (only_open and not opened[k, r, c]):
+            if away[k, r, c] < need or opened[k, r, c] < least:
                 continue
             px_x, px_y = low[0] + (c + 0.5) * px, low[1] + (r + 0.5) * px
             if (px_x - x) ** 2 + (px_y - y) ** 2 > within * within:
@@ -94,6 +99,26 @@ def _best(away, opened, k, x, y, wx, wy, need, within, low, px, only_open):  # t
             if d < best:
                 best, bx, by = d, px_x, px_y
     return bx, by, best < np.inf
+
+
+@njit(cache=True)
+def _grade(opened, k, x, y, low, px):  # type: ignore[no-untyped-def]
+    """How far a place of step k is open."""
+    c, r = int((x - low[0]) / px), int((y - low[1]) / px)
+    inside = 0 <= r < opened.shape[1] and 0 <= c < opened.shape[2]
+    return opened[k, r, c] if inside else 0
+
+
+@njit(cache=True)
+def _way(away, opened, k, x, y, wx, wy, wish, least, clearance, within, low, px):  # type: ignore[no-untyped-def]
+    """Next place of a branch that wants to be so thick; where a stout trunk reaches the plate, if any is."""
+    for grade in (2, 1):
+        for share in (1.0, 0.6, 0.0):
+            need = max(least, share * wish) + clearance
+            bx, by, ok = _best(away, opened, k, x, y, wx, wy, need, within, low, px, grade)
+            if ok:
+                return bx, by, True
+    return x, y, False
 
 
 @njit(cache=True)
@@ -117,7 +142,8 @@ def grow_down(  # type: ignore[no-untyped-def]
 ):
     """Grow branches down from tips, step by step.
 
-    Tips alone stay apart from others; those marked plate end there or nowhere, and so does what they join.
+    Places are open to the plate in grades, see ``_best``. Tips alone stay apart from others; those marked
+    plate end there or nowhere, and so does what they join.
     A branch thickens by the taper for each millimetre that it runs, to each side.
 
     Nodes (k, 4), the node each leads down to, the tip each begins at (or -1), and how each foot ends: 0 on
@@ -155,13 +181,13 @@ def grow_down(  # type: ignore[no-untyped-def]
             # there is no room for the clearance yet, a step further down there is. A long way aside comes
             # last, for it leads past the slope.
             full, near, far = radius + clearance, 0.4 * slope * height, slope * height
-            bx, by, ok = _best(away, opened, k, x, y, x, y, full, near, low, px, True)
+            bx, by, ok = _best(away, opened, k, x, y, x, y, full, near, low, px, 1)
             if not ok:
-                bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, near, low, px, False)
+                bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, near, low, px, 0)
             if not ok:
-                bx, by, ok = _best(away, opened, k, x, y, x, y, full, far, low, px, True)
+                bx, by, ok = _best(away, opened, k, x, y, x, y, full, far, low, px, 1)
             if not ok:
-                bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, far, low, px, False)
+                bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, far, low, px, 0)
             if not ok:
                 # No room: it may still stand straight on what is below.
                 if k > 0:
@@ -205,46 +231,24 @@ def grow_down(  # type: ignore[no-untyped-def]
             if not alive[i]:
                 continue
             wish = min(most, max(radius + taper * (length[i] + step), radius * carry[i] ** LOAD))
-            only = not doomed[i]
-            bx, by, ok = _best(
-                away,
-                opened,
-                k - 1,
-                ax[i],
-                ay[i],
-                target_x[i],
-                target_y[i],
-                wish + clearance,
-                reach,
-                low,
-                px,
-                only,
-            )
-            for thinner in (0.6, 0.0):
-                if not ok:
-                    need = max(radius, thinner * wish) + clearance
-                    bx, by, ok = _best(
-                        away,
-                        opened,
-                        k - 1,
-                        ax[i],
-                        ay[i],
-                        target_x[i],
-                        target_y[i],
-                        need,
-                        reach,
-                        low,
-                        px,
-                        only,
-                    )
+            if doomed[i]:
+                bx, by, ok = _best(
+                    away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], radius + clearance, reach,
+                    low, px, 0,
+                )  # fmt: skip
+            else:
+                bx, by, ok = _way(
+                    away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], wish, radius, clearance,
+                    reach, low, px,
+                )  # fmt: skip
             if not ok and length[i] <= FRESH_STEPS * step:
                 # Just off a wall there is no room for the clearance yet: away from it as far as it leans.
                 bx, by, most_free = _freest(away, k - 1, ax[i], ay[i], reach, low, px)
                 ok = most_free >= NEAR_SHARE * radius
-            if not ok and only and not bound[i]:
+            if not ok and not doomed[i] and not bound[i]:
                 doomed[i] = True
                 bx, by, ok = _best(
-                    away, opened, k - 1, ax[i], ay[i], ax[i], ay[i], radius + clearance, reach, low, px, False
+                    away, opened, k - 1, ax[i], ay[i], ax[i], ay[i], radius + clearance, reach, low, px, 0
                 )
             if not ok:
                 alive[i] = False
@@ -263,6 +267,10 @@ def grow_down(  # type: ignore[no-untyped-def]
                 if (new_x[i] - new_x[j]) ** 2 + (new_y[i] - new_y[j]) ** 2 > (1.2 * px) ** 2 + 0.25:
                     continue
                 mx, my = 0.5 * (new_x[i] + new_x[j]), 0.5 * (new_y[i] + new_y[j])
+                least = min(
+                    _grade(opened, k - 1, new_x[i], new_y[i], low, px),
+                    _grade(opened, k - 1, new_x[j], new_y[j], low, px),
+                )
                 for attempt in range(3):
                     if attempt == 1:
                         mx, my = new_x[i], new_y[i]
@@ -273,7 +281,7 @@ def grow_down(  # type: ignore[no-untyped-def]
                     if di > reach or dj > reach:
                         continue
                     bx, by, ok = _best(
-                        away, opened, k - 1, mx, my, mx, my, radius + clearance, 1e-9, low, px, not doomed[i]
+                        away, opened, k - 1, mx, my, mx, my, radius + clearance, 1e-9, low, px, least
                     )
                     if ok:
                         new_x[i], new_y[i] = mx, my

@@ -19,6 +19,8 @@ from ..solid import Solid, concatenated, union
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15
 SEEN_CORNERS = 120_000
+# A trunk higher than so many times its thickness shakes (common practice).
+SLENDER = 60.0
 # Sides of the posts and cones of stilts.
 SIDES = 12
 

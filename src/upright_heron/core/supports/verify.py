@@ -14,15 +14,13 @@ from ..progress import Progress, silent, tracked
 from ..regions import links, pieces
 from .demand import Patch, shape_of
 from .descent import around, plan_distance
-from .model import Branches, Fault, SupportSet, SupportSettings
+from .model import SLENDER, Branches, Fault, SupportSet, SupportSettings
 from .outlines import branch_rings
 
 # Overlap of support and part under this is the noise of contours, mm2 a layer.
 NOISE_MM2 = 0.15
 # A support may lean over the one below it in the next layer by this, mm.
 STEP_MM = 0.6
-# A trunk higher than so many times its thickness shakes (common practice).
-SLENDER = 60.0
 # On a slope a support may end so much lower than the place it holds.
 SLOPE_MM = 2.5
 # Narrower than twice this, what lies under a patch only borders on it.
@@ -295,12 +293,22 @@ def _rests(stack: LayerStack, section: CrossSection, level: int, settings: Suppo
 
 
 def _slender(support: Branches) -> list[Fault]:
-    if len(support.nodes) < 2:
-        return []
+    trunk = support.nodes[_trunk(support)]
     high = float(np.ptp(support.nodes[:, 2]))
     middle = 0.5 * float(support.nodes[:, 2].min() + support.nodes[:, 2].max())
-    thick = 2 * float(np.median(support.nodes[support.nodes[:, 2] <= middle, 3]))
+    thick = 2 * float(np.median(trunk[trunk[:, 2] <= middle, 3]))
     if high <= SLENDER * thick:
         return []
     words = f"{support.reason}: {high:.0f} mm high and {thick:.1f} mm thick."
     return [Fault("slender", support.touch_mm, words)]
+
+
+def _trunk(support: Branches) -> list[int]:
+    """Nodes from the foot up along the thickest branch each time."""
+    up: dict[int, list[int]] = {}
+    for node, below in enumerate(support.down.tolist()):
+        up.setdefault(below, []).append(node)
+    path = [support.foot]
+    while path[-1] in up:
+        path.append(max(up[path[-1]], key=lambda node: float(support.nodes[node, 3])))
+    return path
