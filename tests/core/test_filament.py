@@ -12,10 +12,14 @@ from manifold3d import Manifold, OpType
 
 from tests.held import USUAL, Bench, table
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
+from upright_heron.core.layers import slice_solid
 from upright_heron.core.marks import Mark, blank, painted
 from upright_heron.core.mesh import facts
 from upright_heron.core.solid import Solid
+from upright_heron.core.split.grid import box_for, split_into_grid
+from upright_heron.core.stance.pose import place
 from upright_heron.core.supports.demand import Hold, Style, proposed_style
+from upright_heron.core.supports.filament import hold_part
 from upright_heron.core.supports.model import Branches, Column
 from upright_heron.core.supports.verify import verify
 from upright_heron.demo.shapes import SHAPES
@@ -302,6 +306,22 @@ class ChannelTest(unittest.TestCase):
                 self.assertEqual(bare, {"island 1", "island 2"})
                 told = [f.words for f in made.faults if f.kind == "not held"]
                 self.assertTrue(all("kept clear" in words for words in told), told)
+
+
+class DragonflyTest(unittest.TestCase):
+    """Pieces of the demo's large part, cut to its printer: thin wings, legs, and half of the body."""
+
+    def test_trees_reach_every_tip_of_its_pieces(self):
+        box_mm = box_for((300.0, 300.0, 340.0), 3.0)
+        pieces = split_into_grid(Solid.from_mesh(SHAPES["dragonfly"]()), box_mm).pieces
+        for number in (0, 2, 3, 6):
+            with self.subTest(number):
+                mesh = pieces[number].mesh
+                mesh = place(mesh, np.eye(3)).apply(mesh)
+                stack = slice_solid(Solid.from_mesh(mesh), 0.3)
+                made = hold_part(mesh, stack, 45.0, USUAL, style=Style.TREE)
+                self.assertTrue(made.supports)
+                self.assertEqual(made.faults, ())
 
 
 class CheckTest(unittest.TestCase):

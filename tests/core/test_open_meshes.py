@@ -165,14 +165,23 @@ class SupportedPartTest(unittest.TestCase):
                 total = sum(c.volume_mm3 for c in made.supports)
                 self.assertAlmostEqual(total / made.volume_mm3, 1, delta=1e-2)
 
-    def test_trees_never_cross_nor_float(self):
-        for name in ("elephant", "camel", "anchor", "pinion"):
+    def test_trees_reach_every_tip(self):
+        # Part standing as its file has it, lowest point at z = 0; the check looks at the finished layers.
+        for name in ("armadillo", "elephant", "camel", "hand", "pinion", "knot1"):
             with self.subTest(name):
                 made = hold_part(part(name)[1], cut_part(name)[1], 45.0, SupportSettings(), style=Style.TREE)
-                kinds = {fault.kind for fault in made.faults}
-                self.assertEqual(kinds & {"crosses the part", "floats", "too near"}, set())
-                self.assertGreater(sum(p.held for p in made.patches), 0.8 * len(made.patches))
+                self.assertEqual(made.faults, ())
+                self.assertTrue(all(p.held for p in made.patches))
                 self.assertLessEqual(max(s.lean_deg for s in made.supports), 40.1)
+
+    def test_trees_never_cross_nor_float_where_there_is_little_room(self):
+        # Blades 2 mm apart, and edges a millimetre over the plate: what is not held is named.
+        for name in ("turbine", "anchor", "rotor", "couplingdown"):
+            with self.subTest(name):
+                made = hold_part(part(name)[1], cut_part(name)[1], 45.0, SupportSettings(), style=Style.TREE)
+                self.assertLessEqual({fault.kind for fault in made.faults}, {"not held"})
+                bare = {fault.patch for fault in made.faults}
+                self.assertEqual(bare, {p.id for p in made.patches if not p.held})
 
     def test_stilts(self):
         for name in ("elephant", "hand", "knot1"):

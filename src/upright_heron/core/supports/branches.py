@@ -195,8 +195,8 @@ def tips_of(
     heights = stack.base_mm + layers[rows, columns] * stack.layer_mm - gap
     on_grid = np.round(places / spacing_mm) * spacing_mm
     nearest = np.abs(places - on_grid).max(axis=1) <= 0.5 * pixel
-    # The lowest place first, then the grid, then what they leave, each from the lowest up.
-    found = [(*inside_of(plans[min(plans)]), stack.bottom_mm(min(plans)) - gap)]
+    # An island where it begins, then the grid, then what they leave, each from the lowest up.
+    found: list[tuple[float, float, float]] = []
     free = np.ones(len(places), bool)
     tree = cKDTree(places)
     reach = COVERED * spacing_mm
@@ -206,28 +206,34 @@ def tips_of(
         if len(near):
             free[near[np.abs(heights[near] - z) <= FALL_MM]] = False
 
-    def is_free(x: float, y: float, z: float) -> bool:
-        return float(around(stack, np.array([[x, y, z - 0.5 * stack.layer_mm]]), beside)[0]) >= beside
+    def room(x: float, y: float, z: float) -> float:
+        return float(around(stack, np.array([[x, y, z - 0.5 * stack.layer_mm]]), beside)[0])
 
-    take(*found[0])
-    order = np.lexsort((places[:, 0], places[:, 1], heights))
     beside = settings.clearance_mm + settings.branch_mm / 2
+    if any(reason.startswith("island") for reason in patch.reasons):
+        found.append((*inside_of(plans[min(plans)]), stack.bottom_mm(min(plans)) - gap))
+        take(*found[0])
+    order = np.lexsort((places[:, 0], places[:, 1], heights))
     for k in order[nearest[order]].tolist():
         x, y, z = float(on_grid[k, 0]), float(on_grid[k, 1]), float(heights[k])
         close = (math.hypot(x - a, y - b) <= 0.5 * spacing_mm for a, b, c in found if abs(z - c) <= FALL_MM)
-        if not any(close) and is_free(x, y, z):
+        if not any(close) and room(x, y, z) >= beside:
             found.append((x, y, z))
             take(x, y, z)
-    # Right beside a wall only where nothing else holds the place; on a slope all of it is beside the part.
     crowded = []
     for k in order.tolist():
+        if not free[k]:
+            continue
         x, y, z = float(places[k, 0]), float(places[k, 1]), float(heights[k])
-        if free[k] and is_free(x, y, z):
+        away = room(x, y, z)
+        if away >= beside:
             found.append((x, y, z))
             take(x, y, z)
-        elif free[k]:
-            crowded.append((k, (x, y, z)))
-    for k, place in crowded:
+        else:
+            crowded.append((-round(away, 1), k, (x, y, z)))
+    # Right beside a wall only where nothing else holds the place, and then where there is most room; on a
+    # slope all of it is beside the part.
+    for _, k, place in sorted(crowded, key=lambda c: c[0]):
         if free[k]:
             found.append(place)
             take(*place)
@@ -319,7 +325,7 @@ def grow(
         return Grown([], barred)
     places = np.array(tips)
     below = np.array([not held[k][0].spots for k in owner])
-    places[below] = _below_slopes(places[below], TIP_SHARE * settings.branch_mm / 2, part)
+    places[below] = _below_slopes(places[below], TIP_SHARE * settings.branch_mm / 2, part, stack.layer_mm)
     room = _Room(
         stack, places[:, :2].min(axis=0), places[:, :2].max(axis=0), float(places[:, 2].max()), settings,
         clear, progress,
@@ -362,8 +368,13 @@ def _is_clear(
     return True
 
 
-def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArray[np.float64]:
-    """Lower tips so that their rims are clear of a slope as their middles are of the surface over them."""
+def _below_slopes(
+    tips: NDArray[np.float64], radius: float, part: Tree, layer_mm: float
+) -> NDArray[np.float64]:
+    """Lower tips so that their rims are clear of a slope as their middles are of the surface over them.
+
+    Above the plate one layer of them is left.
+    """
     if not len(tips):
         return tips
     up = np.array([0.0, 0.0, 1.0])
@@ -374,7 +385,8 @@ def _below_slopes(tips: NDArray[np.float64], radius: float, part: Tree) -> NDArr
     nearest = (length - LOOK_MM).reshape(len(tips), -1).min(axis=1)
     lower = np.clip(np.where(np.isfinite(middle), middle, 0.0) - nearest, 0.0, LOOK_MM)
     result = tips.copy()
-    result[:, 2] -= np.where(np.isfinite(nearest), lower, 0.0)
+    lowered = tips[:, 2] - np.where(np.isfinite(nearest), lower, 0.0)
+    result[:, 2] = np.maximum(lowered, np.minimum(tips[:, 2], layer_mm))
     return result
 
 
