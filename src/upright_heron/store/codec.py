@@ -9,11 +9,11 @@ from __future__ import annotations
 import dataclasses
 import json
 import struct
-import zlib
 from enum import Enum
 from typing import Any
 
 import numpy as np
+from isal import isal_zlib
 from manifold3d import CrossSection, FillRule
 
 from ..core.channels import Channel
@@ -65,12 +65,12 @@ def encode(value: Any) -> bytes:
     arrays: list[np.ndarray[Any, Any]] = []
     tree = json.dumps(_tree(value, arrays), separators=(",", ":")).encode()
     parts = [struct.pack("<I", len(tree)), tree, *(np.ascontiguousarray(a).tobytes() for a in arrays)]
-    return zlib.compress(b"".join(parts), 1)
+    return isal_zlib.compress(b"".join(parts), 1)
 
 
 def decode(data: bytes) -> Any:
     """Turn the bytes of ``encode`` back into the value."""
-    raw = memoryview(zlib.decompress(data))
+    raw = memoryview(isal_zlib.decompress(data))
     (length,) = struct.unpack_from("<I", raw)
     return _value(json.loads(bytes(raw[4 : 4 + length])), raw, [4 + length])
 

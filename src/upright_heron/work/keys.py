@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections import deque
 from dataclasses import asdict
 
 from ..core.footing import FootingKind
@@ -46,6 +47,10 @@ VERSIONS = {
 }
 
 
+# Sheets never change, and one request asks for the keys of one sheet many times.
+_recent: deque[tuple[JobSheet, dict[str, str]]] = deque(maxlen=8)
+
+
 def _key(name: str, *inputs: object) -> str:
     text = json.dumps([name, VERSIONS[name], *inputs], sort_keys=True)
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
@@ -56,6 +61,9 @@ def keys(sheet: JobSheet) -> dict[str, str]:
 
     They are those of the part that is shown, but for the hand-off, which is of all parts together.
     """
+    for known, its in _recent:
+        if known is sheet:
+            return dict(its)
     found = _own_keys(sheet)
     each = [_own_keys(one) for one in sheet.each] if sheet.others else [found]
     names = ("placed", "supports", "footing")
@@ -66,7 +74,8 @@ def keys(sheet: JobSheet) -> dict[str, str]:
     found["handoff"] = _key(
         "handoff", sheet.name, [[k.get(name) for name in names] for k in each], marks, second, sheet.material
     )
-    return found
+    _recent.appendleft((sheet, found))
+    return dict(found)
 
 
 def _own_keys(sheet: JobSheet) -> dict[str, str]:

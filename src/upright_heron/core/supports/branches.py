@@ -519,8 +519,10 @@ def _sorted_out(
                 continue
             into = below.index(last) if below.count(last) == 1 else last
             landed = _feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
-            if landed is None or max(p[2] for p in places) - landed[-1][2] < stack.layer_mm:
-                # Nothing to stand on, or between the tip and what lies below there is not one layer.
+            high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0
+            if landed is None or high < stack.layer_mm or (len(places) == 1 and high > SLENDER * r):
+                # Nothing to stand on, not one layer between the tip and what lies below, or no branch at all
+                # but a needle.
                 lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
                 continue
             places[last] = landed[0]

@@ -27,6 +27,7 @@ PAD_MM = 0.8
 # What is painted within this of a patch is held with it.
 ANYWAY_MM = 0.5
 CRUMB_MM2 = 0.3
+THIN_MM = 0.03
 # Up to this a patch is a spot: a post holds it.
 SPOT_MM2 = 12.0
 SPOT_MM = 4.5
@@ -89,6 +90,16 @@ class Patch:
     def reason(self) -> str:
         """All reasons in words."""
         return ", ".join(self.reasons)
+
+    @cached_property
+    def probes(self) -> dict[tuple[int, float], NDArray[np.float64]]:
+        """Points of plans that the check looked at, by layer and spacing: the same at every check."""
+        return {}
+
+    @cached_property
+    def outline(self) -> CrossSection:
+        """Its footprint, thinned by ``THIN_MM``."""
+        return self.footprint.simplify(THIN_MM)
 
     @cached_property
     def footprint(self) -> CrossSection:

@@ -223,11 +223,13 @@ def _beside(
     trees = [s for s in out if isinstance(s, Branches)]
     found = []
     for support in kept:
+        if not isinstance(support, Column | Branches) or not _over(support, low, high):
+            continue
         if isinstance(support, Branches) and len(trees) == len(out):
             runs = overlapping_runs(support, trees)
             if len(runs):
                 found.append(branch_rings(support, count, layer_mm, settings, runs))
-        elif isinstance(support, Column | Branches) and _over(support, low, high):
+        else:
             found.append(rings_of(support, count, layer_mm, settings))
     return found
 

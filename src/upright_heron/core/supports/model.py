@@ -280,7 +280,7 @@ class Branches:
     style: str = ""
     hand: str = ""
 
-    @property
+    @cached_property
     def tips(self) -> NDArray[np.int64]:
         """Nodes that nothing leads down to: its ends at the part."""
         return np.setdiff1d(np.arange(len(self.nodes)), self.down)
@@ -448,7 +448,7 @@ class SupportSet:
             return len(self.unheld_islands)
         return sum(not patch.held for patch in self.patches if patch.style != "none")
 
-    @property
+    @cached_property
     def contact_mm2(self) -> float:
         """Area of the part that filament supports touch."""
         return sum(s.contact_mm2 for s in self.supports if isinstance(s, Column | Branches))

@@ -89,14 +89,17 @@ def not_held(
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
         # Only what stands under the patch itself: a neighbour's column beside it holds nothing of it.
-        own = patch.footprint.simplify(SLIVER_MM / 2)
+        own = patch.outline
         looked = 0
         step = max(1, len(patch.plans) // 12)
         for layer in sorted(patch.plans)[::step]:
             level = layer + lift - 1 - gap
             if level < 0:
                 continue  # it comes to lie on the plate
-            points = _spread(patch.plans[layer], within / 2, PROBES)
+            key = (layer, within)
+            if key not in patch.probes:
+                patch.probes[key] = _spread(patch.plans[layer], within / 2, PROBES)
+            points = patch.probes[key]
             looked += len(points)
             near = np.zeros(len(points), bool)
             # On a slope what holds it ends lower, by as much as the slope falls to it.

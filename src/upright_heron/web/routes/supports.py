@@ -19,6 +19,7 @@ from ...core.supports.filament import chosen_styles
 from ...core.supports.model import Branches, Column, SupportSet
 from ...sheet.handwork import EditSupports
 from ...sheet.models import JobSheet
+from ...store.store import Job
 from ...work.handwork import edit, only
 from ...work.keys import keys
 from ...work.marking import hanging_inside
@@ -62,22 +63,35 @@ def by_hand(
     open: Section = 6,
 ) -> Response:
     """Change supports by hand, and say at once what that leaves without."""
-    job = use.store.job(job_id)
-    sheet = job.sheet
+    values = {"ids": ids, "node": node, "at": at, "facing": facing, "width": width}
+    job, told, picked = keep_edit(use, job_id, how, values)
+    page = use.pages.job_page(job, open)
+    return render(request, use, replace(page, said=told, picked=picked), "swap.html")
+
+
+def keep_edit(use: Services, job_id: str, how: str, values: dict[str, str]) -> tuple[Job, str, str]:
+    """Keep one change by hand as a step, and the supports after it.
+
+    Returns
+    -------
+    Job
+    str
+        What is held no longer, and what came in the way.
+    str
+        Id of the support that is picked.
+    """
+    sheet = use.store.job(job_id).sheet
     if sheet.supports is None or sheet.is_resin:
         raise BadValue(
             "There are no filament supports to change.", "Make supports for a filament printer first."
         )
-    values = {"ids": ids, "node": node, "at": at, "facing": facing, "width": width}
     before: SupportSet | None = use.pages.result(keys(sheet)["supports"])
     done = edit(how, values, sheet, use.store, _remembered(use, sheet))
     change = EditSupports(hand=done.hand, before=done.before, of=sheet.part.mesh, words=done.words)
     job = use.store.apply(job_id, change)
     if done.made is not None:
         use.pages.remember(keys(job.sheet)["supports"], done.made)
-    page = use.pages.job_page(job, open)
-    told = _told(before, done.made) if done.made is not None else ""
-    return render(request, use, replace(page, said=told, picked=done.picked), "swap.html")
+    return job, _told(before, done.made) if done.made is not None else "", done.picked
 
 
 def _told(before: SupportSet | None, after: SupportSet) -> str:
