@@ -63,6 +63,33 @@ def pick_finding(b: Browser) -> None:
     b.wait(lambda: b.run("return document.body.dataset.finding") == "overhang 3")
 
 
+def pick_tree(b: Browser) -> None:
+    """Pick the tree under the clamp ring."""
+    b.click("#tab-hand")
+    choose = "const f = document.querySelector('#hand-reason');"
+    find = "f.selectedIndex = [...f.options].findIndex(o => o.text.startsWith('overhang 3'));"
+    b.run(choose + find + "f.dispatchEvent(new Event('change', {bubbles: true}))")
+    b.wait(lambda: b.all("#picked-one"))
+    b.wait(lambda: "being looked at" not in b.text("#picked"))
+
+
+def compare_supports(b: Browser) -> None:
+    """Keep what is proposed, hold all by trees, and draw the difference."""
+    b.click("#tab-side")
+    b.fill("#variant-name", "proposed")
+    b.click("#keep-variant")
+    b.wait(lambda: len(b.all("[data-difference]")) == 1)
+    b.click("#tab-make")
+    b.run("document.querySelector('#style').value = 'tree'")
+    b.click("#make-supports")
+    b.wait(lambda: not b.all("#stop"))
+    b.ready(supports=True)
+    b.click("#tab-side")
+    b.wait(lambda: "…" not in b.text("#variants"))
+    b.click("[data-difference]")
+    b.wait(lambda: b.run("return document.body.dataset.differs"))
+
+
 def paint_marks(b: Browser) -> None:
     """Keep the cable channel clear, prop what hangs, and paint the front of the ring as its show side."""
     b.click("#tab-marks")
@@ -98,8 +125,6 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "part": (job("heron-figurine", 1), []),
     "health": ("torn", [lambda b: b.click('[data-place-step="1"]')]),
     "machines": ("/machines", []),
-    "coupon": ("slopes", []),
-    "parts": ("parts", []),
     "printer": (job("tide-gauge-housing", 2), []),
     "split": (job("dragonfly", 3), []),
     "stance": (job("telescope-bracket", 4), [hover_face]),
@@ -107,19 +132,20 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "stance-pair": (job("heron-figurine", 4), [compare]),
     "overhangs": (job("heron-figurine", 5), [pick_finding]),
     "supports-filament": (job("telescope-bracket", 6), []),
+    "supports-by-hand": (job("telescope-bracket", 6), [pick_tree]),
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),
     "layers": (job("telescope-bracket", 8), [layer(380)]),
     "hand-off": (job("tide-gauge-housing", 9), []),
     "traveller": ("/jobs/demo-heron-figurine/traveller", []),
-    # Last: it paints on the job that other pictures show unpainted.
+    # Last: these change the job that other pictures show as it is.
+    "supports-compared": (job("telescope-bracket", 6), [compare_supports]),
     "marks": (job("telescope-bracket", 5), [paint_marks]),
 }
 
 
 def special(server: Server) -> dict[str, str]:
-    """Make what the demo jobs do not show: a torn part, a coupon, a job of several parts."""
-    from upright_heron.core.coupons import coupon
+    """Make what the demo jobs do not show: a torn part."""
     from upright_heron.core.handoff.stl import write_stl
     from upright_heron.core.mesh import Mesh
     from upright_heron.demo.shapes import SHAPES
@@ -130,17 +156,9 @@ def special(server: Server) -> dict[str, str]:
     torn = Mesh(
         whole.vertices, [f for i, f in enumerate(whole.faces.tolist()) if i not in set(gone.tolist())]
     )
-    found = {}
-    for name, mesh in (("torn", torn), ("slopes", coupon("slopes"))):
-        job_id = server.upload(f"{name}.stl", write_stl(mesh))
-        server.settle(job_id)
-        found[name] = f"/jobs/{job_id}?open=1"
-    several = server.upload("telescope-bracket.stl", write_stl(whole))
-    for name in ("heron-figurine", "tide-gauge-housing"):
-        server.upload(f"{name}.stl", write_stl(SHAPES[name]()), several)
-    server.settle(several)
-    found["parts"] = f"/jobs/{several}?open=9"
-    return found
+    job_id = server.upload("torn.stl", write_stl(torn))
+    server.settle(job_id)
+    return {"torn": f"/jobs/{job_id}?open=1"}
 
 
 def main(wanted: list[str]) -> None:

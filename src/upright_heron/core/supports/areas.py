@@ -150,6 +150,7 @@ class _Print:
 
     @cached_property
     def bounds(self) -> tuple[float, float, float, float]:
+        """Box of the plan."""
         x0, y0, x1, y1 = self.plan.bounds()
         return x0, y0, x1, y1
 

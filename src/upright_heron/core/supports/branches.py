@@ -11,39 +11,25 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
-from ..layers import LayerStack, packed
+from ..layers import LayerStack
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
-from .demand import Patch, Style, inside_of
+from .demand import Patch, Style
 from .descent import around
+from .feet import HOLE_MM2, feet_on_part, foot_nodes, round_places
 from .growth import OUTSIDE, TIP_SHARE, fill, free_at, grow_down
 from .model import SLENDER, Branches, SupportSettings, support_id
 from .shown import Shown
+from .tips import tips_of
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
 STEP_MM = 1.0
 PIXEL_MM = 0.4
 MOST_PIXELS = 400
-# Each place of a patch has a tip within so many spacings in plan, and no further up or down.
-COVERED = 0.85
-FALL_MM = 2.0
-# A patch is drawn on a raster of this pixel, or of one that gives so many.
-PATCH_MM = 0.15
-PATCH_PIXELS = 100_000
 # From the middle of a pixel to its edge, in pixels: half along the axes, 0.7 across.
 TO_EDGE = 0.6
-# Holes of the part that enclose less than this in plan are closed to branches.
-HOLE_MM2 = 150.0
-# An end on the part is thin over so much height.
-TIP_MM = 2.0
-# The surface below a branch is looked for from so much above its last step.
-ABOVE_MM = 0.6
-# A place of the part is level for a foot if its rim rises and falls by no more.
-LEVEL_MM = 0.15
 # How far round a tip the surface is looked at.
 LOOK_MM = 1.5
-FOOT_MM = 1.0
-FOOT_SHARE = 1.7
 # Nearer than this share of the spacing to a tip that is there none is put.
 BESIDE = 0.75
 # Upwards a branch may widen by so much for each millimetre, to each side.
@@ -154,106 +140,6 @@ def _close_holes(taken: NDArray[np.bool_], most: float) -> None:
         small = (sizes < most) & (np.arange(count + 1) != free[0, 0])
         small[0] = False
         taken |= small[free]
-
-
-def tips_of(
-    patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float
-) -> list[tuple[float, float, float]]:
-    """Places (x, y, z) under a patch: on a grid that belongs to the plate, and wherever that leaves gaps.
-
-    Parameters
-    ----------
-    patch : Patch
-    stack : LayerStack
-    settings : SupportSettings
-    spacing_mm : float
-
-    Returns
-    -------
-    list of (x, y, z)
-        z is where a support ends: the contact gap below the part. The lowest first; none where the whole
-        patch comes to lie on the plate.
-
-    Notes
-    -----
-    Every place of the patch has one within ``COVERED`` spacings in plan that ends no more than ``FALL_MM``
-    lower or higher: on a slope they stand closer than on a flat underside, and along a narrow strip too.
-    """
-    from scipy.spatial import cKDTree
-
-    if patch.spots:
-        return list(patch.spots)
-    gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
-    # What begins within the gap comes to lie on the plate.
-    least = round((settings.gap_layers(stack.layer_mm) * stack.layer_mm - stack.base_mm) / stack.layer_mm) + 1
-    plans = {layer: plan for layer, plan in patch.plans.items() if layer >= least}
-    if not plans:
-        return []
-    low, pixel, layers = _drawn(plans)
-    rows, columns = np.nonzero(layers >= 0)
-    places = low + (np.column_stack([columns, rows]) + 0.5) * pixel
-    heights = stack.base_mm + layers[rows, columns] * stack.layer_mm - gap
-    on_grid = np.round(places / spacing_mm) * spacing_mm
-    nearest = np.abs(places - on_grid).max(axis=1) <= 0.5 * pixel
-    # An island where it begins, then the grid, then what they leave, each from the lowest up.
-    found: list[tuple[float, float, float]] = []
-    free = np.ones(len(places), bool)
-    tree = cKDTree(places)
-    reach = COVERED * spacing_mm
-
-    def take(x: float, y: float, z: float) -> None:
-        near = np.array(tree.query_ball_point((x, y), reach), np.int64)
-        if len(near):
-            free[near[np.abs(heights[near] - z) <= FALL_MM]] = False
-
-    def room(x: float, y: float, z: float) -> float:
-        return float(around(stack, np.array([[x, y, z - 0.5 * stack.layer_mm]]), beside)[0])
-
-    beside = settings.clearance_mm + settings.branch_mm / 2
-    if any(reason.startswith("island") for reason in patch.reasons):
-        found.append((*inside_of(plans[min(plans)]), stack.bottom_mm(min(plans)) - gap))
-        take(*found[0])
-    order = np.lexsort((places[:, 0], places[:, 1], heights))
-    for k in order[nearest[order]].tolist():
-        x, y, z = float(on_grid[k, 0]), float(on_grid[k, 1]), float(heights[k])
-        close = (math.hypot(x - a, y - b) <= 0.5 * spacing_mm for a, b, c in found if abs(z - c) <= FALL_MM)
-        if not any(close) and room(x, y, z) >= beside:
-            found.append((x, y, z))
-            take(x, y, z)
-    crowded = []
-    for k in order.tolist():
-        if not free[k]:
-            continue
-        x, y, z = float(places[k, 0]), float(places[k, 1]), float(heights[k])
-        away = room(x, y, z)
-        if away >= beside:
-            found.append((x, y, z))
-            take(x, y, z)
-        else:
-            crowded.append((-round(away, 1), k, (x, y, z)))
-    # Right beside a wall only where nothing else holds the place, and then where there is most room; on a
-    # slope all of it is beside the part.
-    for _, k, place in sorted(crowded, key=lambda c: c[0]):
-        if free[k]:
-            found.append(place)
-            take(*place)
-    return found
-
-
-def _drawn(plans: dict[int, CrossSection]) -> tuple[NDArray[np.float64], float, NDArray[np.int64]]:
-    """Plans on a raster: its lower corner, the pixel, and the lowest layer of each pixel or -1."""
-    boxes = np.array([plan.bounds() for plan in plans.values()])
-    (x0, y0), (x1, y1) = boxes[:, :2].min(axis=0).tolist(), boxes[:, 2:].max(axis=0).tolist()
-    pixel = max(PATCH_MM, math.sqrt((x1 - x0) * (y1 - y0) / PATCH_PIXELS))
-    low = np.array([x0, y0]) - pixel
-    columns, rows = (math.ceil(side / pixel) + 3 for side in (x1 - x0, y1 - y0))
-    layers = np.full((rows, columns), -1, np.int64)
-    for layer, plan in sorted(plans.items()):
-        drawn = np.zeros((rows, columns), np.bool_)
-        points, starts = packed(plan.to_polygons())
-        fill(drawn, points, starts, 0, len(starts) - 1, low, pixel, False)
-        layers[drawn & (layers < 0)] = layer
-    return low, pixel, layers
 
 
 def grow(
@@ -378,7 +264,7 @@ def _below_slopes(
     if not len(tips):
         return tips
     up = np.array([0.0, 0.0, 1.0])
-    around = _round(tips, radius, LOOK_MM)
+    around = round_places(tips, radius, LOOK_MM)
     length, _ = part.first_hits(around, np.tile(up, (len(around), 1)), np.full(len(around), -1))
     middle, _ = part.first_hits(tips, np.tile(up, (len(tips), 1)), np.full(len(tips), -1))
     # How much nearer the surface is over the rim than over the middle.
@@ -387,73 +273,6 @@ def _below_slopes(
     result = tips.copy()
     lowered = tips[:, 2] - np.where(np.isfinite(nearest), lower, 0.0)
     result[:, 2] = np.maximum(lowered, np.minimum(tips[:, 2], layer_mm))
-    return result
-
-
-def _feet_on_part(
-    part: Tree,
-    end: NDArray[np.float64],
-    above: NDArray[np.float64],
-    settings: SupportSettings,
-    layer_mm: float,
-) -> list[NDArray[np.float64]] | None:
-    """Nodes of a branch from its last step down to its end on the part, clear of the slope beside it.
-
-    Over a hole that is closed to branches it stands beside the hole, as far aside as it may lean from the
-    node ``above``. ``None`` where there is nothing to stand on.
-    """
-    x, y, z, radius = (float(v) for v in end)
-    reach = math.tan(math.radians(settings.branch_deg)) * float(above[2] - z)
-    turn = 2 * np.pi * np.arange(8) / 8
-    aside = [(0.0, 0.0), *((s * math.cos(t), s * math.sin(t)) for s in (0.5, 1.0) for t in turn)]
-    gap = settings.gap_below_layers(layer_mm) * layer_mm
-    for u, v in aside:
-        at = (x, y) if not (u or v) else (float(above[0]) + reach * u, float(above[1]) + reach * v)
-        narrow, floor = _landing(part, *at, z, radius, TIP_SHARE * settings.branch_mm / 2)
-        if math.isfinite(floor) and not _in_hole(part, *at, floor, z):
-            break
-    else:
-        return None
-    floor += gap
-    if floor >= z:
-        return [np.array([*at, floor, narrow])]
-    feet = [np.array([*at, z, radius])]
-    if z - floor > 2 * TIP_MM:
-        # Thin only near its end.
-        feet.append(np.array([*at, floor + TIP_MM, radius]))
-    return [*feet, np.array([*at, floor, narrow])]
-
-
-def _landing(
-    part: Tree, x: float, y: float, z: float, radius: float, narrow: float
-) -> tuple[float, float]:
-    """Radius of an end on the part, wide where it is level there and narrow on a slope; and its height."""
-    # From a little above: the surface may lie level with the last step.
-    top = z + ABOVE_MM
-    for share in (1.0, 0.6, narrow / radius):
-        around = _round(np.array([[x, y, top]]), share * radius, 0.0)
-        length, _ = part.first_hits(around, np.tile([0.0, 0.0, -1.0], (8, 1)), np.full(8, -1))
-        if np.isfinite(length).all() and float(np.ptp(length)) < LEVEL_MM:
-            break
-    return max(share * radius, narrow), top - float(length.min())
-
-
-def _in_hole(part: Tree, x: float, y: float, floor: float, z: float) -> bool:
-    """Whether what lies below an end is the bottom of a hole that is closed to branches."""
-    if z - floor < 2 * TIP_MM:
-        return False
-    turn = 2 * np.pi * np.arange(8) / 8
-    ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(8)])
-    start = np.tile([x, y, 0.5 * (floor + z)], (8, 1))
-    length, _ = part.first_hits(start, ways, np.full(8, -1))
-    return bool((length < 2 * math.sqrt(HOLE_MM2 / math.pi)).all())
-
-
-def _round(places: NDArray[np.float64], radius: float, below: float) -> NDArray[np.float64]:
-    """Eight points round each place (n, 3), and so much below it: (8 n, 3)."""
-    turn = 2 * np.pi * np.arange(8) / 8
-    ring = np.column_stack([radius * np.cos(turn), radius * np.sin(turn), np.full(8, -below)])
-    result: NDArray[np.float64] = (places[:, None, :] + ring[None]).reshape(-1, 3)
     return result
 
 
@@ -518,7 +337,7 @@ def _sorted_out(
                 lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
                 continue
             into = below.index(last) if below.count(last) == 1 else last
-            landed = _feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
+            landed = feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
             high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0
             if landed is None or high < stack.layer_mm or (len(places) == 1 and high > SLENDER * r):
                 # Nothing to stand on, not one layer between the tip and what lies below, or no branch at all
@@ -558,35 +377,6 @@ def _sorted_out(
     )
 
 
-def foot_nodes(
-    x: float,
-    y: float,
-    z: float,
-    radius: float,
-    free_mm: float,
-    settings: SupportSettings,
-    layer_mm: float,
-    above: tuple[float, float, float] | None = None,
-) -> list[NDArray[np.float64]]:
-    """Nodes of a foot on the plate, below a branch that ends at a height: wide, with a rim if asked.
-
-    ``free_mm`` is the distance of the part in the first layer, ``above`` the node that a branch comes from
-    which reaches the plate by itself.
-    """
-    room = free_mm - settings.clearance_mm
-    wide = max(radius, min(max(FOOT_SHARE * radius, radius + 1.0), room))
-    nodes = [np.array([x, y, FOOT_MM, radius])] if z > FOOT_MM + layer_mm else []
-    rim = min(settings.brim_mm, room - wide)
-    top = above or (x, y, z)
-    if rim > settings.line_mm and top[2] > 2 * layer_mm:
-        for share, out in ((1.01 * layer_mm / top[2], 0.0), (layer_mm / top[2], rim)):
-            u = share if above else 0.0
-            nodes.append(np.array([x + u * (top[0] - x), y + u * (top[1] - y), share * top[2], wide + out]))
-        wide += rim
-    nodes.append(np.array([x, y, 0.0, wide]))
-    return nodes
-
-
 def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:
     """Draw branches in where they would stand thick on thin: a trunk is no stronger than what is below it."""
     result = nodes.copy()
@@ -613,7 +403,7 @@ def _blocked(
     way = high[:, :3] - low[:, :3]
     long = np.linalg.norm(way, axis=1)
     way /= np.maximum(long, 1e-9)[:, None]
-    start = _round(low[:, :3], 0.8 * TIP_SHARE * settings.branch_mm / 2, 0.0)
+    start = round_places(low[:, :3], 0.8 * TIP_SHARE * settings.branch_mm / 2, 0.0)
     length, _ = part.first_hits(start, np.repeat(way, 8, axis=0), np.full(len(start), -1))
     # The surface that the tip holds lies just beyond its end.
     result: NDArray[np.int64] = tips[(length.reshape(-1, 8) < long[:, None] - 0.35).any(axis=1)]

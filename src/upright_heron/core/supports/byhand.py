@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 
 from ..errors import BadValue
 from ..layers import LayerStack
-from .branches import FOOT_MM, FOOT_SHARE, TIP_MM, foot_nodes, volume_mm3
+from .branches import volume_mm3
 from .descent import around, way_down
+from .feet import FOOT_MM, FOOT_SHARE, TIP_MM, foot_nodes
 from .growth import TIP_SHARE
 from .model import Branches, SupportSettings
 
