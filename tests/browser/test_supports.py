@@ -152,6 +152,30 @@ class HandTest(unittest.TestCase):
         self.assertEqual(reason, 1)
         server.settle(job_id)
 
+    def test_ticked_patches_are_set_together_and_gaps_typed_in_layers(self):
+        job_id = self.open_job(comb(), "")
+        browser.click("#tab-check")
+        browser.click("#tick-all")
+        self.assertEqual(len(browser.all('#patches [name="patches[]"]:checked')), 3)
+        browser.all('#patches [name="patches[]"]')[2].click()
+        for field, value in (("style", "grid"), ("origin", "plate")):
+            browser.run("document.querySelector(`#ticked-${arguments[0]}`).value = arguments[1]", field, value)
+        browser.click("#ticked-set")
+        browser.wait(lambda: browser.text("#patches").count("plate only") == 2, "not two patches on the plate only")
+        held = server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]
+        self.assertEqual(sorted(held["by_patch"].values()), ["grid", "grid"])
+        self.assertTrue(browser.find("#tab-check").get_attribute("aria-selected") == "true", "the tab stays open")
+        server.settle(job_id)
+        browser.ready(supports=True)
+        browser.click("#tab-make")
+        browser.fill("#gap", "3 layers")
+        browser.click("#make-supports")
+        server.settle(job_id)
+        browser.ready(supports=True)
+        self.assertEqual(browser.attribute("#gap", "value"), "3 layers")
+        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]["gap_layers"], 3)
+        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]["by_patch"], held["by_patch"])
+
     def test_the_difference_between_two_is_drawn(self):
         job_id = self.open_job(comb(), "lines")
         browser.click("#tab-side")

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections import deque
 from dataclasses import asdict
 
 from ..core.footing import FootingKind
@@ -47,8 +46,10 @@ VERSIONS = {
 }
 
 
-# Sheets never change, and one request asks for the keys of one sheet many times.
-_recent: deque[tuple[JobSheet, dict[str, str]]] = deque(maxlen=8)
+# Sheets never change, and one request asks for the keys of one sheet many times. Threads share this list:
+# it is read as a whole and written as a whole.
+_recent: list[tuple[JobSheet, dict[str, str]]] = []
+RECENT = 8
 
 
 def _key(name: str, *inputs: object) -> str:
@@ -61,7 +62,7 @@ def keys(sheet: JobSheet) -> dict[str, str]:
 
     They are those of the part that is shown, but for the hand-off, which is of all parts together.
     """
-    for known, its in _recent:
+    for known, its in tuple(_recent):
         if known is sheet:
             return dict(its)
     found = _own_keys(sheet)
@@ -74,7 +75,7 @@ def keys(sheet: JobSheet) -> dict[str, str]:
     found["handoff"] = _key(
         "handoff", sheet.name, [[k.get(name) for name in names] for k in each], marks, second, sheet.material
     )
-    _recent.appendleft((sheet, found))
+    _recent[:] = [(sheet, found), *_recent[: RECENT - 1]]
     return dict(found)
 
 

@@ -324,6 +324,8 @@ export class SupportHand {
       this.grips.append(element);
       return { ...grip, element };
     });
+    // At once, not with the next picture: a hand may be there already.
+    this.#placeGrips();
     this.view.redraw();
   }
 
