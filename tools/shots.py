@@ -82,12 +82,19 @@ def compare_supports(b: Browser) -> None:
     b.click("#tab-make")
     b.run("document.querySelector('#style').value = 'tree'")
     b.click("#make-supports")
-    b.wait(lambda: not b.all("#stop"))
-    b.ready(supports=True)
     b.click("#tab-side")
-    b.wait(lambda: "…" not in b.text("#variants"))
+    b.wait(lambda: "tree, limit" in b.text("#side") and "…" not in b.text("#variants") and not b.all("#work"))
+    b.ready(supports=True)
     b.click("[data-difference]")
     b.wait(lambda: b.run("return document.body.dataset.differs"))
+
+
+def back(b: Browser) -> None:
+    """Undo a step, if there is one."""
+    if b.find("#undo").is_enabled():
+        b.click("#undo")
+        b.wait(lambda: not b.all("#work"))
+        b.ready()
 
 
 def paint_marks(b: Browser) -> None:
@@ -140,7 +147,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "traveller": ("/jobs/demo-heron-figurine/traveller", []),
     # Last: these change the job that other pictures show as it is.
     "supports-compared": (job("telescope-bracket", 6), [compare_supports]),
-    "marks": (job("telescope-bracket", 5), [paint_marks]),
+    "marks": (job("telescope-bracket", 5), [back, back, paint_marks]),
 }
 
 

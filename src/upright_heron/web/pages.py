@@ -261,7 +261,7 @@ class Pages:
             footing_kinds=list(FootingKind),
             presets=[p for p in self._store.shelf(Preset) if p.technology is job.sheet.machine.technology],
             state=json.dumps(view_state(job, live)).replace("<", "\\u003c"),
-            variants=variant_lines(now, keys(job.sheet)),
+            variants=variant_lines(live, keys(job.sheet)),
         )
 
     def _with_leftovers(self, job: Job, live: Summary) -> tuple[Summary, frozenset[str]]:

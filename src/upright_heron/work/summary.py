@@ -152,7 +152,7 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
         room = fit((x, y, z + sheet.lift_mm + raised), sheet.machine.build_mm)
     ready = findings is not None and (sheet.supports is None or supports is not None)
     rough = without = None
-    if ready and findings is not None:
+    if findings is not None:
         volume = abs(sheet.part.volume_mm3)
         every = sheet.supports.every if sheet.supports is not None else 1
         above = footing.layers if footing is not None and footing.raise_mm > 0 else 0
@@ -174,6 +174,8 @@ def _summary(sheet: JobSheet, store: Remembered) -> Summary:
             )
             for held_mm3 in (supports.volume_mm3 if supports is not None else 0.0, 0.0)
         )
+    if not ready:
+        rough = None
     second = _second(sheet, supports)
     if second is not None and rough is not None:
         rough = replace(rough, cost=rough.cost + second.extra_cost)

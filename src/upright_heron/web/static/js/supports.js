@@ -82,6 +82,7 @@ export class SupportHand {
     geometry.boundsTree = undefined;
     this.view.supports.raycast = acceleratedRaycast;
     for (const id of this.ids) if (!this.byId.has(id)) this.ids.delete(id);
+    if (this.compared) this.differ(this.compared);
     this.#show();
   }
 
@@ -396,6 +397,7 @@ export class SupportHand {
       child.material.dispose();
     }
     this.others.clear();
+    this.compared = other;
     this.differing = Boolean(other);
     const { supports } = this.view;
     if ($('#difference-words')) $('#difference-words').hidden = !other;
