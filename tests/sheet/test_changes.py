@@ -91,6 +91,13 @@ class ChangeTest(unittest.TestCase):
         # A layer height that is changed afterwards keeps two layers two.
         self.assertAlmostEqual(change("layer", sheet, layer_mm=0.3).support_settings().gap_mm, 0.6)
 
+    def test_the_longest_bridge_is_set_in_the_job_or_that_of_the_material(self):
+        usual = SHEET.bridge_mm
+        self.assertEqual(change("supports").bridge_mm, usual)
+        typed = change("supports", bridge_mm="1.8 cm")
+        self.assertEqual((typed.bridge_mm, typed.usual_bridge_mm), (18.0, usual))
+        self.assertEqual(change("supports", typed).bridge_mm, usual, "an empty field goes back to it")
+
     def test_styles_and_origins_of_several_patches(self):
         some, other = ("0123456789", "abcdef0123"), "00000000ff"
         sheet = change("supports")

@@ -376,6 +376,7 @@ class MakeSupports(Change):
     slit_mm: Length = 0.0
     branch_deg: float = 40.0
     smallest_mm2: float = 1.0
+    bridge_mm: Length | None = None
     line_angle_deg: float = 0.0
     branch_mm: Length = 1.2
     trunk_mm: Length = 8.0

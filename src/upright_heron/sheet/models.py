@@ -382,7 +382,14 @@ class JobSheet(PartWork):
 
     @property
     def bridge_mm(self) -> float:
-        """The longest bridge that carries itself: measured, or else what the material usually spans."""
+        """The longest bridge that carries itself: set in the job, or the usual one."""
+        if self.supports is not None and self.supports.bridge_mm is not None:
+            return self.supports.bridge_mm
+        return self.usual_bridge_mm
+
+    @property
+    def usual_bridge_mm(self) -> float:
+        """The longest bridge that carries itself on this printer in this material."""
         if self.measured is not None and self.measured.bridge_mm is not None:
             return self.measured.bridge_mm
         return self.stuff.bridge_mm

@@ -58,6 +58,8 @@ class Supports(Document):
     interface_layers: Annotated[int, Field(ge=0, le=10)] = 2
     slit_mm: Annotated[Length, Field(ge=0, le=200)] = 0.0
     smallest_mm2: Annotated[float, Field(ge=0, le=1000)] = 1.0
+    # The longest bridge that is left to carry itself in this job; where not given, what the material spans.
+    bridge_mm: Annotated[Length, Field(ge=0, le=500)] | None = None
     branch_deg: Annotated[float, Field(ge=5, le=60)] = 40.0
     branch_mm: Annotated[Length, Field(ge=0.6, le=10)] = 1.2
     trunk_mm: Annotated[Length, Field(ge=1, le=40)] = 8.0

@@ -150,6 +150,11 @@ class JobPage:
         return [a for a in self.now.access or () if a.out == Out.TRAPPED]
 
     @property
+    def punched(self) -> int:
+        """How many supports stand in a straight hole and can be punched out of it."""
+        return sum(a.out == Out.PUNCH for a in self.now.access or ())
+
+    @property
     def reached(self) -> int:
         """How many supports the tool gets at."""
         return sum(a.tool_share >= ENOUGH for a in self.now.access or ())
