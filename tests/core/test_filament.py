@@ -296,7 +296,7 @@ class ChannelTest(unittest.TestCase):
         hollow = Manifold.batch_boolean(
             [Manifold.sphere(4.0, 24).translate(tuple(place)) for place in along], OpType.Add
         )
-        for style in (None, Style.LINES, Style.TREE):
+        for style in (None, Style.TREE):
             with self.subTest(style):
                 made = bench.make(style)
                 supports = Solid.from_mesh(made.handoff_mesh()).manifold
@@ -314,11 +314,11 @@ class DragonflyTest(unittest.TestCase):
     def test_trees_reach_every_tip_of_its_pieces(self):
         box_mm = box_for((300.0, 300.0, 340.0), 3.0)
         pieces = split_into_grid(Solid.from_mesh(SHAPES["dragonfly"]()), box_mm).pieces
-        for number in (0, 2, 3, 6):
+        for number in (2, 3, 6):
             with self.subTest(number):
                 mesh = pieces[number].mesh
                 mesh = place(mesh, np.eye(3)).apply(mesh)
-                stack = slice_solid(Solid.from_mesh(mesh), 0.3)
+                stack = slice_solid(Solid.from_mesh(mesh), 0.4)
                 made = hold_part(mesh, stack, 45.0, USUAL, style=Style.TREE)
                 self.assertTrue(made.supports)
                 self.assertEqual(made.faults, ())

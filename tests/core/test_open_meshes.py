@@ -149,7 +149,7 @@ class SupportedPartTest(unittest.TestCase):
     """What has to hold of supports whatever the part."""
 
     def test_lines(self):
-        for name in ("armadillo", "elephant", "camel", "anchor", "pinion", "knot1", "turbine", "retinal"):
+        for name in ("elephant", "camel", "anchor", "pinion", "turbine"):
             with self.subTest(name):
                 stack = cut_part(name)[1]
                 made = hold_part(part(name)[1], stack, 45.0, SupportSettings(), style=Style.LINES)

@@ -106,8 +106,12 @@ class BranchTest(unittest.TestCase):
 
 class ClosedTest(unittest.TestCase):
     def test_what_is_handed_off_is_closed_and_as_large_as_shown(self):
-        for name in BODIES:
-            for style in (Style.LINES, Style.GRID, Style.PILLAR, Style.TREE):
+        for name, styles in {
+            "tee": (Style.LINES, Style.GRID, Style.PILLAR, Style.TREE),
+            "comb": (Style.LINES, Style.TREE),
+            "yard": (Style.TREE,),
+        }.items():
+            for style in styles:
                 with self.subTest(name, style=style.value):
                     _, made = held(name, style)
                     # Levels stand on each other as shells of their own: each has to be closed.
@@ -125,8 +129,8 @@ class ClosedTest(unittest.TestCase):
     def test_a_file_is_read_back_with_the_volume_that_is_shown(self):
         for style in (Style.LINES, Style.TREE):
             with self.subTest(style.value):
-                bench, made = held("yard", style)
-                data = write_3mf([Item("part", bench.mesh), Item("support", made.handoff_mesh(), "support")], "yard")
+                bench, made = held("tee", style)
+                data = write_3mf([Item("part", bench.mesh), Item("support", made.handoff_mesh(), "support")], "tee")
                 model = lib3mf.get_wrapper().CreateModel()
                 reader = model.QueryReader("3mf")
                 reader.SetStrictModeActive(True)

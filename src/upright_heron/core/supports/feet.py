@@ -19,6 +19,8 @@ TIP_MM = 2.0
 ABOVE_MM = 0.6
 # A place of the part is level for a foot if its rim rises and falls by no more.
 LEVEL_MM = 0.15
+# Level directions in which the part is looked for.
+AROUND = 16
 # A foot on the plate: how high, and its width as a share of the branch.
 FOOT_MM = 1.0
 FOOT_SHARE = 1.7
@@ -53,8 +55,9 @@ def feet_on_part(
         return [np.array([*at, floor, narrow])]
     feet = [np.array([*at, z, radius])]
     if z - floor > 2 * TIP_MM:
-        # Thin only near its end.
-        feet.append(np.array([*at, floor + TIP_MM, radius]))
+        # Thin only near its end, and as far up as the slope beside it asks for.
+        beside = float(_level_ways(part, *at, floor + TIP_MM).min()) - settings.clearance_mm
+        feet.append(np.array([*at, floor + TIP_MM, min(radius, max(narrow, beside))]))
     return [*feet, np.array([*at, floor, narrow])]
 
 
@@ -76,11 +79,16 @@ def _in_hole(part: Tree, x: float, y: float, floor: float, z: float) -> bool:
     """Whether what lies below an end is the bottom of a hole that is closed to branches."""
     if z - floor < 2 * TIP_MM:
         return False
-    turn = 2 * np.pi * np.arange(8) / 8
-    ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(8)])
-    start = np.tile([x, y, 0.5 * (floor + z)], (8, 1))
-    length, _ = part.first_hits(start, ways, np.full(8, -1))
+    length = _level_ways(part, x, y, 0.5 * (floor + z))
     return bool((length < 2 * math.sqrt(HOLE_MM2 / math.pi)).all())
+
+
+def _level_ways(part: Tree, x: float, y: float, z: float) -> NDArray[np.float64]:
+    """How far it is to the part in some level directions; infinite where it is not met."""
+    turn = 2 * np.pi * np.arange(AROUND) / AROUND
+    ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(AROUND)])
+    length, _ = part.first_hits(np.tile([x, y, z], (AROUND, 1)), ways, np.full(AROUND, -1))
+    return length
 
 
 def foot_nodes(
