@@ -34,7 +34,7 @@ VERSIONS = {
     "demand": 2,
     "cleared": 1,
     "grown": 2,
-    "supports": 9,
+    "supports": 10,
     "access": 1,
     "footing": 1,
     "split": 1,

@@ -103,7 +103,11 @@ def not_held(
             looked += len(points)
             near = np.zeros(len(points), bool)
             # On a slope what holds it ends lower, by as much as the slope falls to it.
-            for down in (0, 1, 2) if len(patch.plans) <= 2 else range(0, fall, max(1, fall // 6)):
+            falls = {0, 1, 2}
+            if len(patch.plans) > 2:
+                falls = {*range(0, fall, max(1, fall // 6)), min(level, fall)}
+            # The level on the plate is never stepped over.
+            for down in sorted(falls):
                 if near.all():
                     break
                 left = points[~near]
