@@ -311,7 +311,7 @@ class ChannelTest(unittest.TestCase):
 class DragonflyTest(unittest.TestCase):
     """Pieces of the demo's large part, cut to its printer: thin wings, legs, and half of the body."""
 
-    def test_trees_reach_every_tip_of_its_pieces(self):
+    def test_trees_hold_every_patch_of_its_pieces(self):
         box_mm = box_for((300.0, 300.0, 340.0), 3.0)
         pieces = split_into_grid(Solid.from_mesh(SHAPES["dragonfly"]()), box_mm).pieces
         for number in (2, 3, 6):

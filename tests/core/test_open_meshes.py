@@ -165,7 +165,7 @@ class SupportedPartTest(unittest.TestCase):
                 total = sum(c.volume_mm3 for c in made.supports)
                 self.assertAlmostEqual(total / made.volume_mm3, 1, delta=1e-2)
 
-    def test_trees_reach_every_tip(self):
+    def test_trees_hold_every_patch(self):
         # Part standing as its file has it, lowest point at z = 0; the check looks at the finished layers.
         for name in ("armadillo", "elephant", "camel", "hand", "pinion", "knot1"):
             with self.subTest(name):

@@ -331,11 +331,11 @@ def _sorted_out(
                 below.append(-1)
                 last = len(places) - 1
         else:
-            # Where several come together it cannot be moved aside for one of them.
             if len(places) == 1 and float(around(stack, places[0][None, :3])[0]) < 0.5 * r:
                 # No room for a step, and it lies in the part or too near to it to stand straight.
                 lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
                 continue
+            # Where several come together it cannot be moved aside for one of them.
             into = below.index(last) if below.count(last) == 1 else last
             landed = feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
             high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0

@@ -51,7 +51,7 @@ def tips_of(
         return list(patch.spots)
     gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
     # What begins within the gap comes to lie on the plate.
-    least = round((settings.gap_layers(stack.layer_mm) * stack.layer_mm - stack.base_mm) / stack.layer_mm) + 1
+    least = round((gap - stack.base_mm) / stack.layer_mm) + 1
     plans = {layer: plan for layer, plan in patch.plans.items() if layer >= least}
     if not plans:
         return []
