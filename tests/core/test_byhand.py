@@ -356,7 +356,7 @@ class SidesTest(unittest.TestCase):
         self.assertAlmostEqual(slenderness(tall.stack), 12.0, places=3)
         heights = steady_heights(tall.stack, None, 0.8)
         self.assertEqual([round(z) for z in heights], [48, 96])
-        found = steady_patches(tall.stack, tall.mesh, tall.tree, heights, 1.2)
+        found = steady_patches(tall.stack, tall.mesh, tall.tree, heights, USUAL)
         self.assertEqual([p.reason for p in found], ["steadying at 48 mm", "steadying at 96 mm"])
         held = chosen_styles(found, None, {})
         self.assertEqual({style for _, style in held}, {Style.PILLAR})
@@ -365,6 +365,12 @@ class SidesTest(unittest.TestCase):
         away = distances(box(10, 12, 120), np.array([s.touch_mm for s in grown]))
         # The edge of each tip touches the wall.
         np.testing.assert_allclose(away, 0.36, atol=0.02)
+        # A shelf right below the contact leaves no way to the plate: the post stands a little further round.
+        asked = replace(USUAL, from_plate=True)
+        shelved = Bench(box(10, 12, 120) + box(60, 4, 1.5, (10, 4, 57)))
+        found = steady_patches(shelved.stack, shelved.mesh, shelved.tree, [60.0], asked)
+        grown = grow_supports(shelved.stack, chosen_styles(found, None, {}), asked, shelved.tree)
+        self.assertEqual((grown.lost, len(grown.supports)), ({}, 3))
         cube = Bench(box(30, 30, 30))
         self.assertEqual(steady_heights(cube.stack, None, 0.8), [])
         self.assertEqual(len(steady_heights(cube.stack, 3, 0.9)), 3)

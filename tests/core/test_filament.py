@@ -217,6 +217,25 @@ class TreeTest(unittest.TestCase):
         only = bench.make(Style.TREE, given=replace(USUAL, from_plate=True))
         self.assertTrue(any(f.kind == "not held" and "no way" in f.words for f in only.faults))
 
+    def test_a_crevice_is_held_by_short_posts(self):
+        # 1.6 mm between two slabs: less than a step of the branches, and no way out at its side.
+        wall = box(30, 30, 1.6, (-15, -15, 10)) - box(24, 24, 1.6, (-12, -12, 10))
+        slabs = [box(30, 30, 10, (-15, -15, 0)), box(30, 30, 4, (-15, -15, 11.6))]
+        bench = Bench(Manifold.batch_boolean([*slabs, wall], OpType.Add))
+        made = bench.make(Style.TREE)
+        self.assertEqual((made.faults, [p.lost for p in made.patches]), ((), [""] * len(made.patches)))
+        self.assertTrue(all(s.on_part and 0.8 < np.ptp(s.nodes[:, 2]) < 1.4 for s in made.supports))
+        self.assertGreater(len(made.supports), 20)
+
+    def test_a_post_that_finds_no_way_stands_elsewhere(self):
+        # Right under the middle of the slab a block leaves no way to the plate.
+        slab, leg = box(50, 8, 3, (-25, -4, 20)), box(4, 8, 20, (-25, -4, 0))
+        block = box(24, 30, 18, (-12, -15, 0))
+        bench = Bench(Manifold.batch_boolean([slab, leg, block], OpType.Add))
+        (post,) = bench.make(Style.PILLAR, given=replace(USUAL, from_plate=True)).supports
+        self.assertFalse(post.on_part)
+        self.assertGreater(abs(post.touch_mm[0]), 12)
+
     def test_no_branch_goes_through_a_bore(self):
         # An arm over a block with a bore of 8 mm: the plate could be reached through it, and is not.
         block = box(30, 30, 10) - Manifold.cylinder(12, 4, 4, 32).translate((15, 15, -1))
@@ -308,20 +327,35 @@ class ChannelTest(unittest.TestCase):
                 self.assertTrue(all("kept clear" in words for words in told), told)
 
 
+class FigurineTest(unittest.TestCase):
+    """The demo's figurine: a beak and a wing high over the plate, and a body beside most of what hangs."""
+
+    def test_trees_reach_every_tip_with_less_than_a_third_of_a_grid(self):
+        mesh = SHAPES["heron-figurine"]()
+        mesh = place(mesh, np.eye(3)).apply(mesh)
+        stack = slice_solid(Solid.from_mesh(mesh), 0.2)
+        trees, grid = (hold_part(mesh, stack, 45.0, USUAL, style=style) for style in (Style.TREE, Style.GRID))
+        self.assertEqual([p.lost for p in trees.patches if p.lost], [])
+        self.assertEqual(trees.faults, ())
+        self.assertLess(trees.volume_mm3, grid.volume_mm3 / 3)
+
+
 class DragonflyTest(unittest.TestCase):
     """Pieces of the demo's large part, cut to its printer: thin wings, legs, and half of the body."""
 
-    def test_trees_hold_every_patch_of_its_pieces(self):
+    def test_trees_reach_every_tip_and_hold_every_patch_of_its_pieces(self):
         box_mm = box_for((300.0, 300.0, 340.0), 3.0)
         pieces = split_into_grid(Solid.from_mesh(SHAPES["dragonfly"]()), box_mm).pieces
-        for number in (2, 3, 6):
+        for number in (2, 3, 5, 6):
             with self.subTest(number):
                 mesh = pieces[number].mesh
                 mesh = place(mesh, np.eye(3)).apply(mesh)
                 stack = slice_solid(Solid.from_mesh(mesh), 0.4)
                 made = hold_part(mesh, stack, 45.0, USUAL, style=Style.TREE)
                 self.assertTrue(made.supports)
+                self.assertEqual([p.lost for p in made.patches if p.lost], [])
                 self.assertEqual(made.faults, ())
+                self.assertLessEqual(max(s.lean_deg for s in made.supports), 40.1)
 
 
 class CheckTest(unittest.TestCase):

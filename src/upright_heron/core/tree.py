@@ -101,10 +101,11 @@ class Tree:
         (n,) int64
             Facets hit, -1 where there is none.
         """
-        place = np.full(len(self.order), -1, np.int64)
-        place[self.order] = np.arange(len(self.order))
         skip = np.full(len(origins), -1, np.int64)
-        if own is not None:
+        # Looking up where facets lie takes as long as there are facets; few rays need it.
+        if own is not None and (own >= 0).any():
+            place = np.empty(len(self.order), np.int64)
+            place[self.order] = np.arange(len(self.order))
             skip = np.where(own >= 0, place[np.maximum(own, 0)], -1)
         length, at = _first_hits(self.corners, self.boxes, np.asarray(origins), np.asarray(directions), skip)
         facets = np.where(at >= 0, self.order[at], -1)

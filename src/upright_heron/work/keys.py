@@ -31,10 +31,10 @@ VERSIONS = {
     "figures": 1,
     "search": 2,
     "first": 2,
-    "demand": 2,
+    "demand": 3,
     "cleared": 1,
-    "grown": 2,
-    "supports": 10,
+    "grown": 3,
+    "supports": 11,
     "access": 1,
     "footing": 1,
     "split": 1,
@@ -143,6 +143,8 @@ def _held_keys(sheet: JobSheet, found: dict[str, str], marked: str) -> dict[str,
     own["demand"] = _key(
         "demand", found["layers"], found["hangs"], found["walked"], sheet.limit, about, sheet.bridge_mm,
         marked, sorted(sheet.accepted), sheet.supports.spacing_mm, sheet.supports.branch_mm,
+        # Steadying posts touch the side where a way leads down.
+        sheet.supports.clearance_mm, sheet.supports.branch_deg, sheet.supports.from_plate,
     )  # fmt: skip
     if marked:
         own["cleared"] = _key("cleared", found["layers"], marked)

@@ -323,7 +323,7 @@ class Bench:
             steady = sheet.supports.steady
             if steady is not None or sheet.supports.hold is Hold.ALL:
                 heights = steady_heights(stack, steady, sheet.supports.steady_at)
-                found += steady_patches(stack, placed, tree, heights, settings.branch_mm)
+                found += steady_patches(stack, placed, tree, heights, settings)
             return tuple(found)
 
         return self.store.recall(keys(sheet)["demand"], make)

@@ -14,13 +14,14 @@ from numpy.typing import NDArray
 from ..layers import LayerStack
 from ..progress import Progress, silent, tracked
 from ..tree import Tree
-from .demand import Patch, Style
+from .demand import Patch, Spot, Style
 from .descent import around
-from .feet import HOLE_MM2, feet_on_part, foot_nodes, round_places
+from .elsewhere import instead
+from .feet import ABOVE_MM, HOLE_MM2, feet_on_part, foot_nodes, round_places
 from .growth import OUTSIDE, TIP_SHARE, fill, free_at, grow_down
 from .model import SLENDER, Branches, SupportSettings, support_id
 from .shown import Shown
-from .tips import tips_of
+from .tips import Places, below_slopes, tips_of
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
 STEP_MM = 1.0
@@ -28,8 +29,6 @@ PIXEL_MM = 0.4
 MOST_PIXELS = 400
 # From the middle of a pixel to its edge, in pixels: half along the axes, 0.7 across.
 TO_EDGE = 0.6
-# How far round a tip the surface is looked at.
-LOOK_MM = 1.5
 # Nearer than this share of the spacing to a tip that is there none is put.
 BESIDE = 0.75
 # Upwards a branch may widen by so much for each millimetre, to each side.
@@ -38,6 +37,10 @@ THICKER = 0.1
 ASIDE = 0.25
 # A trunk is stout at so many times the thickness of a tip, or of what is too slender for its height.
 STOUT = 1.25
+# So far above its end on the part a branch may be in a groove that is narrower than its clearance.
+DROP_MM = 10.0
+# Tips that find no way are put elsewhere so many times.
+ROUNDS = 4
 # A post breaks off at a neck below its tip.
 NECK_MM = 0.8
 NECK_SHARE = 0.55
@@ -183,11 +186,11 @@ def grow(
     up. Where there is none it goes on to the part, if that is allowed. Two branches become one where both
     reach the same place within their lean; nothing snaps.
     """
-    tips: list[tuple[float, float, float]] = []
+    tips: list[Spot] = []
     owner: list[int] = []
     barred: dict[str, str] = {}
     for k, (patch, style) in enumerate(held):
-        every = tips_of(patch, stack, settings, settings.spacing_mm)
+        every = tips_of(patch, stack, settings, settings.spacing_mm, part)
         if shown is not None and not patch.spots:
             every = shown.aside(every, patch, stack, settings.spacing_mm)
         if already is not None:
@@ -203,35 +206,140 @@ def grow(
             barred[patch.id] = "what is below it is kept clear"
             continue
         if style is Style.PILLAR and not patch.spots:
-            middle = np.mean(spots, axis=0)
-            spots = [min(spots, key=lambda s: (s[0] - middle[0]) ** 2 + (s[1] - middle[1]) ** 2)]
+            spots = _from_the_middle(spots)[:1]
         tips += spots
         owner += [k] * len(spots)
     if not tips:
         return Grown([], barred)
     places = np.array(tips)
-    below = np.array([not held[k][0].spots for k in owner])
-    places[below] = _below_slopes(places[below], TIP_SHARE * settings.branch_mm / 2, part, stack.layer_mm)
     room = _Room(
         stack, places[:, :2].min(axis=0), places[:, :2].max(axis=0), float(places[:, 2].max()), settings,
         clear, progress,
     )  # fmt: skip
-    progress("Growing branches", 0, 1)
-    alone = np.array([style is Style.PILLAR for _, style in held])[owner]
-    plate = np.array([settings.plate_only(patch.id) for patch, _ in held])[owner]
-    order = np.lexsort((places[:, 1], places[:, 0], -places[:, 2]))
-    nodes, down, tip_of, ends = grow_down(
-        places[order], alone[order], room.away, room.open, room.low, room.pixel, room.step_mm, room.reach,
-        math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
-        settings.clearance_mm, 0.05 * settings.taper_mm, plate[order],
-    )  # fmt: skip
-    grown = _sorted_out(nodes, down, tip_of, ends, order, np.array(owner), held, settings, part, stack, room)
-    return Grown(grown.supports, {**barred, **grown.lost})
+    there = [] if already is None else [(x, y, z) for x, y, z in already.tolist()]
+    ground = _Ground(stack, held, settings, part, room, clear, there, shown, progress)
+    trees, lost = ground.every_tip(places, np.array(owner))
+    words = {
+        held[k][0].id: f"{count} tip{'s' * (count > 1)} found no way down"
+        + (" to the plate" if settings.plate_only(held[k][0].id) else "")
+        for k, count in lost.items()
+    }
+    return Grown(trees, {**barred, **words})
 
 
-def _apart_from(
-    spot: tuple[float, float, float], already: NDArray[np.float64], within: float
-) -> bool:
+@dataclass(frozen=True, eq=False)
+class _Ground:
+    """All that branches grow in."""
+
+    stack: LayerStack
+    held: Sequence[tuple[Patch, Style]]
+    settings: SupportSettings
+    part: Tree
+    room: _Room
+    clear: Sequence[CrossSection | None] | None
+    already: list[Spot]
+    shown: Shown | None
+    progress: Progress
+
+    def every_tip(
+        self, tips: NDArray[np.float64], owner: NDArray[np.int64]
+    ) -> tuple[list[Branches], Counter[int]]:
+        """Grow tips (n, 3) of patches (n,); those that find no way are put elsewhere, or stay by themselves.
+
+        Returns the trees, and how many tips of each patch are lost for good.
+        """
+        alone = np.array([self.held[k][1] is Style.PILLAR for k in owner])
+        gone: Counter[int] = Counter()
+        self.progress("Growing branches", 0, 1 + ROUNDS)
+        trees, lost = self.grown(tips, owner, alone)
+        for again in range(ROUNDS):
+            if not lost.any():
+                break
+            self.progress("Growing branches", 1 + again, 1 + ROUNDS)
+            kept = ~lost
+            new_tips, new_owner, new_alone = [tips[kept]], [owner[kept]], [alone[kept]]
+            for k in np.unique(owner[lost]).tolist():
+                mine = owner == k
+                found, still = self._instead(k, tips[lost & mine], tips[kept & mine])
+                if self.shown is not None and not again and not self.held[k][0].spots:
+                    found = self.shown.aside(found, self.held[k][0], self.stack, self.settings.spacing_mm)
+                gone[k] += still
+                if found:
+                    new_tips.append(np.array(found))
+                    new_owner.append(np.full(len(found), k))
+                    # By itself each reaches; with others it may not.
+                    before = {tuple(tip) for tip in tips[lost & mine].tolist()}
+                    new_alone.append(np.array([again > 0 or tip in before for tip in found]))
+            tips, owner, alone = (np.concatenate(parts) for parts in (new_tips, new_owner, new_alone))
+            trees, lost = self.grown(tips, owner, alone)
+        gone.update(owner[lost].tolist())
+        return trees, +gone
+
+    def _instead(
+        self, k: int, lost: NDArray[np.float64], kept: NDArray[np.float64]
+    ) -> tuple[list[Spot], int]:
+        """Tips of a patch instead of lost ones, and how many of those nothing replaces."""
+        patch, style = self.held[k]
+        settings = self.settings
+
+        def ways(tips: NDArray[np.float64]) -> NDArray[np.bool_]:
+            clear = self.clear
+            free = np.ones(len(tips), bool)
+            if clear is not None:
+                radius = settings.branch_mm / 2
+                free = np.array(
+                    [_is_clear((x, y, z), clear, self.stack.layer_mm, radius) for x, y, z in tips.tolist()],
+                    bool,
+                )
+            if free.any():
+                every = np.full(int(free.sum()), k)
+                free[free] = ~self.grown(tips[free], every, np.ones(len(every), bool))[1]
+            return free
+
+        spots = [(x, y, z) for x, y, z in lost.tolist()]
+        if patch.spots:
+            reached = ways(lost)
+            return [spot for spot, ok in zip(spots, reached, strict=True) if ok], int((~reached).sum())
+        if style is Style.PILLAR:
+            others = _from_the_middle(tips_of(patch, self.stack, settings, settings.spacing_mm, self.part))
+            reached = ways(np.array(others))
+            return ([others[int(np.argmax(reached))]], 0) if reached.any() else ([], 1)
+        places = Places.of(patch, self.stack, settings, settings.spacing_mm, self.part)
+        assert places is not None  # or it would have no tips
+        top = self.room.count * self.room.step_mm
+        holding = [*((x, y, z) for x, y, z in kept.tolist()), *self.already]
+        found, still = instead(places, spots, holding, ways, top)
+        return found, len(still)
+
+    def grown(
+        self, tips: NDArray[np.float64], owner: NDArray[np.int64], alone: NDArray[np.bool_]
+    ) -> tuple[list[Branches], NDArray[np.bool_]]:
+        """Grow tips (n, 3): the trees, and which tips found no way."""
+        if not len(tips):
+            return [], np.zeros(0, bool)
+        settings, room = self.settings, self.room
+        low = tips.copy()
+        below = np.array([not self.held[k][0].spots for k in owner])
+        low[below] = below_slopes(low[below], self.part, settings, self.stack.layer_mm)
+        plate = np.array([settings.plate_only(patch.id) for patch, _ in self.held])[owner]
+        order = np.lexsort((low[:, 1], low[:, 0], -low[:, 2]))
+        nodes, down, tip_of, ends = grow_down(
+            low[order], alone[order], room.away, room.open, room.low, room.pixel, room.step_mm, room.reach,
+            math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
+            settings.clearance_mm, 0.05 * settings.taper_mm, plate[order],
+        )  # fmt: skip
+        return _sorted_out(
+            nodes, down, tip_of, ends, order, owner, self.held, settings, self.part, self.stack, room
+        )
+
+
+def _from_the_middle(spots: Sequence[Spot]) -> list[Spot]:
+    """Places, the one nearest to their middle first."""
+    middle = np.mean(spots, axis=0)
+    return sorted(spots, key=lambda s: (s[0] - middle[0]) ** 2 + (s[1] - middle[1]) ** 2)
+
+
+def _apart_from(spot: Spot, already: NDArray[np.float64], within: float) -> bool:
     """Whether no tip is within a distance in plan, at about the same height."""
     away = already - np.array(spot)
     near = (np.hypot(away[:, 0], away[:, 1]) < within) & (np.abs(away[:, 2]) < within)
@@ -239,7 +347,7 @@ def _apart_from(
 
 
 def _is_clear(
-    spot: tuple[float, float, float],
+    spot: Spot,
     clear: Sequence[CrossSection | None],
     layer_mm: float,
     radius: float,
@@ -254,28 +362,6 @@ def _is_clear(
     return True
 
 
-def _below_slopes(
-    tips: NDArray[np.float64], radius: float, part: Tree, layer_mm: float
-) -> NDArray[np.float64]:
-    """Lower tips so that their rims are clear of a slope as their middles are of the surface over them.
-
-    Above the plate one layer of them is left.
-    """
-    if not len(tips):
-        return tips
-    up = np.array([0.0, 0.0, 1.0])
-    around = round_places(tips, radius, LOOK_MM)
-    length, _ = part.first_hits(around, np.tile(up, (len(around), 1)), np.full(len(around), -1))
-    middle, _ = part.first_hits(tips, np.tile(up, (len(tips), 1)), np.full(len(tips), -1))
-    # How much nearer the surface is over the rim than over the middle.
-    nearest = (length - LOOK_MM).reshape(len(tips), -1).min(axis=1)
-    lower = np.clip(np.where(np.isfinite(middle), middle, 0.0) - nearest, 0.0, LOOK_MM)
-    result = tips.copy()
-    lowered = tips[:, 2] - np.where(np.isfinite(nearest), lower, 0.0)
-    result[:, 2] = np.maximum(lowered, np.minimum(tips[:, 2], layer_mm))
-    return result
-
-
 def _sorted_out(
     nodes: NDArray[np.float64],
     down: NDArray[np.int64],
@@ -288,8 +374,8 @@ def _sorted_out(
     part: Tree,
     stack: LayerStack,
     room: _Room,
-) -> Grown:
-    """Sort the nodes into trees, give each its foot, and count the tips that found no way."""
+) -> tuple[list[Branches], NDArray[np.bool_]]:
+    """Sort the nodes into trees and give each its foot; and say which tips (n,) found no way."""
     nodes = _tapered(nodes, down)
     blocked = _blocked(nodes, down, tip_of, settings, part)
     down, ends = down.copy(), ends.copy()
@@ -298,7 +384,7 @@ def _sorted_out(
     for i in range(len(nodes) - 1, -1, -1):
         # Lower nodes come later in the list.
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
-    lost: Counter[str] = Counter()
+    lost = np.zeros(len(order), bool)
     trees: list[Branches] = []
     for foot in np.unique(foot_of):
         members = np.flatnonzero(foot_of == foot)
@@ -309,7 +395,7 @@ def _sorted_out(
         x, y, z, r = (float(v) for v in nodes[foot])
         end = int(ends[foot])
         if end == 2:
-            lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
+            lost[order[at_tips]] = True
             continue
         new = {int(m): i for i, m in enumerate(members)}
         places = [nodes[m] for m in members]
@@ -333,16 +419,24 @@ def _sorted_out(
         else:
             if len(places) == 1 and float(around(stack, places[0][None, :3])[0]) < 0.5 * r:
                 # No room for a step, and it lies in the part or too near to it to stand straight.
-                lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
+                lost[order[at_tips]] = True
                 continue
             # Where several come together it cannot be moved aside for one of them.
             into = below.index(last) if below.count(last) == 1 else last
-            landed = feet_on_part(part, places[last], places[into], settings, stack.layer_mm)
+            landed = feet_on_part(
+                part, places[last], places[into], settings, stack.layer_mm,
+                from_above_mm=ABOVE_MM if len(places) > 1 else 0.0,
+            )  # fmt: skip
             high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0
-            if landed is None or high < stack.layer_mm or (len(places) == 1 and high > SLENDER * r):
-                # Nothing to stand on, not one layer between the tip and what lies below, or no branch at all
-                # but a needle.
-                lost.update(held[int(owner[order[t]])][0].id for t in at_tips)
+            if (
+                landed is None
+                or high < stack.layer_mm
+                or (len(places) == 1 and high > SLENDER * r)
+                or _scrapes(landed, stack, settings)
+            ):
+                # Nothing to stand on, not one layer between the tip and what lies below, no branch at all but
+                # a needle, or too long a stretch of it along a wall.
+                lost[order[at_tips]] = True
                 continue
             places[last] = landed[0]
             for node in landed[1:]:
@@ -367,14 +461,17 @@ def _sorted_out(
         if style is Style.PILLAR and not held[patches[0]][0].spots:
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=volume_mm3(tree, settings)))
-    return Grown(
-        trees,
-        {
-            key: f"{count} tip{'s' * (count > 1)} found no way down"
-            + (" to the plate" if settings.plate_only(key) else "")
-            for key, count in lost.items()
-        },
-    )
+    return trees, lost
+
+
+def _scrapes(
+    landed: list[NDArray[np.float64]], stack: LayerStack, settings: SupportSettings
+) -> bool:
+    """Whether the last stretch down to the part, where it is long, comes too near to what is beside it."""
+    x, y, top, radius = landed[0]
+    z = np.arange(float(landed[-1][2]) + DROP_MM, float(top), stack.layer_mm)
+    places = np.column_stack([np.full(len(z), x), np.full(len(z), y), z])
+    return bool((around(stack, places, 5.0) < radius + settings.clearance_mm).any()) if len(z) else False
 
 
 def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:

@@ -53,6 +53,9 @@ class Style(StrEnum):
     NONE = "none"
 
 
+Spot = tuple[float, float, float]
+
+
 @dataclass(frozen=True, eq=False)
 class Patch:
     """A stretch of the part that must be held.
@@ -84,7 +87,7 @@ class Patch:
     area_mm2: float
     flat: bool
     high_mm: float
-    spots: tuple[tuple[float, float, float], ...] = ()
+    spots: tuple[Spot, ...] = ()
 
     @property
     def reason(self) -> str:
@@ -100,6 +103,13 @@ class Patch:
     def outline(self) -> CrossSection:
         """Its footprint, thinned by ``THIN_MM``."""
         return self.footprint.simplify(THIN_MM)
+
+    @cached_property
+    def half_width_mm(self) -> float:
+        """Area of its outline by the length of it: of a strip half its width."""
+        rings = self.outline.to_polygons()
+        way = sum(float(np.hypot(*(np.roll(r, -1, axis=0) - r).T).sum()) for r in rings)
+        return float(self.outline.area()) / way if way else 0.0
 
     @cached_property
     def footprint(self) -> CrossSection:
@@ -242,6 +252,11 @@ def _told_apart(
     return [
         (int(found.layer[k]), found.section(k), int(region[k])) for k in np.flatnonzero(region >= 0).tolist()
     ]
+
+
+def layer_of(stack: LayerStack, z_mm: float) -> int:
+    """Layer of the part in which a contact on its side is looked for; never the first."""
+    return max(1, min(len(stack) - 1, int((z_mm - stack.base_mm) / stack.layer_mm)))
 
 
 def inside_of(piece: CrossSection) -> tuple[float, float]:

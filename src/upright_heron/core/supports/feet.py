@@ -15,7 +15,7 @@ from .model import SupportSettings
 HOLE_MM2 = 150.0
 # An end on the part is thin over so much height.
 TIP_MM = 2.0
-# The surface below a branch is looked for from so much above its last step.
+# The surface below a branch is looked for from so much above its last step: it may lie level with it.
 ABOVE_MM = 0.6
 # A place of the part is level for a foot if its rim rises and falls by no more.
 LEVEL_MM = 0.15
@@ -32,11 +32,14 @@ def feet_on_part(
     above: NDArray[np.float64],
     settings: SupportSettings,
     layer_mm: float,
+    *,
+    from_above_mm: float = ABOVE_MM,
 ) -> list[NDArray[np.float64]] | None:
     """Nodes of a branch from its last step down to its end on the part, clear of the slope beside it.
 
     Over a hole that is closed to branches it stands beside the hole, as far aside as it may lean from the
-    node ``above``. ``None`` where there is nothing to stand on.
+    node ``above``. ``None`` where there is nothing to stand on. The surface is looked for from a little above
+    the last step; where that is the tip itself nothing is free above it.
     """
     x, y, z, radius = (float(v) for v in end)
     reach = math.tan(math.radians(settings.branch_deg)) * float(above[2] - z)
@@ -45,7 +48,7 @@ def feet_on_part(
     gap = settings.gap_below_layers(layer_mm) * layer_mm
     for u, v in aside:
         at = (x, y) if not (u or v) else (float(above[0]) + reach * u, float(above[1]) + reach * v)
-        narrow, floor = _landing(part, *at, z, radius, TIP_SHARE * settings.branch_mm / 2)
+        narrow, floor = _landing(part, *at, z + from_above_mm, radius, TIP_SHARE * settings.branch_mm / 2)
         if math.isfinite(floor) and not _in_hole(part, *at, floor, z):
             break
     else:
@@ -62,11 +65,9 @@ def feet_on_part(
 
 
 def _landing(
-    part: Tree, x: float, y: float, z: float, radius: float, narrow: float
+    part: Tree, x: float, y: float, top: float, radius: float, narrow: float
 ) -> tuple[float, float]:
     """Radius of an end on the part, wide where it is level there and narrow on a slope; and its height."""
-    # From a little above: the surface may lie level with the last step.
-    top = z + ABOVE_MM
     for share in (1.0, 0.6, narrow / radius):
         around = round_places(np.array([[x, y, top]]), share * radius, 0.0)
         length, _ = part.first_hits(around, np.tile([0.0, 0.0, -1.0], (8, 1)), np.full(8, -1))

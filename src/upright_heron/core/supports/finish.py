@@ -61,10 +61,12 @@ def finished(
     made = SupportSet(tuple(supports), pack(rings, areas, stack.layer_mm, 0.0), 0.0, ())
     wanted = [patch for patch, style in asked if style is not Style.NONE]
     faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
-    return _told(made, asked, faults)
+    return _told(made, asked, faults, lost or {})
 
 
-def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault]) -> SupportSet:
+def _told(
+    made: SupportSet, asked: Asked, faults: Sequence[Fault], lost: Mapping[str, str]
+) -> SupportSet:
     """Add what follows from the faults: which patches are held, which islands are not."""
     bare = {fault.patch for fault in faults if fault.kind == "not held"}
     wanted = [patch for patch, style in asked if style is not Style.NONE]
@@ -81,7 +83,7 @@ def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault]) -> SupportSet
         lines.append(
             PatchLine(
                 patch.id, patch.reason, style.value, why if style is proposed else "", patch.area_mm2,
-                patch.at_mm, style is not Style.NONE and patch.id not in bare,
+                patch.at_mm, style is not Style.NONE and patch.id not in bare, lost.get(patch.id, ""),
             )
         )  # fmt: skip
     area = sum(patch.area_mm2 for patch in wanted if patch.id not in bare)
@@ -147,7 +149,7 @@ def edited(
     for support in moved_in:
         if isinstance(support, Branches):
             fresh += faults_of(support, stack, settings, clear)
-    return _told(result, asked, [*old, *fresh])
+    return _told(result, asked, [*old, *fresh], lost or {})
 
 
 def _shape(support: Column | Branches) -> int:

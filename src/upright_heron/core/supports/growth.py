@@ -261,6 +261,7 @@ def grow_down(  # type: ignore[no-untyped-def]
         for i in range(active):
             if not moved[i] or into[i] >= 0 or lone[i]:
                 continue
+            joined = False
             for j in range(i + 1, active):
                 if not moved[j] or into[j] >= 0 or lone[j] or doomed[i] != doomed[j]:
                     continue
@@ -272,6 +273,8 @@ def grow_down(  # type: ignore[no-untyped-def]
                     _grade(opened, k - 1, new_x[j], new_y[j], low, px),
                 )
                 for attempt in range(3):
+                    if joined and attempt != 1:
+                        continue  # what came to it before may not reach another place
                     if attempt == 1:
                         mx, my = new_x[i], new_y[i]
                     elif attempt == 2:
@@ -286,6 +289,7 @@ def grow_down(  # type: ignore[no-untyped-def]
                     if ok:
                         new_x[i], new_y[i] = mx, my
                         into[j] = i
+                        joined = True
                         break
         for i in range(active):
             if not moved[i] or into[i] >= 0:

@@ -395,6 +395,8 @@ class PatchLine:
     at_mm : (x, y, z)
     held : bool
         The check found support under it.
+    lost : str
+        What of it nothing reaches or was taken out, in words; mostly empty.
     """
 
     id: str
@@ -404,6 +406,7 @@ class PatchLine:
     area_mm2: float
     at_mm: tuple[float, float, float]
     held: bool
+    lost: str = ""
 
 
 @dataclass(frozen=True, eq=False)

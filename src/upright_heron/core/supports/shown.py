@@ -12,9 +12,8 @@ from numpy.typing import NDArray
 
 from ..layers import LayerStack
 from ..tree import Tree
-from .demand import Patch, shape_of
+from .demand import Patch, Spot, shape_of
 
-Spot = tuple[float, float, float]
 # The surface is looked for from so much below a contact, and no further than this above it.
 BELOW_MM, OVER_MM = 0.3, 3.0
 # A contact that lies beside the show side within so many spacings is enough.

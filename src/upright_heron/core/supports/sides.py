@@ -14,8 +14,11 @@ from ..layers import LayerStack
 from ..marks import Mark, Marks
 from ..mesh import Mesh, facet_normals
 from ..tree import Tree
-from .demand import PAD_MM, Patch
+from .branches import PIXEL_MM
+from .demand import PAD_MM, Patch, Spot, layer_of
+from .descent import way_down
 from .growth import TIP_SHARE
+from .model import SupportSettings
 from .wishes import UPRIGHT
 
 # Walls look up or down by no more than this.
@@ -25,9 +28,12 @@ TOGETHER = 1.6
 # A part so many times as high as it stands wide shakes loose (common practice).
 SLENDER = 6.0
 LEAST_MM = 40.0
-# Posts at each height, and from how far outside the side is looked for.
+# Posts at each height, from how far outside the side is looked for, and how far round each may go.
 POSTS = 3
 OUTSIDE_MM = 500.0
+AROUND = np.radians([0.0, 15.0, -15.0, 30.0, -30.0, 45.0, -45.0])
+# How far above or below their height they may be.
+ASIDE_MM = (0.0, 3.0, -3.0, 6.0, -6.0)
 
 
 def wall_patches(
@@ -81,7 +87,11 @@ def wall_patches(
 
 
 def steady_patches(
-    stack: LayerStack, placed: Mesh, part: Tree, heights_mm: Sequence[float], branch_mm: float
+    stack: LayerStack,
+    placed: Mesh,
+    part: Tree,
+    heights_mm: Sequence[float],
+    settings: SupportSettings,
 ) -> list[Patch]:
     """Patches of a few contacts round the part at some heights.
 
@@ -94,34 +104,75 @@ def steady_patches(
         Of that mesh.
     heights_mm : sequence of float
         Above the plate.
-    branch_mm : float
-        Diameter of a post at its tip.
+    settings : SupportSettings
 
     Returns
     -------
     list of Patch
-        One for each height at which the side of the part can be touched.
+        One for each height at which the side of the part can be touched. A contact that no way leads down
+        from is put a little further round or higher or lower; where some find a way the others are left out.
     """
     normals = facet_normals(placed)[0]
     found = []
     for height in heights_mm:
-        layer = int((height - stack.base_mm) / stack.layer_mm)
-        if not 2 <= layer < len(stack) or not stack.rings(layer):
-            continue
-        outline = max(stack.rings(layer), key=lambda ring: float(np.ptp(ring, axis=0).prod()))
-        middle = 0.5 * (outline.min(axis=0) + outline.max(axis=0))
-        turn = _across(outline) + 2 * np.pi * np.arange(POSTS) / POSTS
-        ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(POSTS)])
-        start = np.array([*middle, stack.z_mm[layer]]) + OUTSIDE_MM * ways
-        length, facet = part.first_hits(start, -ways, np.full(POSTS, -1))
-        spots = []
-        for k in np.flatnonzero(np.isfinite(length)):
-            normal = normals[facet[k]]
-            if abs(normal[2]) <= 2 * STEEPEST and normal @ ways[k] > 0.3:
-                spots.append(_beside(start[k] - length[k] * ways[k], normal, branch_mm))
-        if spots:
-            found.append(_patch(stack, np.array(spots), f"steadying at {height:.0f} mm", 0.0))
+        best: list[Spot] = []
+        standing = -1
+        for step in ASIDE_MM:
+            # Each contact where a way leads down if there is one, at a height that has the most of those.
+            ways = [_round_it(stack, normals, part, at, height + step, settings) for at in range(POSTS)]
+            there = [spots for spots in ways if spots]
+            stand = [_first_standing(spots, stack, settings) for spots in there]
+            good = [spot for spot in stand if spot is not None]
+            if len(good) > standing and there:
+                best, standing = good or [spots[0] for spots in there], len(good)
+            if standing == POSTS:
+                break
+        if best:
+            found.append(_patch(stack, np.array(best), f"steadying at {height:.0f} mm", 0.0))
     return found
+
+
+def _round_it(
+    stack: LayerStack,
+    normals: NDArray[np.float64],
+    part: Tree,
+    which: int,
+    height: float,
+    settings: SupportSettings,
+) -> list[Spot]:
+    """Places of one of the posts at a height, on the side of the part: the wished one first."""
+    layer = int((height - stack.base_mm) / stack.layer_mm)
+    if not 2 <= layer < len(stack) or not stack.rings(layer):
+        return []
+    outline = max(stack.rings(layer), key=lambda ring: float(np.ptp(ring, axis=0).prod()))
+    middle = 0.5 * (outline.min(axis=0) + outline.max(axis=0))
+    turn = _across(outline) + 2 * np.pi * which / POSTS + AROUND
+    ways = np.column_stack([np.cos(turn), np.sin(turn), np.zeros(len(turn))])
+    start = np.array([*middle, stack.z_mm[layer]]) + OUTSIDE_MM * ways
+    length, facet = part.first_hits(start, -ways, np.full(len(ways), -1))
+    found = []
+    for k in np.flatnonzero(np.isfinite(length)):
+        normal = normals[facet[k]]
+        # What looks up juts out below, where the post has to go.
+        if -2 * STEEPEST <= normal[2] <= STEEPEST and normal @ ways[k] > 0.3:
+            found.append(_beside(start[k] - length[k] * ways[k], normal, settings.branch_mm))
+    return found
+
+
+def _first_standing(spots: Sequence[Spot], stack: LayerStack, settings: SupportSettings) -> Spot | None:
+    """The first place that a post leads down from to the plate, else to the part if it may stand there."""
+    second = None
+    for spot in spots:
+        # Branches grow on a raster: that needs a pixel more room than a way in the layers themselves.
+        way = way_down(
+            stack, spot, settings.branch_mm / 2, settings.clearance_mm + PIXEL_MM, settings.branch_deg,
+            from_plate=settings.from_plate,
+        )  # fmt: skip
+        if way.ends == "plate":
+            return spot
+        if way.ends == "part" and second is None:
+            second = spot
+    return second
 
 
 def slenderness(stack: LayerStack) -> float:
@@ -160,7 +211,7 @@ def steady_heights(stack: LayerStack, count: int | None, highest: float) -> list
 
 def _beside(
     place: NDArray[np.float64], normal: NDArray[np.float64], branch_mm: float
-) -> tuple[float, float, float]:
+) -> Spot:
     """Where a tip ends that touches a wall with its edge."""
     flat = normal[:2] / max(float(np.hypot(*normal[:2])), 1e-9)
     x, y = place[:2] + flat * TIP_SHARE * branch_mm / 2
@@ -177,7 +228,7 @@ def _across(outline: NDArray[np.float64]) -> float:
 def _patch(stack: LayerStack, spots: NDArray[np.float64], reason: str, area_mm2: float) -> Patch:
     plans: dict[int, CrossSection] = {}
     for x, y, z in spots.tolist():
-        layer = max(1, min(len(stack) - 1, int((z - stack.base_mm) / stack.layer_mm)))
+        layer = layer_of(stack, z)
         pad = CrossSection.circle(PAD_MM / 2, 16).translate((x, y))
         plans[layer] = plans[layer] + pad if layer in plans else pad
     low = spots[spots[:, 2].argmin()]

@@ -3,28 +3,112 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ..layers import LayerStack, packed
-from .demand import Patch, inside_of
+from ..tree import Tree
+from .demand import Patch, Spot, inside_of
 from .descent import around
-from .growth import fill
+from .feet import round_places
+from .growth import TIP_SHARE, fill
 from .model import SupportSettings
 
-# Each place of a patch has a tip within so many spacings in plan, and no further up or down.
+# Each place of a patch has a tip within so many spacings in plan that ends no further above or below it: the
+# check looks 2.5 mm down a slope, in whole layers.
 COVERED = 0.85
 FALL_MM = 2.0
+RISE_MM = 2.3
+# How far round a tip the surface is looked at.
+LOOK_MM = 1.5
 # A patch is drawn on a raster of this pixel, or of one that gives so many.
 PATCH_MM = 0.15
 PATCH_PIXELS = 100_000
 
 
+@dataclass(frozen=True, eq=False)
+class Places:
+    """A patch as places on a raster.
+
+    Attributes
+    ----------
+    at_mm : (n, 3) float64
+        Each place, at the height where a support of it ends: the contact gap below the part.
+    first_mm : (x, y, z)
+        A place right where it begins.
+    pixel_mm : float
+    spacing_mm : float
+    ends : callable
+        Where supports of tips (n, 3) end in fact: lower on a slope, see ``below_slopes``.
+    """
+
+    at_mm: NDArray[np.float64]
+    first_mm: Spot
+    pixel_mm: float
+    spacing_mm: float
+    ends: Callable[[NDArray[np.float64]], NDArray[np.float64]]
+
+    @staticmethod
+    def of(
+        patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float, part: Tree
+    ) -> Places | None:
+        """Draw a patch; ``None`` where the whole of it comes to lie on the plate."""
+        gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
+        # What begins within the gap comes to lie on the plate.
+        least = round((gap - stack.base_mm) / stack.layer_mm) + 1
+        plans = {layer: plan for layer, plan in patch.plans.items() if layer >= least}
+        if not plans:
+            return None
+
+        def ends(tips: NDArray[np.float64]) -> NDArray[np.float64]:
+            return below_slopes(tips, part, settings, stack.layer_mm)
+
+        lowest = min(plans)
+        first = (*inside_of(plans[lowest]), stack.bottom_mm(lowest) - gap)
+        low, pixel, layers = _drawn(plans)
+        rows, columns = np.nonzero(layers >= 0)
+        if not len(rows):
+            # Smaller than the pixels.
+            return Places(np.array([first]), first, pixel, spacing_mm, ends)
+        places = low + (np.column_stack([columns, rows]) + 0.5) * pixel
+        heights = stack.base_mm + layers[rows, columns] * stack.layer_mm - gap
+        return Places(np.column_stack([places, heights]), first, pixel, spacing_mm, ends)
+
+    @cached_property
+    def _tree(self) -> Any:
+        from scipy.spatial import cKDTree
+
+        return cKDTree(self.at_mm[:, :2])
+
+    def near(self, tips: Sequence[Spot], share: float = COVERED) -> list[NDArray[np.int64]]:
+        """Which places each tip holds: within a share of the spacing, and about where it ends."""
+        if not tips:
+            return []
+        ends = self.ends(np.array(tips))[:, 2]
+        found = []
+        for (x, y, _), end in zip(tips, ends.tolist(), strict=True):
+            beside = np.array(self._tree.query_ball_point((x, y), share * self.spacing_mm), np.int64)
+            above = self.at_mm[beside, 2] - end
+            found.append(beside[(above >= -FALL_MM) & (above <= RISE_MM)])
+        return found
+
+    def held(self, tips: Sequence[Spot], share: float = COVERED) -> NDArray[np.bool_]:
+        """Which places (n,) any of the tips holds."""
+        held = np.zeros(len(self.at_mm), bool)
+        for places in self.near(tips, share):
+            held[places] = True
+        return held
+
+
 def tips_of(
-    patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float
-) -> list[tuple[float, float, float]]:
+    patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float, part: Tree
+) -> list[Spot]:
     """Places (x, y, z) under a patch: on a grid that belongs to the plate, and wherever that leaves gaps.
 
     Parameters
@@ -33,6 +117,8 @@ def tips_of(
     stack : LayerStack
     settings : SupportSettings
     spacing_mm : float
+    part : Tree
+        Of the part where it stands.
 
     Returns
     -------
@@ -42,68 +128,95 @@ def tips_of(
 
     Notes
     -----
-    Every place of the patch has one within ``COVERED`` spacings in plan that ends no more than ``FALL_MM``
-    lower or higher: on a slope they stand closer than on a flat underside, and along a narrow strip too.
+    Every place of the patch has one within ``COVERED`` spacings in plan that ends no more than ``RISE_MM``
+    lower or ``FALL_MM`` higher: on a slope they stand closer than on a flat underside, and along a narrow
+    strip too.
     """
-    from scipy.spatial import cKDTree
-
     if patch.spots:
         return list(patch.spots)
-    gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
-    # What begins within the gap comes to lie on the plate.
-    least = round((gap - stack.base_mm) / stack.layer_mm) + 1
-    plans = {layer: plan for layer, plan in patch.plans.items() if layer >= least}
-    if not plans:
+    places = Places.of(patch, stack, settings, spacing_mm, part)
+    if places is None:
         return []
-    low, pixel, layers = _drawn(plans)
-    rows, columns = np.nonzero(layers >= 0)
-    places = low + (np.column_stack([columns, rows]) + 0.5) * pixel
-    heights = stack.base_mm + layers[rows, columns] * stack.layer_mm - gap
-    on_grid = np.round(places / spacing_mm) * spacing_mm
-    nearest = np.abs(places - on_grid).max(axis=1) <= 0.5 * pixel
+    plan, heights = places.at_mm[:, :2], places.at_mm[:, 2]
+    on_grid = np.round(plan / spacing_mm) * spacing_mm
+    nearest = np.abs(plan - on_grid).max(axis=1) <= 0.5 * places.pixel_mm
     # An island where it begins, then the grid, then what they leave, each from the lowest up.
-    found: list[tuple[float, float, float]] = []
-    free = np.ones(len(places), bool)
-    tree = cKDTree(places)
-    reach = COVERED * spacing_mm
+    found: list[Spot] = []
+    free = np.ones(len(plan), bool)
 
-    def take(x: float, y: float, z: float) -> None:
-        near = np.array(tree.query_ball_point((x, y), reach), np.int64)
-        if len(near):
-            free[near[np.abs(heights[near] - z) <= FALL_MM]] = False
+    def take(tip: Spot) -> None:
+        found.append(tip)
+        free[places.near([tip])[0]] = False
 
-    def room(x: float, y: float, z: float) -> float:
-        return float(around(stack, np.array([[x, y, z - 0.5 * stack.layer_mm]]), beside)[0])
-
-    beside = settings.clearance_mm + settings.branch_mm / 2
+    beside = room_beside(settings)
     if any(reason.startswith("island") for reason in patch.reasons):
-        found.append((*inside_of(plans[min(plans)]), stack.bottom_mm(min(plans)) - gap))
-        take(*found[0])
-    order = np.lexsort((places[:, 0], places[:, 1], heights))
+        take(places.first_mm)
+    order = np.lexsort((plan[:, 0], plan[:, 1], heights))
     for k in order[nearest[order]].tolist():
-        x, y, z = float(on_grid[k, 0]), float(on_grid[k, 1]), float(heights[k])
-        close = (math.hypot(x - a, y - b) <= 0.5 * spacing_mm for a, b, c in found if abs(z - c) <= FALL_MM)
-        if not any(close) and room(x, y, z) >= beside:
-            found.append((x, y, z))
-            take(x, y, z)
+        tip = (float(on_grid[k, 0]), float(on_grid[k, 1]), float(heights[k]))
+        close = (
+            math.hypot(tip[0] - a, tip[1] - b) <= 0.5 * spacing_mm
+            for a, b, c in found
+            if abs(tip[2] - c) <= FALL_MM
+        )
+        if not any(close) and room_at(stack, np.array([tip]))[0] >= beside:
+            take(tip)
     crowded = []
-    for k in order.tolist():
+    left = order[free[order]]
+    for k, away in zip(left.tolist(), room_at(stack, places.at_mm[left]).tolist(), strict=True):
         if not free[k]:
             continue
-        x, y, z = float(places[k, 0]), float(places[k, 1]), float(heights[k])
-        away = room(x, y, z)
+        x, y, z = places.at_mm[k].tolist()
         if away >= beside:
-            found.append((x, y, z))
-            take(x, y, z)
+            take((x, y, z))
         else:
             crowded.append((-round(away, 1), k, (x, y, z)))
     # Right beside a wall only where nothing else holds the place, and then where there is most room; on a
     # slope all of it is beside the part.
-    for _, k, place in sorted(crowded, key=lambda c: c[0]):
+    for _, k, tip in sorted(crowded, key=lambda c: c[0]):
         if free[k]:
-            found.append(place)
-            take(*place)
+            take(tip)
     return found
+
+
+def below_slopes(
+    tips: NDArray[np.float64], part: Tree, settings: SupportSettings, layer_mm: float
+) -> NDArray[np.float64]:
+    """Lower tips (n, 3) until their rims are clear of a slope as their middles are of the surface over them.
+
+    Above the plate, and above what lies below them in a crevice, one layer of them is left.
+    """
+    if not len(tips):
+        return tips
+    radius = TIP_SHARE * settings.branch_mm / 2
+    up = np.tile([0.0, 0.0, 1.0], (len(tips), 1))
+    every = np.full(len(tips), -1)
+    under, _ = part.first_hits(tips, -up, every)
+    over, _ = part.first_hits(tips, up, every)
+    # From below, but not from within what lies below in a crevice.
+    look = np.minimum(LOOK_MM, 0.9 * under)
+    around = round_places(tips - look[:, None] * up, radius, 0.0)
+    length, _ = part.first_hits(around, np.repeat(up, 8, axis=0), np.repeat(every, 8))
+    # How much nearer the surface is over the rim than over the middle.
+    nearest = length.reshape(len(tips), -1).min(axis=1) - look
+    lower = np.clip(np.where(np.isfinite(over), over, 0.0) - nearest, 0.0, LOOK_MM)
+    # The foot of so short a branch stands clear of a slope in the same way.
+    foot = np.where(np.isfinite(under), tips[:, 2] - under + radius, 0.0)
+    least = np.where(foot > 0.0, foot + settings.gap_below_layers(layer_mm) * layer_mm, 0.0) + layer_mm
+    result = tips.copy()
+    lowered = tips[:, 2] - np.where(np.isfinite(nearest), lower, 0.0)
+    result[:, 2] = np.maximum(lowered, np.minimum(tips[:, 2], least))
+    return result
+
+
+def room_beside(settings: SupportSettings) -> float:
+    """Distance from the part at which a branch right below a tip is clear of it, mm."""
+    return settings.clearance_mm + settings.branch_mm / 2
+
+
+def room_at(stack: LayerStack, tips: NDArray[np.float64], reach_mm: float = 5.0) -> NDArray[np.float64]:
+    """Distances of tips (k, 3) from the part beside them, just below their ends, mm; below 0 inside it."""
+    return around(stack, tips - [0.0, 0.0, 0.5 * stack.layer_mm], reach_mm)
 
 
 def _drawn(plans: dict[int, CrossSection]) -> tuple[NDArray[np.float64], float, NDArray[np.int64]]:

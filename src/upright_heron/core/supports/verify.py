@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..layers import LayerStack, packed
 from ..progress import Progress, silent, tracked
 from ..regions import links, pieces
-from .demand import Patch, shape_of
+from .demand import Patch, layer_of, shape_of
 from .descent import around, plan_distance
 from .model import SLENDER, Branches, Fault, SupportSet, SupportSettings
 from .outlines import branch_rings
@@ -23,12 +23,14 @@ NOISE_MM2 = 0.15
 STEP_MM = 0.6
 # On a slope a support may end so much lower than the place it holds.
 SLOPE_MM = 2.5
-# Narrower than twice this, what lies under a patch only borders on it.
-SLIVER_MM = 0.06
+# Narrower than twice this, or than this share of a patch that is narrow itself, what lies under it only
+# borders on it.
+SLIVER_MM, SLIVER_SHARE = 0.06, 0.3
 # What runs into the part in the next layer within this of a place is told once.
 SAME_MM = 3.0
-# Points looked at under one patch.
+# Points looked at under one patch, and the share of them that may be bare where no tip is known to be lost.
 PROBES = 60
+ROUGH = 0.25
 
 
 def verify(
@@ -79,7 +81,7 @@ def not_held(
     lost: Mapping[str, str],
     clear: Sequence[CrossSection | None] | None = None,
 ) -> list[Fault]:
-    """Patches with nothing printed under them within the spacing, at most of their points; see ``verify``."""
+    """Patches with nothing printed under them within the spacing, at many of their points; see ``verify``."""
     h = stack.layer_mm
     lift = round(stack.base_mm / h)
     gap = settings.gap_layers(h)
@@ -90,15 +92,17 @@ def not_held(
         bare: list[NDArray[np.float64]] = []
         # Only what stands under the patch itself: a neighbour's column beside it holds nothing of it.
         own = patch.outline
+        sliver = min(SLIVER_MM, SLIVER_SHARE * patch.half_width_mm)
         looked = 0
-        step = max(1, len(patch.plans) // 12)
+        # Every contact on a side, some of the layers of what is held from below.
+        step = 1 if patch.spots else max(1, len(patch.plans) // 12)
         for layer in sorted(patch.plans)[::step]:
             level = layer + lift - 1 - gap
             if level < 0:
                 continue  # it comes to lie on the plate
             key = (layer, within)
             if key not in patch.probes:
-                patch.probes[key] = _spread(patch.plans[layer], within / 2, PROBES)
+                patch.probes[key] = _probes(patch, layer, stack, within / 2)
             points = patch.probes[key]
             looked += len(points)
             near = np.zeros(len(points), bool)
@@ -116,20 +120,19 @@ def not_held(
                 )
                 if under.is_empty():
                     continue
-                near[~near] = plan_distance(_solid(under), left, within + 0.1) <= within
+                near[~near] = plan_distance(_solid(under, sliver), left, within + 0.1) <= within
             bare += [np.array([*p, stack.bottom_mm(layer)]) for p in points[~near]]
-        if bare and len(bare) > 0.25 * looked:
+        # Where tips are known to be missing nothing is put down to the roughness of the look.
+        if bare and len(bare) > (0.0 if patch.id in lost else ROUGH) * looked:
             x, y, z = (float(v) for v in bare[0])
-            share = 100 * len(bare) // max(looked, 1)
+            share = f"{100 * len(bare) // max(looked, 1)} % has no support below"
+            if patch.spots:
+                share = f"{len(bare)} of {looked} contacts missing"
             why = lost.get(patch.id)
             if why is None:
                 barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
                 why = "what is below it is kept clear" if barred else "no room below it"
-            faults.append(
-                Fault(
-                    "not held", (x, y, z), f"{patch.reason}: {share} % has no support below; {why}.", patch.id
-                )
-            )
+            faults.append(Fault("not held", (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
 
 
@@ -140,7 +143,7 @@ def _is_barred(x: float, y: float, top: int, clear: Sequence[CrossSection | None
     return any(not (plan ^ spot).is_empty() for plan in plans)
 
 
-def _solid(section: CrossSection) -> list[NDArray[np.float64]]:
+def _solid(section: CrossSection, sliver_mm: float) -> list[NDArray[np.float64]]:
     """Rings of a section but for slivers: what only borders on it."""
     rings = section.to_polygons()
     if not rings:
@@ -151,7 +154,7 @@ def _solid(section: CrossSection) -> list[NDArray[np.float64]]:
     other = points[ends]
     area = np.add.reduceat(points[:, 0] * other[:, 1] - points[:, 1] * other[:, 0], starts[:-1])
     way = np.add.reduceat(np.hypot(*(other - points).T), starts[:-1])
-    thick = 0.5 * np.abs(area) > SLIVER_MM * way
+    thick = 0.5 * np.abs(area) > sliver_mm * way
     return [ring for ring, keep in zip(rings, thick.tolist(), strict=True) if keep]
 
 
@@ -168,6 +171,13 @@ def _over_box(
         layers.points[layers.ring_start[k] : layers.ring_start[k + 1]] for k in a + np.flatnonzero(over)
     ]
     return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
+
+
+def _probes(patch: Patch, layer: int, stack: LayerStack, pitch: float) -> NDArray[np.float64]:
+    """Points of a patch in a layer: where supports are to end, or spread over its plan."""
+    if not patch.spots:
+        return _spread(patch.plans[layer], pitch, PROBES)
+    return np.array([spot[:2] for spot in patch.spots if layer_of(stack, spot[2]) == layer]).reshape(-1, 2)
 
 
 def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
