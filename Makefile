@@ -19,6 +19,7 @@ check: setup
 	$(BIN)/python tools/assets.py --check
 
 bench: setup
+	tools/browser.sh
 	$(BIN)/python bench/run.py
 
 shots: setup

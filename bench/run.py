@@ -20,6 +20,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import trimesh
 from manifold3d import Manifold
+from page import in_the_page
 
 from upright_heron.core.findings import walk
 from upright_heron.core.formats.stl import read_stl
@@ -136,6 +137,7 @@ def main() -> int:
         *supports(part, stack, bare),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
+        *pages_own(data),
     ]
     print(f"{len(part.faces):,} facets, {len(heights)} layers of {LAYER_MM} mm, medians of {runs}\n")
     print(f"{'what':<28}{'s':>8}  {'against':<16}{'s':>8}{'ratio':>8}{'target':>8}")
@@ -206,6 +208,14 @@ def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Ro
         ),
         *(Row(what, "100 ms", mine, 0.1, 1.0) for what, mine in zip(HAND, by_hand(part), strict=True)),
         Row("view mesh of the trees", cutting, *paired(lambda: replace(made).view_mesh(), bare, 3), 3.0),
+    ]
+
+
+def pages_own(data: bytes) -> list[Row]:
+    """Rows of the page: the slowest twentieth of its steps against a frame of 60 a second."""
+    return [
+        Row(what, "a frame", float(np.percentile(times, 95)), 1 / 60, 1.0)
+        for what, times in zip(("a layer further", "a dab of the brush"), in_the_page(data), strict=True)
     ]
 
 

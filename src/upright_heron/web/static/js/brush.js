@@ -20,9 +20,6 @@ export class Brush {
     this.painted = () => {};
     /** Told the facet that was clicked, where clicks fill. @type {((facet: number) => void) | null} */
     this.clicked = null;
-    /** Dabs so far, and the milliseconds they took. */
-    this.dabs = 0;
-    this.ms = 0;
     /** @type {Set<number> | null} */
     this.stroke = null;
     const circle = new THREE.BufferGeometry().setFromPoints(Array.from({ length: 48 }, (_, i) => new THREE.Vector3(Math.cos((i * Math.PI) / 24), Math.sin((i * Math.PI) / 24), 0)));
@@ -66,7 +63,7 @@ export class Brush {
     this.view.canvas.setPointerCapture(event.pointerId);
     this.stroke = new Set();
     this.last = [event.clientX, event.clientY];
-    this.#dab(event.clientX, event.clientY);
+    this.dab(event.clientX, event.clientY);
   }
 
   #move(event) {
@@ -78,7 +75,7 @@ export class Brush {
     const [x, y] = this.last;
     const [dx, dy] = [event.clientX - x, event.clientY - y];
     const steps = Math.max(1, Math.ceil(Math.hypot(dx, dy) / STEP));
-    for (let i = 1; i <= steps; i++) this.#dab(x + (dx * i) / steps, y + (dy * i) / steps);
+    for (let i = 1; i <= steps; i++) this.dab(x + (dx * i) / steps, y + (dy * i) / steps);
     this.last = [event.clientX, event.clientY];
   }
 
@@ -91,8 +88,7 @@ export class Brush {
   }
 
   /** One touch of the brush at a place of the page. */
-  #dab(clientX, clientY) {
-    const begun = performance.now();
+  dab(clientX, clientY) {
     const { part } = this.view;
     const ray = this.view.ray({ clientX, clientY });
     const hit = part.hit(ray);
@@ -104,8 +100,6 @@ export class Brush {
       part.paint(fresh, BYTES[this.kind]);
       this.view.redraw();
     }
-    this.dabs += 1;
-    this.ms += performance.now() - begun;
   }
 
   #show(hit) {
