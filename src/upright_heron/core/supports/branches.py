@@ -18,7 +18,7 @@ from .demand import Patch, Spot, Style
 from .descent import around
 from .elsewhere import instead
 from .feet import ABOVE_MM, HOLE_MM2, feet_on_part, foot_nodes, round_places
-from .growth import OUTSIDE, TIP_SHARE, fill, free_at, grow_down
+from .growth import OUTSIDE, TIP_SHARE, fewest, fill, free_at, grow_down
 from .model import SLENDER, Branches, SupportSettings, support_id
 from .shown import Shown
 from .tips import Places, below_slopes, tips_of
@@ -37,6 +37,8 @@ THICKER = 0.1
 ASIDE = 0.25
 # A trunk is stout at so many times the thickness of a tip, or of what is too slender for its height.
 STOUT = 1.25
+# A trunk is wide at this share of the greatest thickness: it looks ahead for ways on which it stays so.
+WIDE = 0.7
 # So far above its end on the part a branch may be in a groove that is narrower than its clearance.
 DROP_MM = 10.0
 # Tips that find no way are put elsewhere so many times.
@@ -91,9 +93,12 @@ class _Room:
         need = self.radius + settings.clearance_mm
         self.reach = math.tan(math.radians(settings.branch_deg)) * self.step_mm
         self.away = np.zeros((self.count, rows, columns), np.float32)
-        # 1 where the plate can be reached, 2 where a stout trunk reaches it.
+        # 1 where the plate can be reached, 2 where a stout trunk reaches it, 3 where a wide one does.
         self.open = np.zeros((self.count, rows, columns), np.uint8)
+        # Over how many steps a wide trunk has to be narrow from there down.
+        self.narrow = np.zeros((self.count, rows, columns), np.uint8)
         stout = min(settings.trunk_mm / 2, max(2.0 * self.radius, STOUT * top_mm / (2 * SLENDER)))
+        self.wide = max(stout, WIDE * settings.trunk_mm / 2)
         taken = np.zeros((rows, columns), np.bool_)
         below = np.full((rows, columns), 1e3, np.float32)
         for k in tracked(range(self.count), "Finding room for branches", progress):
@@ -125,6 +130,11 @@ class _Room:
                     if not below_open.all():
                         wide &= distance_transform_edt(~below_open) * self.pixel <= self.reach
                 self.open[k][wide] = grade
+            self.narrow[k] = fewest(
+                self.narrow[k - 1] if k else np.zeros((rows, columns), np.uint8),
+                self.reach, self.pixel, self.away[k], need, self.wide + settings.clearance_mm,
+            )  # fmt: skip
+            self.open[k][self.narrow[k] == 0] = 3
 
     def beside(self, x: float, y: float, k: int) -> float:
         """Free distance round a place of a step, mm."""
@@ -324,9 +334,9 @@ class _Ground:
         plate = np.array([settings.plate_only(patch.id) for patch, _ in self.held])[owner]
         order = np.lexsort((low[:, 1], low[:, 0], -low[:, 2]))
         nodes, down, tip_of, ends = grow_down(
-            low[order], alone[order], room.away, room.open, room.low, room.pixel, room.step_mm, room.reach,
-            math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
-            settings.clearance_mm, 0.05 * settings.taper_mm, plate[order],
+            low[order], alone[order], room.away, room.open, room.narrow, room.low, room.pixel, room.step_mm,
+            room.reach, math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
+            room.wide, settings.clearance_mm, 0.05 * settings.taper_mm, plate[order],
         )  # fmt: skip
         return _sorted_out(
             nodes, down, tip_of, ends, order, owner, self.held, settings, self.part, self.stack, room

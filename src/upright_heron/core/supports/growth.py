@@ -71,7 +71,7 @@ def free_at(away, k, x, y, low, px):  # type: ignore[no-untyped-def]
 def _best(away, opened, k, x, y, wx, wy, need, within, low, px, least):  # type: ignore[no-untyped-def]
     """Free place of step k nearest to the wished one, within reach: x, y and whether there is one.
 
-    It has to be open at least so far: 1, the plate is reached from it; 2, by a stout trunk.
+    It has to be open at least so far: 1, the plate is reached from it; 2, by a stout trunk; 3, by a wide one.
     """
     rows, columns = away.shape[1], away.shape[2]
     # The wish itself, where it is free.
@@ -110,8 +110,68 @@ def _grade(opened, k, x, y, low, px):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _way(away, opened, k, x, y, wx, wy, wish, least, clearance, within, low, px):  # type: ignore[no-untyped-def]
-    """Next place of a branch that wants to be so thick; where a stout trunk reaches the plate, if any is."""
+def fewest(below, reach, px, away, need, wide):  # type: ignore[no-untyped-def]
+    """Steps that a trunk is narrow on its best way to the plate, for each place of a step; 255 without a way.
+
+    ``below`` has those of the step below, or of nothing at the plate; a place needs so much free room, and
+    is narrow with less than the wider one.
+    """
+    rows, columns = away.shape
+    found = np.empty((rows, columns), np.uint8)
+    span = int(reach / px)
+    for r in range(rows):
+        for c in range(columns):
+            if away[r, c] < need:
+                found[r, c] = 255
+                continue
+            least = below[r, c]
+            for dr in range(-span, span + 1):
+                if least == 0:
+                    break
+                for dc in range(-span, span + 1):
+                    a, b = r + dr, c + dc
+                    if 0 <= a < rows and 0 <= b < columns and (dr * dr + dc * dc) * px * px <= reach * reach:
+                        least = min(least, below[a, b])
+            found[r, c] = least if least >= 254 or away[r, c] >= wide else least + 1
+    return found
+
+
+@njit(cache=True)
+def _roomiest(narrow, k, x, y, wx, wy, within, low, px):  # type: ignore[no-untyped-def]
+    """Place of step k within reach whose way down is narrow for the fewest steps, nearest to the wished one."""
+    rows, columns = narrow.shape[1], narrow.shape[2]
+    least, best, bx, by = 255, np.inf, x, y
+    span = int(np.ceil(within / px)) + 1
+    c0, r0 = int((x - low[0]) / px), int((y - low[1]) / px)
+    for r in range(max(0, r0 - span), min(rows, r0 + span + 1)):
+        for c in range(max(0, c0 - span), min(columns, c0 + span + 1)):
+            if narrow[k, r, c] > least or narrow[k, r, c] == 255:
+                continue
+            px_x, px_y = low[0] + (c + 0.5) * px, low[1] + (r + 0.5) * px
+            if (px_x - x) ** 2 + (px_y - y) ** 2 > within * within:
+                continue
+            d = (px_x - wx) ** 2 + (px_y - wy) ** 2
+            if narrow[k, r, c] < least or d < best:
+                least, best, bx, by = narrow[k, r, c], d, px_x, px_y
+    return bx, by, least < 255
+
+
+@njit(cache=True)
+def _way(  # type: ignore[no-untyped-def]
+    away, opened, narrow, k, x, y, wx, wy, wish, least, clearance, within, low, px, wide
+):
+    """Next place of a branch that wants to be so thick; where a stout trunk reaches the plate, if any is.
+
+    One that wants to be wide takes the way on which it has to be narrow for the shortest stretch.
+    """
+    if wish >= wide:
+        for share in (1.0, wide / wish):
+            bx, by, ok = _best(away, opened, k, x, y, wx, wy, share * wish + clearance, within, low, px, 3)
+            if ok:
+                return bx, by, True
+        bx, by, ok = _roomiest(narrow, k, x, y, wx, wy, within, low, px)
+        if ok:
+            return bx, by, True
     for grade in (2, 1):
         for share in (1.0, 0.6, 0.0):
             need = max(least, share * wish) + clearance
@@ -138,11 +198,11 @@ def _freest(away, k, x, y, within, low, px):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def grow_down(  # type: ignore[no-untyped-def]
-    tips, alone, away, opened, low, px, step, reach, slope, radius, most, clearance, taper, plate
+    tips, alone, away, opened, narrow, low, px, step, reach, slope, radius, most, wide, clearance, taper, plate
 ):
     """Grow branches down from tips, step by step.
 
-    Places are open to the plate in grades, see ``_best``. Tips alone stay apart from others; those marked
+    Places are open to the plate in grades, see ``_best``; ``narrow`` is from ``fewest``. Tips alone stay apart from others; those marked
     plate end there or nowhere, and so does what they join.
     A branch thickens by the taper for each millimetre that it runs, to each side.
 
@@ -238,8 +298,8 @@ def grow_down(  # type: ignore[no-untyped-def]
                 )  # fmt: skip
             else:
                 bx, by, ok = _way(
-                    away, opened, k - 1, ax[i], ay[i], target_x[i], target_y[i], wish, radius, clearance,
-                    reach, low, px,
+                    away, opened, narrow, k - 1, ax[i], ay[i], target_x[i], target_y[i], wish, radius,
+                    clearance, reach, low, px, wide,
                 )  # fmt: skip
             if not ok and length[i] <= FRESH_STEPS * step:
                 # Just off a wall there is no room for the clearance yet: away from it as far as it leans.

@@ -532,18 +532,28 @@ export class View {
       this.tagsElement.append(element);
       return { ...tag, element };
     });
+    // Measured together: each by itself would lay the page out anew.
+    for (const tag of this.tags) [tag.wide, tag.tall] = [tag.element.offsetWidth, tag.element.offsetHeight];
     this.redraw();
   }
 
+  /** Put each small label just below its place, or below the labels that are there already. */
   #placeTags() {
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
+    const placed = [];
     for (const tag of this.tags) {
       _point.set(...(tag.at.isVector3 ? tag.at.toArray() : tag.at));
       if (tag.body) _point.add(tag.body.position);
       const hidden = _point.z > this.cut.constant + 1e-6;
       _point.project(this.camera);
       tag.element.hidden = hidden || _point.z > 1;
-      tag.element.style.transform = `translate(${((_point.x + 1) / 2) * w}px, ${((1 - _point.y) / 2) * h}px) translate(-50%, 25%)`;
+      if (tag.element.hidden) continue;
+      const left = ((_point.x + 1) / 2) * w - tag.wide / 2;
+      let top = ((1 - _point.y) / 2) * h + tag.tall / 4;
+      const covers = (other) => left < other.left + other.wide && other.left < left + tag.wide && top < other.top + other.tall && other.top < top + tag.tall;
+      for (let other = placed.find(covers); other; other = placed.find(covers)) top = other.top + other.tall;
+      placed.push({ left, top, wide: tag.wide, tall: tag.tall + 1 });
+      tag.element.style.transform = `translate(${left}px, ${top}px)`;
     }
   }
 
