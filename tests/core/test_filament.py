@@ -227,6 +227,23 @@ class TreeTest(unittest.TestCase):
         self.assertTrue(all(s.on_part and 0.8 < np.ptp(s.nodes[:, 2]) < 1.4 for s in made.supports))
         self.assertGreater(len(made.supports), 20)
 
+    def test_a_crevice_too_low_for_one_layer_of_support_is_told(self):
+        # Gaps of one layer above and below, and one layer between them: from 0.6 mm on something fits.
+        for high, fits in ((0.4, False), (0.6, True)):
+            wall = box(30, 30, high, (-15, -15, 10)) - box(24, 24, high, (-12, -12, 10))
+            slabs = [box(30, 30, 10, (-15, -15, 0)), box(30, 30, 4, (-15, -15, 10 + high))]
+            bench = Bench(Manifold.batch_boolean([*slabs, wall], OpType.Add))
+            for style in (Style.TREE, Style.GRID):
+                with self.subTest(high=high, style=style):
+                    made = bench.make(style)
+                    if fits:
+                        self.assertEqual(made.faults, ())
+                        self.assertTrue(made.supports)
+                        continue
+                    self.assertEqual(made.supports, ())
+                    (fault,) = made.faults
+                    self.assertIn("the part is 0.4 mm below it, too near for a layer", fault.words)
+
     def test_a_post_that_finds_no_way_stands_elsewhere(self):
         # Right under the middle of the slab a block leaves no way to the plate.
         slab, leg = box(50, 8, 3, (-25, -4, 20)), box(4, 8, 20, (-25, -4, 0))
@@ -235,6 +252,22 @@ class TreeTest(unittest.TestCase):
         (post,) = bench.make(Style.PILLAR, given=replace(USUAL, from_plate=True)).supports
         self.assertFalse(post.on_part)
         self.assertGreater(abs(post.touch_mm[0]), 12)
+
+    def test_thick_trunks_stay_thick_beside_what_stands_below(self):
+        # Everything hangs over a block: each trunk has to get past its edge, and must not stand on a twig.
+        roof, post = box(50, 50, 4, (-25, -25, 70)), box(4, 50, 70, (-25, -25, 0))
+        bench = Bench(Manifold.batch_boolean([roof, post, box(60, 60, 8, (-21, -30, 0))], OpType.Add))
+        made = bench.make(Style.TREE, given=replace(USUAL, from_plate=True))
+        self.assertEqual(made.faults, ())
+        for tree in made.supports:
+            up = {}
+            for node, below in enumerate(tree.down.tolist()):
+                up.setdefault(below, []).append(node)
+            at, thick = tree.foot, []
+            while tree.nodes[at, 2] < 30:
+                thick.append(tree.nodes[at, 3])
+                at = max(up[at], key=lambda node: tree.nodes[node, 3])
+            self.assertGreater(min(thick), 1.9)
 
     def test_no_branch_goes_through_a_bore(self):
         # An arm over a block with a bore of 8 mm: the plate could be reached through it, and is not.

@@ -330,7 +330,7 @@ class _Ground:
         settings, room = self.settings, self.room
         low = tips.copy()
         below = np.array([not self.held[k][0].spots for k in owner])
-        low[below] = below_slopes(low[below], self.part, settings, self.stack.layer_mm)
+        low[below] = below_slopes(low[below], self.part, settings, self.stack.layer_mm).ends_mm
         plate = np.array([settings.plate_only(patch.id) for patch, _ in self.held])[owner]
         order = np.lexsort((low[:, 1], low[:, 0], -low[:, 2]))
         nodes, down, tip_of, ends = grow_down(

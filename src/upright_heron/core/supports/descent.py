@@ -54,6 +54,18 @@ def around(
     return result
 
 
+def gap_under(stack: LayerStack, places: NDArray[np.float64], layers: int) -> NDArray[np.float64]:
+    """Distances of places (k, 3) from the part straight below, mm; infinite beyond so many layers.
+
+    The places lie on the undersides of layers.
+    """
+    found = np.full(len(places), np.inf)
+    for step in range(layers, 0, -1):
+        inside = around(stack, places - [0.0, 0.0, (step - 0.5) * stack.layer_mm], 1.0) < 0.0
+        found[inside] = (step - 1) * stack.layer_mm
+    return found
+
+
 def plan_distance(
     rings: list[NDArray[np.float64]], places: NDArray[np.float64], reach_mm: float
 ) -> NDArray[np.float64]:

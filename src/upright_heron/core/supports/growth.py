@@ -138,7 +138,7 @@ def fewest(below, reach, px, away, need, wide):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def _roomiest(narrow, k, x, y, wx, wy, within, low, px):  # type: ignore[no-untyped-def]
-    """Place of step k within reach whose way down is narrow for the fewest steps, nearest to the wished one."""
+    """Place of step k within reach whose way down is narrow for the fewest steps, nearest to the wish."""
     rows, columns = narrow.shape[1], narrow.shape[2]
     least, best, bx, by = 255, np.inf, x, y
     span = int(np.ceil(within / px)) + 1
@@ -198,12 +198,13 @@ def _freest(away, k, x, y, within, low, px):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def grow_down(  # type: ignore[no-untyped-def]
-    tips, alone, away, opened, narrow, low, px, step, reach, slope, radius, most, wide, clearance, taper, plate
+    tips, alone, away, opened, narrow, low, px, step, reach, slope, radius, most, wide, clearance, taper,
+    plate,
 ):
     """Grow branches down from tips, step by step.
 
-    Places are open to the plate in grades, see ``_best``; ``narrow`` is from ``fewest``. Tips alone stay apart from others; those marked
-    plate end there or nowhere, and so does what they join.
+    Places are open to the plate in grades, see ``_best``; ``narrow`` is from ``fewest``. Tips alone stay
+    apart from others; those marked plate end there or nowhere, and so does what they join.
     A branch thickens by the taper for each millimetre that it runs, to each side.
 
     Nodes (k, 4), the node each leads down to, the tip each begins at (or -1), and how each foot ends: 0 on

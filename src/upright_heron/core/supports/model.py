@@ -112,6 +112,10 @@ class SupportSettings:
         gap_mm = self.gap_mm if self.gap_below_mm is None else self.gap_below_mm
         return math.ceil(gap_mm / layer_mm - 1e-6) if gap_mm > 0 else 0
 
+    def least_layers(self, layer_mm: float) -> int:
+        """Layers from one of the part down to the next below, where one layer of support fits between."""
+        return self.gap_layers(layer_mm) + self.gap_below_layers(layer_mm) + 2
+
     def plate_only(self, patch: str) -> bool:
         """Whether supports of a patch may stand on the plate only."""
         return self.from_plate != (patch in self.otherwise)

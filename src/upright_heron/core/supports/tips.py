@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from manifold3d import CrossSection
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ..layers import LayerStack, packed
 from ..tree import Tree
 from .demand import Patch, Spot, inside_of
-from .descent import around
+from .descent import around, gap_under
 from .feet import round_places
 from .growth import TIP_SHARE, fill
 from .model import SupportSettings
@@ -44,21 +44,26 @@ class Places:
         A place right where it begins.
     pixel_mm : float
     spacing_mm : float
-    ends : callable
-        Where supports of tips (n, 3) end in fact: lower on a slope, see ``below_slopes``.
+    stands : callable
+        Where supports of tips (n, 3) end in fact, and what they stand on, see ``below_slopes``.
+    layer_mm : float
     """
 
     at_mm: NDArray[np.float64]
     first_mm: Spot
     pixel_mm: float
     spacing_mm: float
-    ends: Callable[[NDArray[np.float64]], NDArray[np.float64]]
+    stands: Callable[[NDArray[np.float64]], Stands]
+    layer_mm: float
 
     @staticmethod
     def of(
         patch: Patch, stack: LayerStack, settings: SupportSettings, spacing_mm: float, part: Tree
     ) -> Places | None:
-        """Draw a patch; ``None`` where the whole of it comes to lie on the plate."""
+        """Draw a patch but for what no layer of support fits under.
+
+        ``None`` where all of it lies on the plate, or so near over the part.
+        """
         gap = settings.gap_layers(stack.layer_mm) * stack.layer_mm
         # What begins within the gap comes to lie on the plate.
         least = round((gap - stack.base_mm) / stack.layer_mm) + 1
@@ -66,7 +71,7 @@ class Places:
         if not plans:
             return None
 
-        def ends(tips: NDArray[np.float64]) -> NDArray[np.float64]:
+        def stands(tips: NDArray[np.float64]) -> Stands:
             return below_slopes(tips, part, settings, stack.layer_mm)
 
         lowest = min(plans)
@@ -75,10 +80,14 @@ class Places:
         rows, columns = np.nonzero(layers >= 0)
         if not len(rows):
             # Smaller than the pixels.
-            return Places(np.array([first]), first, pixel, spacing_mm, ends)
-        places = low + (np.column_stack([columns, rows]) + 0.5) * pixel
-        heights = stack.base_mm + layers[rows, columns] * stack.layer_mm - gap
-        return Places(np.column_stack([places, heights]), first, pixel, spacing_mm, ends)
+            return Places(np.array([first]), first, pixel, spacing_mm, stands, stack.layer_mm)
+        plan = low + (np.column_stack([columns, rows]) + 0.5) * pixel
+        places = np.column_stack([plan, stack.base_mm + layers[rows, columns] * stack.layer_mm])
+        fit = np.isinf(gap_under(stack, places, settings.least_layers(stack.layer_mm) - 1))
+        if not fit.any():
+            return None
+        places = places[fit] - [0.0, 0.0, gap]
+        return Places(places, first, pixel, spacing_mm, stands, stack.layer_mm)
 
     @cached_property
     def _tree(self) -> Any:
@@ -87,15 +96,21 @@ class Places:
         return cKDTree(self.at_mm[:, :2])
 
     def near(self, tips: Sequence[Spot], share: float = COVERED) -> list[NDArray[np.int64]]:
-        """Which places each tip holds: within a share of the spacing, and about where it ends."""
+        """Which places each tip holds: within a share of the spacing, and about where it ends.
+
+        What stands in a crevice holds nothing that lies lower than its first layer, but for what is right
+        above it.
+        """
         if not tips:
             return []
-        ends = self.ends(np.array(tips))[:, 2]
+        ends, floors = self.stands(np.array(tips))
+        lowest = np.maximum(ends[:, 2] - FALL_MM, floors + 0.5 * self.layer_mm)
         found = []
-        for (x, y, _), end in zip(tips, ends.tolist(), strict=True):
+        for (x, y, _), end, least in zip(tips, ends[:, 2].tolist(), lowest.tolist(), strict=True):
             beside = np.array(self._tree.query_ball_point((x, y), share * self.spacing_mm), np.int64)
-            above = self.at_mm[beside, 2] - end
-            found.append(beside[(above >= -FALL_MM) & (above <= RISE_MM)])
+            heights = self.at_mm[beside, 2]
+            right_above = np.abs(self.at_mm[beside, :2] - (x, y)).max(axis=1) <= self.pixel_mm
+            found.append(beside[right_above | (heights >= least) & (heights <= end + RISE_MM)])
         return found
 
     def held(self, tips: Sequence[Spot], share: float = COVERED) -> NDArray[np.bool_]:
@@ -179,15 +194,22 @@ def tips_of(
     return found
 
 
+class Stands(NamedTuple):
+    """Where supports of tips end (n, 3), and what they stand on (n,): ``-inf`` where that is the plate."""
+
+    ends_mm: NDArray[np.float64]
+    floors_mm: NDArray[np.float64]
+
+
 def below_slopes(
     tips: NDArray[np.float64], part: Tree, settings: SupportSettings, layer_mm: float
-) -> NDArray[np.float64]:
+) -> Stands:
     """Lower tips (n, 3) until their rims are clear of a slope as their middles are of the surface over them.
 
     Above the plate, and above what lies below them in a crevice, one layer of them is left.
     """
     if not len(tips):
-        return tips
+        return Stands(tips, np.zeros(0))
     radius = TIP_SHARE * settings.branch_mm / 2
     up = np.tile([0.0, 0.0, 1.0], (len(tips), 1))
     every = np.full(len(tips), -1)
@@ -201,12 +223,13 @@ def below_slopes(
     nearest = length.reshape(len(tips), -1).min(axis=1) - look
     lower = np.clip(np.where(np.isfinite(over), over, 0.0) - nearest, 0.0, LOOK_MM)
     # The foot of so short a branch stands clear of a slope in the same way.
-    foot = np.where(np.isfinite(under), tips[:, 2] - under + radius, 0.0)
-    least = np.where(foot > 0.0, foot + settings.gap_below_layers(layer_mm) * layer_mm, 0.0) + layer_mm
+    gap = settings.gap_below_layers(layer_mm) * layer_mm
+    floors = np.where(np.isfinite(under), tips[:, 2] - under + gap, -np.inf)
+    least = np.where(floors + radius > gap, floors + radius, 0.0) + layer_mm
     result = tips.copy()
     lowered = tips[:, 2] - np.where(np.isfinite(nearest), lower, 0.0)
     result[:, 2] = np.maximum(lowered, np.minimum(tips[:, 2], least))
-    return result
+    return Stands(result, floors)
 
 
 def room_beside(settings: SupportSettings) -> float:

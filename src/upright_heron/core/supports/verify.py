@@ -13,7 +13,7 @@ from ..layers import LayerStack, packed
 from ..progress import Progress, silent, tracked
 from ..regions import links, pieces
 from .demand import Patch, layer_of, shape_of
-from .descent import around, plan_distance
+from .descent import around, gap_under, plan_distance
 from .model import SLENDER, Branches, Fault, SupportSet, SupportSettings
 from .outlines import branch_rings
 
@@ -131,9 +131,20 @@ def not_held(
             why = lost.get(patch.id)
             if why is None:
                 barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
-                why = "what is below it is kept clear" if barred else "no room below it"
+                narrow = _why_bare(np.array(bare), stack, settings)
+                why = "what is below it is kept clear" if barred else narrow
             faults.append(Fault("not held", (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
+
+
+def _why_bare(bare: NDArray[np.float64], stack: LayerStack, settings: SupportSettings) -> str:
+    """Why nothing stands under places (n, 3): whether no layer of support fits between them and the part."""
+    away = gap_under(stack, bare, settings.least_layers(stack.layer_mm) - 1)
+    close = away[np.isfinite(away)]
+    if 2 * len(close) < len(bare):
+        return "no room below it"
+    near = f"{close.min():.2g} to {close.max():.2g}" if np.ptp(close) > 0 else f"{close[0]:.2g}"
+    return f"the part is {near} mm below it, too near for a layer of support and its gaps"
 
 
 def _is_barred(x: float, y: float, top: int, clear: Sequence[CrossSection | None]) -> bool:
