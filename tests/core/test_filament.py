@@ -21,6 +21,7 @@ from upright_heron.core.stance.pose import place
 from upright_heron.core.supports.demand import Hold, Style, proposed_style
 from upright_heron.core.supports.filament import hold_part
 from upright_heron.core.supports.model import Branches, Column
+from upright_heron.core.supports.reach import Out, reach
 from upright_heron.core.supports.verify import verify
 from upright_heron.demo.shapes import SHAPES
 
@@ -268,6 +269,26 @@ class TreeTest(unittest.TestCase):
                 thick.append(tree.nodes[at, 3])
                 at = max(up[at], key=lambda node: tree.nodes[node, 3])
             self.assertGreater(min(thick), 1.9)
+
+    def test_what_begins_in_a_hole_is_held_from_within_it(self):
+        # A counterbore of 10 mm that opens downwards: its shoulder is held from the plate, and comes off.
+        bored = box(30, 30, 20) - Manifold.cylinder(8, 5, 5, 48).translate((15, 15, 0))
+        bored -= Manifold.cylinder(30, 2.5, 2.5, 48).translate((15, 15, -1))
+        # A hollow of 10 mm with no way out: held from its floor, and fast in it.
+        hollow = box(30, 30, 24) - Manifold.cylinder(10, 5, 5, 48).translate((15, 15, 6))
+        for body, on_part, out in ((bored, False, Out.FREE), (hollow, True, Out.TRAPPED)):
+            with self.subTest(out):
+                bench = Bench(body, bridge_mm=3.0)
+                made = bench.make(Style.TREE)
+                self.assertEqual((made.faults, [p.lost for p in made.patches if p.lost]), ((), []))
+                self.assertEqual({s.on_part for s in made.supports}, {on_part})
+                for tree in made.supports:
+                    rim = np.hypot(*(tree.nodes[:, :2] - 15).T) + tree.nodes[:, 3]
+                    self.assertLess(float(rim.max()), 5.0)
+                    # Right below its tips a branch comes off the wall; its foot keeps clear too.
+                    low = tree.nodes[:, 2] < tree.touch_mm[2] - 3.0
+                    self.assertLess(float(rim[low].max()), 5.0 - USUAL.clearance_mm)
+                self.assertEqual({a.out for a in reach(made.supports, bench.tree, 3.0)}, {out})
 
     def test_no_branch_goes_through_a_bore(self):
         # An arm over a block with a bore of 8 mm: the plate could be reached through it, and is not.

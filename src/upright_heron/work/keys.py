@@ -35,7 +35,7 @@ VERSIONS = {
     "cleared": 1,
     "grown": 4,
     "supports": 12,
-    "access": 1,
+    "access": 2,
     "footing": 1,
     "split": 1,
     "resting": 1,

@@ -6,39 +6,29 @@ import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ..layers import LayerStack
-from ..progress import Progress, silent, tracked
+from ..progress import Progress, silent
 from ..tree import Tree
 from .demand import Patch, Spot, Style
 from .descent import around
 from .elsewhere import instead
-from .feet import ABOVE_MM, HOLE_MM2, feet_on_part, foot_nodes, round_places
-from .growth import OUTSIDE, TIP_SHARE, fewest, fill, free_at, grow_down
+from .feet import ABOVE_MM, feet_on_part, foot_nodes, round_places
+from .growth import TIP_SHARE, grow_down
 from .model import SLENDER, Branches, SupportSettings, support_id
+from .room import STEP_MM, Room
 from .shown import Shown
 from .tips import Places, below_slopes, tips_of
 
-# Branches are grown in steps of about this height, on a raster of about this pixel.
-STEP_MM = 1.0
-PIXEL_MM = 0.4
-MOST_PIXELS = 400
-# From the middle of a pixel to its edge, in pixels: half along the axes, 0.7 across.
-TO_EDGE = 0.6
 # Nearer than this share of the spacing to a tip that is there none is put.
 BESIDE = 0.75
 # Upwards a branch may widen by so much for each millimetre, to each side.
 THICKER = 0.1
-# Room is looked for so far beside the tips, as a share of their height.
-ASIDE = 0.25
-# A trunk is stout at so many times the thickness of a tip, or of what is too slender for its height.
-STOUT = 1.25
-# A trunk is wide at this share of the greatest thickness: it looks ahead for ways on which it stays so.
-WIDE = 0.7
 # So far above its end on the part a branch may be in a groove that is narrower than its clearance.
 DROP_MM = 10.0
 # Tips that find no way are put elsewhere so many times.
@@ -61,98 +51,6 @@ class Grown:
 
     supports: list[Branches]
     lost: dict[str, str]
-
-
-class _Room:
-    """Free room beside the part, step by step from the plate: distances, and where the plate is reached."""
-
-    def __init__(
-        self,
-        stack: LayerStack,
-        low: NDArray[np.float64],
-        high: NDArray[np.float64],
-        top_mm: float,
-        settings: SupportSettings,
-        clear: Sequence[CrossSection | None] | None,
-        progress: Progress,
-    ) -> None:
-        from scipy.ndimage import distance_transform_edt
-
-        h = stack.layer_mm
-        each = max(1, round(STEP_MM / h))
-        self.step_mm = each * h
-        # High branches can lean far aside to get past what stands below them.
-        margin = min(max(12.0, ASIDE * top_mm), 25.0)
-        self.low = low - margin
-        extent = high - low + 2 * margin
-        self.pixel = max(PIXEL_MM, float(extent.max()) / MOST_PIXELS)
-        columns, rows = (int(v) + 2 for v in np.ceil(extent / self.pixel))
-        self.count = max(1, math.ceil(top_mm / self.step_mm))
-        lift = round(stack.base_mm / h)
-        self.radius = settings.branch_mm / 2
-        need = self.radius + settings.clearance_mm
-        self.reach = math.tan(math.radians(settings.branch_deg)) * self.step_mm
-        self.away = np.zeros((self.count, rows, columns), np.float32)
-        # 1 where the plate can be reached, 2 where a stout trunk reaches it, 3 where a wide one does.
-        self.open = np.zeros((self.count, rows, columns), np.uint8)
-        # Over how many steps a wide trunk has to be narrow from there down.
-        self.narrow = np.zeros((self.count, rows, columns), np.uint8)
-        stout = min(settings.trunk_mm / 2, max(2.0 * self.radius, STOUT * top_mm / (2 * SLENDER)))
-        self.wide = max(stout, WIDE * settings.trunk_mm / 2)
-        taken = np.zeros((rows, columns), np.bool_)
-        below = np.full((rows, columns), 1e3, np.float32)
-        for k in tracked(range(self.count), "Finding room for branches", progress):
-            taken[:] = False
-            for level in range(k * each, (k + 1) * each):
-                part = level - lift
-                if 0 <= part < len(stack):
-                    a, b = stack.layer_start[part], stack.layer_start[part + 1]
-                    fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel, True)
-                plan = clear[level] if clear is not None and level < len(clear) else None
-                if plan is not None and not plan.is_empty():
-                    rings = plan.to_polygons()
-                    starts = np.cumsum([0, *[len(r) for r in rings]])
-                    corners = np.concatenate(rings)
-                    fill(taken, corners, starts, 0, len(rings), self.low, self.pixel, True)
-            own = np.full((rows, columns), 1e3, np.float32)
-            if taken.any():
-                _close_holes(taken, HOLE_MM2 / self.pixel**2)
-                # The part may reach to the edge of a pixel that it touches.
-                own = ((distance_transform_edt(~taken) - TO_EDGE) * self.pixel).astype(np.float32)
-            # A place between two steps has to be free in both.
-            self.away[k] = np.minimum(own, below)
-            below = own
-            for grade, free in ((1, need), (2, max(need, stout + settings.clearance_mm))):
-                wide = self.away[k] >= free
-                if k:
-                    below_open = self.open[k - 1] >= grade
-                    # Where all is open below, nothing has to be looked for.
-                    if not below_open.all():
-                        wide &= distance_transform_edt(~below_open) * self.pixel <= self.reach
-                self.open[k][wide] = grade
-            self.narrow[k] = fewest(
-                self.narrow[k - 1] if k else np.zeros((rows, columns), np.uint8),
-                self.reach, self.pixel, self.away[k], need, self.wide + settings.clearance_mm,
-            )  # fmt: skip
-            self.open[k][self.narrow[k] == 0] = 3
-
-    def beside(self, x: float, y: float, k: int) -> float:
-        """Free distance round a place of a step, mm."""
-        free = float(free_at(self.away, k, x, y, self.low, self.pixel))
-        return free if free > OUTSIDE else 1e3
-
-
-def _close_holes(taken: NDArray[np.bool_], most: float) -> None:
-    """Take what is enclosed and small: a branch through a bore could never be got out again."""
-    from scipy.ndimage import label
-
-    free, count = label(~taken)
-    if count > 1:
-        sizes = np.bincount(free.ravel())
-        # The corner of the raster lies outside the part.
-        small = (sizes < most) & (np.arange(count + 1) != free[0, 0])
-        small[0] = False
-        taken |= small[free]
 
 
 def grow(
@@ -222,12 +120,8 @@ def grow(
     if not tips:
         return Grown([], barred)
     places = np.array(tips)
-    room = _Room(
-        stack, places[:, :2].min(axis=0), places[:, :2].max(axis=0), float(places[:, 2].max()), settings,
-        clear, progress,
-    )  # fmt: skip
     there = [] if already is None else [(x, y, z) for x, y, z in already.tolist()]
-    ground = _Ground(stack, held, settings, part, room, clear, there, shown, progress)
+    ground = _Ground(stack, held, settings, part, places, clear, there, shown, progress)
     trees, lost = ground.every_tip(places, np.array(owner))
     words = {
         held[k][0].id: f"{count} tip{'s' * (count > 1)} found no way down"
@@ -239,17 +133,34 @@ def grow(
 
 @dataclass(frozen=True, eq=False)
 class _Ground:
-    """All that branches grow in."""
+    """Where branches grow: the part, what it is to hold, and the tips (n, 3) that are asked for first."""
 
     stack: LayerStack
     held: Sequence[tuple[Patch, Style]]
     settings: SupportSettings
     part: Tree
-    room: _Room
+    tips: NDArray[np.float64]
     clear: Sequence[CrossSection | None] | None
     already: list[Spot]
     shown: Shown | None
     progress: Progress
+
+    def _made(self, closed: bool) -> Room:
+        plan = self.tips[:, :2]
+        return Room(
+            self.stack, plan.min(axis=0), plan.max(axis=0), float(self.tips[:, 2].max()), self.settings,
+            self.clear, self.progress, closed=closed,
+        )  # fmt: skip
+
+    @cached_property
+    def room(self) -> Room:
+        """What branches that begin outside the holes of the part grow in."""
+        return self._made(closed=True)
+
+    @cached_property
+    def bores(self) -> Room:
+        """What branches that begin in one of its holes grow in: those can be drawn out of it downwards."""
+        return self._made(closed=False)
 
     def every_tip(
         self, tips: NDArray[np.float64], owner: NDArray[np.int64]
@@ -325,18 +236,31 @@ class _Ground:
         self, tips: NDArray[np.float64], owner: NDArray[np.int64], alone: NDArray[np.bool_]
     ) -> tuple[list[Branches], NDArray[np.bool_]]:
         """Grow tips (n, 3): the trees, and which tips found no way."""
-        if not len(tips):
-            return [], np.zeros(0, bool)
-        settings, room = self.settings, self.room
+        trees: list[Branches] = []
+        lost = np.zeros(len(tips), bool)
+        inside = np.array([self.room.in_hole(tip) for tip in tips], bool)
+        for closed, mine in ((True, ~inside), (False, inside)):
+            if mine.any():
+                room = self.room if closed else self.bores
+                found, gone = self._grown(room, tips[mine], owner[mine], alone[mine])
+                trees += found
+                lost[mine] = gone
+        return trees, lost
+
+    def _grown(
+        self, room: Room, tips: NDArray[np.float64], owner: NDArray[np.int64], alone: NDArray[np.bool_]
+    ) -> tuple[list[Branches], NDArray[np.bool_]]:
+        settings = self.settings
         low = tips.copy()
         below = np.array([not self.held[k][0].spots for k in owner])
         low[below] = below_slopes(low[below], self.part, settings, self.stack.layer_mm).ends_mm
         plate = np.array([settings.plate_only(patch.id) for patch, _ in self.held])[owner]
         order = np.lexsort((low[:, 1], low[:, 0], -low[:, 2]))
         nodes, down, tip_of, ends = grow_down(
-            low[order], alone[order], room.away, room.open, room.narrow, room.low, room.pixel, room.step_mm,
-            room.reach, math.tan(math.radians(settings.branch_deg)), room.radius, settings.trunk_mm / 2,
-            room.wide, settings.clearance_mm, 0.05 * settings.taper_mm, plate[order],
+            low[order], alone[order], room.away, room.opened, room.narrow, room.low, room.pixel_mm,
+            room.step_mm, room.reach_mm, math.tan(math.radians(settings.branch_deg)), room.radius_mm,
+            settings.trunk_mm / 2, room.wide_mm, settings.clearance_mm, 0.05 * settings.taper_mm,
+            plate[order],
         )  # fmt: skip
         return _sorted_out(
             nodes, down, tip_of, ends, order, owner, self.held, settings, self.part, self.stack, room
@@ -383,7 +307,7 @@ def _sorted_out(
     settings: SupportSettings,
     part: Tree,
     stack: LayerStack,
-    room: _Room,
+    room: Room,
 ) -> tuple[list[Branches], NDArray[np.bool_]]:
     """Sort the nodes into trees and give each its foot; and say which tips (n,) found no way."""
     nodes = _tapered(nodes, down)
@@ -435,7 +359,7 @@ def _sorted_out(
             into = below.index(last) if below.count(last) == 1 else last
             landed = feet_on_part(
                 part, places[last], places[into], settings, stack.layer_mm,
-                from_above_mm=ABOVE_MM if len(places) > 1 else 0.0,
+                from_above_mm=ABOVE_MM if len(places) > 1 else 0.0, in_holes=not room.closed,
             )  # fmt: skip
             high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0
             if (

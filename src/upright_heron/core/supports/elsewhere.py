@@ -48,12 +48,15 @@ def instead(
     tried = tried[tried[:, 2] <= top_mm]
     # Of those that hold as much the lowest: what is higher reaches under what is lower less well.
     reached = sorted((_spot(tip) for tip in tried[ways(tried)]), key=lambda tip: tip[2])
+    touching = places.touching(np.array(reached)) if reached else np.zeros(0, bool)
     holds, enough = places.near(reached), places.near(reached, ENOUGH)
     free = near & ~places.held(kept)
     found: list[Spot] = []
     while bare.any() and reached:
-        gain = [int(free[h].sum()) for h in holds]
-        best = int(np.argmax(gain))
+        gain = np.array([int(free[h].sum()) for h in holds])
+        # Into a wall beside it only what nothing else holds.
+        clear = np.where(touching, 0, gain)
+        best = int(np.argmax(clear if clear.any() else gain))
         if not gain[best]:
             break
         found.append(reached[best])

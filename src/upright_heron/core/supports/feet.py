@@ -34,12 +34,13 @@ def feet_on_part(
     layer_mm: float,
     *,
     from_above_mm: float = ABOVE_MM,
+    in_holes: bool = False,
 ) -> list[NDArray[np.float64]] | None:
     """Nodes of a branch from its last step down to its end on the part, clear of the slope beside it.
 
-    Over a hole that is closed to branches it stands beside the hole, as far aside as it may lean from the
-    node ``above``. ``None`` where there is nothing to stand on. The surface is looked for from a little above
-    the last step; where that is the tip itself nothing is free above it.
+    Over a hole it stands beside the hole, as far aside as it may lean from the node ``above``, unless it
+    begins ``in_holes``. ``None`` where there is nothing to stand on. The surface is looked for from a little
+    above the last step; where that is the tip itself nothing is free above it.
     """
     x, y, z, radius = (float(v) for v in end)
     reach = math.tan(math.radians(settings.branch_deg)) * float(above[2] - z)
@@ -49,7 +50,7 @@ def feet_on_part(
     for u, v in aside:
         at = (x, y) if not (u or v) else (float(above[0]) + reach * u, float(above[1]) + reach * v)
         narrow, floor = _landing(part, *at, z + from_above_mm, radius, TIP_SHARE * settings.branch_mm / 2)
-        if math.isfinite(floor) and not _in_hole(part, *at, floor, z):
+        if math.isfinite(floor) and (in_holes or not _in_hole(part, *at, floor, z)):
             break
     else:
         return None

@@ -34,6 +34,8 @@ BELOW_MM = 0.3
 # It is enough if it gets at so many of the contacts.
 ENOUGH = 0.5
 AROUND = 6
+# Ways that a tool is tried along.
+TRIED = 24
 
 
 class Out(StrEnum):
@@ -248,25 +250,44 @@ def _cone(axis: Points, wide_deg: float = CONE_DEG) -> Points:
 
 
 def _tool(part: Tree, contacts: Points, tool_mm: float, ways: Points) -> float:
-    """Share of the contacts that a straight tool gets at from outside."""
+    """Share of the contacts that a straight tool gets at from outside.
+
+    It gets at one with its middle, or beside a wall with its rim.
+    """
     grip = contacts - np.array([0.0, 0.0, tool_mm / 2 + BELOW_MM])
     open_ = _open(part, grip, ways)
-    turn = 2 * np.pi * np.arange(AROUND) / AROUND
+    # From the side first: that is how one cuts.
+    order = np.argsort(np.abs(ways[:, 2]), kind="stable")
     reached = 0
     for place, free in zip(grip, open_, strict=True):
-        tried = ways[free]
-        # From the side first: that is how one cuts.
-        tried = tried[np.argsort(np.abs(tried[:, 2]), kind="stable")][:24]
-        if not len(tried):
+        if _fits(part, place, tool_mm, ways[order[free[order]]][:TRIED]):
+            reached += 1
             continue
-        side = np.cross(tried, np.where(np.abs(tried[:, [2]]) < 0.9, [[0.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]]))
-        side /= np.linalg.norm(side, axis=1)[:, None]
-        other = np.cross(tried, side)
-        rim = 0.5 * tool_mm * (
-            np.cos(turn)[:, None, None] * side[None] + np.sin(turn)[:, None, None] * other[None]
+        turn = 2 * np.pi * np.arange(AROUND) / AROUND
+        beside = place + 0.5 * tool_mm * np.column_stack([np.cos(turn), np.sin(turn), np.zeros(AROUND)])
+        # From where it would have to stand the contact is to be seen.
+        length, _ = part.first_hits(
+            np.tile(place, (AROUND, 1)), (beside - place) / (0.5 * tool_mm), np.full(AROUND, -1)
         )
-        start = (place + rim).reshape(-1, 3)
-        length, _ = part.first_hits(start, np.tile(tried, (AROUND, 1)), np.full(len(start), -1))
-        reached += bool((~np.isfinite(length)).reshape(AROUND, len(tried)).all(axis=0).any())
+        beside = beside[length > 0.5 * tool_mm]
+        reached += any(
+            _fits(part, at, tool_mm, ways[order[own[order]]][:TRIED])
+            for at, own in zip(beside, _open(part, beside, ways) if len(beside) else (), strict=True)
+        )
     return reached / len(grip)
 
+
+def _fits(part: Tree, place: Points, tool_mm: float, tried: Points) -> bool:
+    """Whether a tool fits along one of some ways (k, 3) from a place (3,) outwards."""
+    if not len(tried):
+        return False
+    turn = 2 * np.pi * np.arange(AROUND) / AROUND
+    side = np.cross(tried, np.where(np.abs(tried[:, [2]]) < 0.9, [[0.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]]))
+    side /= np.linalg.norm(side, axis=1)[:, None]
+    other = np.cross(tried, side)
+    rim = 0.5 * tool_mm * (
+        np.cos(turn)[:, None, None] * side[None] + np.sin(turn)[:, None, None] * other[None]
+    )
+    start = (place + rim).reshape(-1, 3)
+    length, _ = part.first_hits(start, np.tile(tried, (AROUND, 1)), np.full(len(start), -1))
+    return bool((~np.isfinite(length)).reshape(AROUND, len(tried)).all(axis=0).any())

@@ -14,11 +14,11 @@ from ..layers import LayerStack
 from ..marks import Mark, Marks
 from ..mesh import Mesh, facet_normals
 from ..tree import Tree
-from .branches import PIXEL_MM
 from .demand import PAD_MM, Patch, Spot, layer_of
 from .descent import way_down
 from .growth import TIP_SHARE
 from .model import SupportSettings
+from .room import PIXEL_MM
 from .wishes import UPRIGHT
 
 # Walls look up or down by no more than this.

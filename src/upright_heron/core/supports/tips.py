@@ -25,6 +25,10 @@ from .model import SupportSettings
 COVERED = 0.85
 FALL_MM = 2.0
 RISE_MM = 2.3
+# A tip touches a wall from which it is less than this share of its rim, and is put so far aside at most.
+TOUCHING = 0.9
+ASIDE_MM = 1.2
+ASIDE_TRIES = 8
 # How far round a tip the surface is looked at.
 LOOK_MM = 1.5
 # A patch is drawn on a raster of this pixel, or of one that gives so many.
@@ -46,6 +50,8 @@ class Places:
     spacing_mm : float
     stands : callable
         Where supports of tips (n, 3) end in fact, and what they stand on, see ``below_slopes``.
+    touching : callable
+        Which tips (n, 3) reach into a wall beside them with their rims.
     layer_mm : float
     """
 
@@ -54,6 +60,7 @@ class Places:
     pixel_mm: float
     spacing_mm: float
     stands: Callable[[NDArray[np.float64]], Stands]
+    touching: Callable[[NDArray[np.float64]], NDArray[np.bool_]]
     layer_mm: float
 
     @staticmethod
@@ -74,20 +81,24 @@ class Places:
         def stands(tips: NDArray[np.float64]) -> Stands:
             return below_slopes(tips, part, settings, stack.layer_mm)
 
+        def touching(tips: NDArray[np.float64]) -> NDArray[np.bool_]:
+            rim = TIP_SHARE * settings.branch_mm / 2
+            return np.asarray(room_at(stack, stands(tips).ends_mm) < TOUCHING * rim)
+
         lowest = min(plans)
         first = (*inside_of(plans[lowest]), stack.bottom_mm(lowest) - gap)
         low, pixel, layers = _drawn(plans)
         rows, columns = np.nonzero(layers >= 0)
         if not len(rows):
             # Smaller than the pixels.
-            return Places(np.array([first]), first, pixel, spacing_mm, stands, stack.layer_mm)
+            return Places(np.array([first]), first, pixel, spacing_mm, stands, touching, stack.layer_mm)
         plan = low + (np.column_stack([columns, rows]) + 0.5) * pixel
         places = np.column_stack([plan, stack.base_mm + layers[rows, columns] * stack.layer_mm])
         fit = np.isinf(gap_under(stack, places, settings.least_layers(stack.layer_mm) - 1))
         if not fit.any():
             return None
         places = places[fit] - [0.0, 0.0, gap]
-        return Places(places, first, pixel, spacing_mm, stands, stack.layer_mm)
+        return Places(places, first, pixel, spacing_mm, stands, touching, stack.layer_mm)
 
     @cached_property
     def _tree(self) -> Any:
@@ -119,6 +130,17 @@ class Places:
         for places in self.near(tips, share):
             held[places] = True
         return held
+
+    def clear_of_walls(self, place: int, tip: Spot) -> Spot:
+        """A tip for a place by its number, or one a little aside that holds it too and touches no wall."""
+        if not self.touching(np.array([tip]))[0]:
+            return tip
+        beside = self.at_mm[self._tree.query_ball_point(tip[:2], ASIDE_MM)]
+        beside = beside[~self.touching(beside)]
+        nearest = np.argsort(((beside - tip) ** 2).sum(axis=1), kind="stable")[:ASIDE_TRIES]
+        others = [(x, y, z) for x, y, z in beside[nearest].tolist()]
+        holding = (o for o, held in zip(others, self.near(others), strict=True) if place in held)
+        return next(holding, tip)
 
 
 def tips_of(
@@ -190,7 +212,7 @@ def tips_of(
     # slope all of it is beside the part.
     for _, k, tip in sorted(crowded, key=lambda c: c[0]):
         if free[k]:
-            take(tip)
+            take(places.clear_of_walls(k, tip))
     return found
 
 
