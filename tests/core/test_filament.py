@@ -19,8 +19,9 @@ from upright_heron.core.solid import Solid
 from upright_heron.core.split.grid import box_for, split_into_grid
 from upright_heron.core.stance.pose import place
 from upright_heron.core.supports.demand import Hold, Style, proposed_style
-from upright_heron.core.supports.filament import hold_part
-from upright_heron.core.supports.model import Branches, Column
+from upright_heron.core.supports.filament import chosen_styles, grow_supports, hold_part
+from upright_heron.core.supports.finish import finished
+from upright_heron.core.supports.model import Branches, Column, Slab
 from upright_heron.core.supports.reach import Out, reach
 from upright_heron.core.supports.verify import verify
 from upright_heron.demo.shapes import SHAPES
@@ -384,14 +385,22 @@ class ChannelTest(unittest.TestCase):
 class FigurineTest(unittest.TestCase):
     """The demo's figurine: a beak and a wing high over the plate, and a body beside most of what hangs."""
 
-    def test_trees_reach_every_tip_with_less_than_a_third_of_a_grid(self):
+    @classmethod
+    def setUpClass(cls):
         mesh = SHAPES["heron-figurine"]()
         mesh = place(mesh, np.eye(3)).apply(mesh)
         stack = slice_solid(Solid.from_mesh(mesh), 0.2)
-        trees, grid = (hold_part(mesh, stack, 45.0, USUAL, style=style) for style in (Style.TREE, Style.GRID))
-        self.assertEqual([p.lost for p in trees.patches if p.lost], [])
-        self.assertEqual(trees.faults, ())
-        self.assertLess(trees.volume_mm3, grid.volume_mm3 / 3)
+        cls.trees, cls.lines, cls.grid = (
+            hold_part(mesh, stack, 45.0, USUAL, style=style) for style in (Style.TREE, Style.LINES, Style.GRID)
+        )
+
+    def test_trees_reach_every_tip_with_less_than_a_third_of_a_grid(self):
+        self.assertEqual([p.lost for p in self.trees.patches if p.lost], [])
+        self.assertEqual(self.trees.faults, ())
+        self.assertLess(self.trees.volume_mm3, self.grid.volume_mm3 / 3)
+
+    def test_no_bit_of_a_column_begins_over_its_rounded_body(self):
+        self.assertEqual((self.lines.faults, self.grid.faults), ((), ()))
 
 
 class DragonflyTest(unittest.TestCase):
@@ -410,6 +419,39 @@ class DragonflyTest(unittest.TestCase):
                 self.assertEqual([p.lost for p in made.patches if p.lost], [])
                 self.assertEqual(made.faults, ())
                 self.assertLessEqual(max(s.lean_deg for s in made.supports), 40.1)
+
+
+class LooseTest(unittest.TestCase):
+    """Bits of a column that stand on nothing: small ones are left out, the others told."""
+
+    def finished(self, side, levels, beside=70.0):
+        bench = Bench(table())
+        held = chosen_styles(bench.patches, Style.LINES, {})
+        (column,) = grow_supports(bench.stack, held, USUAL, bench.tree).supports
+        ring = np.array([[0, 0], [side, 0], [side, side], [0, side]]) + [beside, 20.0]
+        bit = Slab(10.0, 10.0 + 0.2 * levels, (ring,))
+        more = column.volume_mm3 + side**2 * 0.2 * levels
+        broken = replace(column, slabs=(*column.slabs, bit), volume_mm3=more)
+        return column, finished(bench.stack, held, [broken], USUAL)
+
+    def test_small_ones_are_left_out(self):
+        for side, levels in ((1.0, 3), (0.1, 20)):
+            column, made = self.finished(side, levels)
+            self.assertEqual(made.faults, ())
+            (left,) = made.supports
+            self.assertAlmostEqual(left.volume_mm3, column.volume_mm3, places=6)
+            self.assertLess(made.layers.ring_boxes[1][:, 0].max(), 61)
+
+    def test_large_and_long_ones_are_told(self):
+        for side, levels in ((2.0, 1), (1.0, 7)):
+            _, made = self.finished(side, levels)
+            self.assertEqual([f.kind for f in made.faults], ["floats"])
+
+    def test_what_stands_beside_a_wall_stays(self):
+        # It touches the columns' walls: nothing floats.
+        column, made = self.finished(3.0, 2, beside=30.0)
+        self.assertEqual(made.faults, ())
+        self.assertGreater(made.supports[0].volume_mm3, column.volume_mm3)
 
 
 class CheckTest(unittest.TestCase):

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ..layers import LayerStack, pack, spliced
 from ..progress import Progress, silent
 from .demand import Patch, Style, proposed_style
+from .loose import without_loose_bits
 from .model import Branches, Column, Fault, PatchLine, SupportSet, SupportSettings
 from .outlines import branch_rings, level_sections, overlapping_runs, rings_of
 from .verify import faults_of, not_held, verify
@@ -61,6 +62,10 @@ def finished(
     made = SupportSet(tuple(supports), pack(rings, areas, stack.layer_mm, 0.0), 0.0, ())
     wanted = [patch for patch, style in asked if style is not Style.NONE]
     faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
+    if any(fault.kind == "floats" for fault in faults):
+        left = without_loose_bits(supports, made.layers, stack, settings)
+        if left is not None:
+            return finished(stack, asked, left, settings, clear=clear, lost=lost, progress=progress)
     return _told(made, asked, faults, lost or {})
 
 

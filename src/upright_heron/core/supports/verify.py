@@ -280,7 +280,7 @@ def faults_of(
     if levels and levels[0] > 0:
         fx, fy, fz, _ = (float(v) for v in support.nodes[support.foot])
         foot = CrossSection(rings[levels[0]], FillRule.NonZero)
-        if not _rests(stack, foot, levels[0], settings):
+        if not rests(stack, foot, levels[0], settings):
             faults.append(Fault("floats", (fx, fy, fz), f"A support begins in mid-air at {fz:.1f} mm."))
     return faults + _slender(support)
 
@@ -300,7 +300,7 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
         below = made.layers.section(level - 1)
         if not below.is_empty() and not (section.offset(STEP_MM) ^ below).is_empty():
             continue
-        if not _rests(stack, section, level, settings):
+        if not rests(stack, section, level, settings):
             x, y = (float(v) for v in found.inside_mm[k])
             faults.append(
                 Fault("floats", (x, y, level * h), f"A support begins in mid-air at {level * h:.1f} mm.")
@@ -308,8 +308,11 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
     return faults
 
 
-def _rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
-    """Whether the part lies below the lowest level of a support, within the contact gap."""
+def rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
+    """Whether the part lies below the lowest level of a support, within the contact gap.
+
+    ``section`` is what is printed in that level, counted from the plate.
+    """
     lift = round(stack.base_mm / stack.layer_mm)
     # It keeps clear of a slope by the side clearance, and stands beside it as much as over it.
     wide = section.offset(settings.clearance_mm + 0.25)
