@@ -336,7 +336,7 @@ class SidesTest(unittest.TestCase):
         fine = refined(bench.mesh)
         wall = (fine.normals[:, 0] > 0.9) & (np.abs(fine.middles_mm - [20, 10, 40]).max(axis=1) < 5)
         marks = painted(blank(fine), np.flatnonzero(wall), Mark.PROP)
-        found = wall_patches(bench.stack, fine.mesh, marks, 4.0, 1.2)
+        found = wall_patches(bench.stack, fine.mesh, marks, USUAL)
         self.assertEqual([p.reason for p in found], ["painted wall"])
         self.assertGreaterEqual(len(found[0].spots), 4)
         self.assertAlmostEqual(found[0].area_mm2, float(fine.areas_mm2[wall].sum()), delta=5)
@@ -349,7 +349,28 @@ class SidesTest(unittest.TestCase):
                 self.assertEqual(made.faults, ())
                 tips = np.concatenate([s.nodes[s.tips] for s in made.supports])
                 np.testing.assert_allclose(tips[:, 0] - tips[:, 3], 20.0, atol=0.02)
-        self.assertEqual(wall_patches(bench.stack, fine.mesh, blank(fine), 4.0, 1.2), [])
+        self.assertEqual(wall_patches(bench.stack, fine.mesh, blank(fine), USUAL), [])
+
+    def test_contacts_on_a_painted_wall_stand_where_a_way_leads_down(self):
+        # A shelf right below half of what is painted leaves no way to the plate from there.
+        bench = Bench(box(20, 40, 60) + box(60, 18, 2, (20, 0, 32)))
+        fine = refined(bench.mesh)
+        wall = (fine.normals[:, 0] > 0.9) & (np.abs(fine.middles_mm - [20, 20, 38]).max(axis=1) < 4)
+        marks = painted(blank(fine), np.flatnonzero(wall), Mark.PROP)
+        asked = replace(USUAL, from_plate=True)
+        (patch,) = wall_patches(bench.stack, fine.mesh, marks, asked)
+        grown = grow_supports(bench.stack, [(patch, Style.PILLAR)], asked, bench.tree)
+        self.assertEqual((grown.lost, len(grown.supports)), ({}, len(patch.spots)))
+        self.assertGreaterEqual(len(patch.spots), 3)
+        # All of what is painted, so far below that no way can lead round: one contact tells it.
+        under = (fine.normals[:, 0] > 0.9) & (np.abs(fine.middles_mm - [20, 6, 38]).max(axis=1) < 4)
+        marks = painted(blank(fine), np.flatnonzero(under), Mark.PROP)
+        (patch,) = wall_patches(bench.stack, fine.mesh, marks, asked)
+        held = [(patch, Style.PILLAR)]
+        grown = grow_supports(bench.stack, held, asked, bench.tree)
+        made = finished(bench.stack, held, grown.supports, asked, lost=grown.lost)
+        self.assertEqual([f.kind for f in made.faults], ["not held"])
+        self.assertIn("contacts missing", made.faults[0].words)
 
     def test_slender_parts_are_steadied(self):
         tall = Bench(box(10, 12, 120))

@@ -31,7 +31,7 @@ VERSIONS = {
     "figures": 1,
     "search": 2,
     "first": 2,
-    "demand": 3,
+    "demand": 4,
     "cleared": 1,
     "grown": 4,
     "supports": 12,

@@ -319,7 +319,7 @@ class Bench:
             )  # fmt: skip
             painted = self.painted(sheet)
             if painted is not None:
-                found += wall_patches(stack, painted[0], painted[2], settings.spacing_mm, settings.branch_mm)
+                found += wall_patches(stack, painted[0], painted[2], settings)
             steady = sheet.supports.steady
             if steady is not None or sheet.supports.hold is Hold.ALL:
                 heights = steady_heights(stack, steady, sheet.supports.steady_at)

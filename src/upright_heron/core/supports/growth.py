@@ -243,6 +243,9 @@ def grow_down(  # type: ignore[no-untyped-def]
             # last, for it leads past the slope.
             full, near, far = radius + clearance, 0.4 * slope * height, slope * height
             bx, by, ok = _best(away, opened, k, x, y, x, y, full, near, low, px, 1)
+            if not ok and plate[nxt]:
+                # What may end on the plate only is lost anywhere else.
+                bx, by, ok = _best(away, opened, k, x, y, x, y, full, far, low, px, 1)
             if not ok:
                 bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, near, low, px, 0)
             if not ok:

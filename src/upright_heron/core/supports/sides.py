@@ -25,6 +25,10 @@ from .wishes import UPRIGHT
 STEEPEST = 0.25
 # Contacts this near to each other, in spacings, are held together.
 TOGETHER = 1.6
+# Ways are looked for with less lean than branches may have.
+LEAN_SHARE = 0.6
+# Where no way leads down from a place none is looked for from places so near to it.
+TRY_MM = 1.0
 # A part so many times as high as it stands wide shakes loose (common practice).
 SLENDER = 6.0
 LEAST_MM = 40.0
@@ -37,7 +41,7 @@ ASIDE_MM = (0.0, 3.0, -3.0, 6.0, -6.0)
 
 
 def wall_patches(
-    stack: LayerStack, fine: Mesh, marks: Marks, spacing_mm: float, branch_mm: float
+    stack: LayerStack, fine: Mesh, marks: Marks, settings: SupportSettings
 ) -> list[Patch]:
     """Patches of the walls that are painted to be held.
 
@@ -47,15 +51,13 @@ def wall_patches(
     fine : Mesh
         The fine mesh where the part stands.
     marks : (m,) uint8
-    spacing_mm : float
-        Between contacts.
-    branch_mm : float
-        Diameter of a branch at its tip.
+    settings : SupportSettings
 
     Returns
     -------
     list of Patch
-        From the lowest up; contacts near each other are one patch.
+        From the lowest up; contacts near each other are one patch. They stand a spacing apart, where a way
+        leads down; what is further than that from all of them has one without, which is told then.
     """
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
@@ -70,13 +72,21 @@ def wall_patches(
     if not len(walls):
         return []
     order = np.lexsort((places[:, 1], places[:, 0], np.round(places[:, 2], 3)))
-    near = cKDTree(places).query_ball_point(places, spacing_mm)
-    taken = np.zeros(len(places), bool)
-    for k in order.tolist():
-        taken[k] = not taken[near[k]].any()
-    chosen = order[taken[order]]
-    spots = np.array([_beside(places[k], normals[walls[k]], branch_mm) for k in chosen])
-    pairs = cKDTree(spots).query_pairs(TOGETHER * spacing_mm, output_type="ndarray")
+    ends = [_beside(place, normals[k], settings.branch_mm) for place, k in zip(places, walls, strict=True)]
+    tree = cKDTree(places)
+    taken: list[int] = []
+    free, untried = np.ones(len(places), bool), np.ones(len(places), bool)
+    for anywhere in (False, True):
+        for k in order.tolist():
+            if not free[k] or not (anywhere or untried[k]):
+                continue
+            if anywhere or _first_standing([ends[k]], stack, settings) is not None:
+                taken.append(k)
+                free[tree.query_ball_point(places[k], settings.spacing_mm)] = False
+            else:
+                untried[tree.query_ball_point(places[k], TRY_MM)] = False
+    spots = np.array([ends[k] for k in taken])
+    pairs = cKDTree(spots).query_pairs(TOGETHER * settings.spacing_mm, output_type="ndarray")
     graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (len(spots), len(spots)))
     _, group = connected_components(graph, directed=False)
     share = float(areas[walls].sum()) / len(spots)
@@ -163,10 +173,11 @@ def _first_standing(spots: Sequence[Spot], stack: LayerStack, settings: SupportS
     """The first place that a post leads down from to the plate, else to the part if it may stand there."""
     second = None
     for spot in spots:
-        # Branches grow on a raster: that needs a pixel more room than a way in the layers themselves.
+        # Branches grow on a raster: that needs a pixel more room than a way in the layers themselves, and they
+        # first have to come off the wall.
         way = way_down(
-            stack, spot, settings.branch_mm / 2, settings.clearance_mm + PIXEL_MM, settings.branch_deg,
-            from_plate=settings.from_plate,
+            stack, spot, settings.branch_mm / 2, settings.clearance_mm + PIXEL_MM,
+            LEAN_SHARE * settings.branch_deg, from_plate=settings.from_plate,
         )  # fmt: skip
         if way.ends == "plate":
             return spot
