@@ -13,6 +13,7 @@ import sys
 import tempfile
 import time
 import urllib.request
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -114,6 +115,20 @@ class Server:
         with contextlib.suppress(ProcessLookupError):
             os.killpg(self.process.pid, signal.SIGKILL)
         self.process.wait()
+
+    @contextlib.contextmanager
+    def paused(self) -> Iterator[None]:
+        """Halt the workers of the server: what is under way stays so, however fast the machine is."""
+        parent = self.process.pid
+        workers = [int(pid) for pid in Path(f"/proc/{parent}/task/{parent}/children").read_text().split()]
+        for worker in workers:
+            os.kill(worker, signal.SIGSTOP)
+        try:
+            yield
+        finally:
+            for worker in workers:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(worker, signal.SIGCONT)
 
     def close(self) -> None:
         """End the server and throw its folder away."""

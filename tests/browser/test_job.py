@@ -10,7 +10,7 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.driver import Browser, Server
 from tests.core.test_threemf import read
-from tests.support import box, comb, mesh_of, on_plate, sphere, stl, tee
+from tests.support import box, comb, mesh_of, stl, tee
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.mesh import Mesh
 
@@ -492,17 +492,22 @@ class StepsTest(BrowserCase):
         self.assertEqual(self.sheet(job_id)["layer_mm"], 0.2)
 
     def test_killing_the_server_in_the_middle_of_work_loses_no_step(self):
-        job_id = self.open_job(on_plate(sphere(60, 128)), 2)
-        browser.fill("#layer", "0.006")  # thousands of layers: it is still at work when the power goes
-        browser.find("#work")
-        server.kill()
+        job_id = self.open_job(tee(), 2)
+        with server.paused():
+            browser.fill("#layer", "0.1")
+            browser.find("#work")
+            server.kill()
         server.start()
         answer = server.get(f"/api/jobs/{job_id}")
-        self.assertEqual((answer["step"], answer["sheet"]["layer_mm"]), (2, 0.006))
-        browser.open(f"{server.url}/jobs/{job_id}?open=8")
-        browser.click("#stop")
-        browser.find("#again")
+        self.assertEqual((answer["step"], answer["sheet"]["layer_mm"]), (2, 0.1))
+        with server.paused():
+            browser.open(f"{server.url}/jobs/{job_id}?open=8")
+            browser.click("#stop")
+            browser.find("#again")
+        browser.click("#again")
+        browser.ready()
         browser.click("#undo")
+        browser.wait(lambda: "step 1" in browser.text("#kept"))
         browser.ready()
         self.assertEqual(self.sheet(job_id)["layer_mm"], 0.2)
         # While the server was away the browser logged the broken stream.

@@ -173,8 +173,8 @@ def _first_standing(spots: Sequence[Spot], stack: LayerStack, settings: SupportS
     """The first place that a post leads down from to the plate, else to the part if it may stand there."""
     second = None
     for spot in spots:
-        # Branches grow on a raster: that needs a pixel more room than a way in the layers themselves, and they
-        # first have to come off the wall.
+        # Branches grow on a raster: that needs a pixel more room than a way in the layers themselves. First
+        # they have to come off the wall, too.
         way = way_down(
             stack, spot, settings.branch_mm / 2, settings.clearance_mm + PIXEL_MM,
             LEAN_SHARE * settings.branch_deg, from_plate=settings.from_plate,
