@@ -29,7 +29,23 @@ def yard():
     return body + box(5, 5, 40, (44, 30, 0))
 
 
-BODIES = {"tee": tee, "comb": comb, "stalactites": stalactites, "yard": yard}
+def edge():
+    """A roof over a block: every trunk has to get past its edge."""
+    return box(50, 50, 4, (-25, -25, 50)) + box(4, 50, 50, (-25, -25, 0)) + box(60, 60, 8, (-21, -30, 0))
+
+
+def flange():
+    """A disc with four counterbores that open downwards."""
+    body = Manifold.cylinder(24, 30, 30, 96)
+    for x, y in ((18, 0), (-18, 0), (0, 18), (0, -18)):
+        body -= Manifold.cylinder(16, 5, 5, 48).translate((x, y, 0))
+        body -= Manifold.cylinder(30, 2.5, 2.5, 48).translate((x, y, -1))
+    return body
+
+
+BODIES = {
+    "tee": tee, "comb": comb, "stalactites": stalactites, "yard": yard, "edge": edge, "flange": flange,
+}  # fmt: skip
 
 
 @cache
@@ -57,9 +73,10 @@ def closed(mesh):
 
 class ClearanceTest(unittest.TestCase):
     def test_no_branch_comes_nearer_than_its_clearance_by_trimesh(self):
-        for name in ("tee", "yard"):
+        for name in ("tee", "yard", "edge", "flange"):
             with self.subTest(name):
                 bench, made = held(name, Style.TREE)
+                self.assertEqual(made.faults, ())
                 part = outside(bench.mesh)
                 shells = concatenated([s.mesh() for s in made.supports])
                 points, _ = trimesh.sample.sample_surface(outside(shells), 6000, seed=7)
@@ -74,7 +91,7 @@ class ClearanceTest(unittest.TestCase):
                 )
 
     def test_rays_from_the_walls_meet_no_branch_within_the_clearance_by_embree(self):
-        for name in ("tee", "yard"):
+        for name in ("tee", "yard", "edge", "flange"):
             with self.subTest(name):
                 bench, made = held(name, Style.TREE)
                 part, shells = outside(bench.mesh), concatenated([s.mesh() for s in made.supports])
@@ -93,7 +110,7 @@ class ClearanceTest(unittest.TestCase):
 class BranchTest(unittest.TestCase):
     def test_angles_measured_on_the_surface(self):
         # Each branch is a frustum: the middles of its two rims give its direction.
-        for name in ("stalactites", "yard"):
+        for name in ("stalactites", "yard", "edge", "flange"):
             with self.subTest(name):
                 _, made = held(name, Style.TREE)
                 for support in made.supports:

@@ -140,7 +140,8 @@ def proposed_style(patch: Patch) -> tuple[Style, str]:
     if patch.flat and patch.area_mm2 >= BROAD_MM2:
         return Style.LINES, "broad and flat: lines hold it evenly"
     if patch.high_mm > 3.0:
-        return Style.TREE, "rounded or high: branches touch little and use little"
+        shape = "small" if patch.flat else "rounded"
+        return Style.TREE, f"{shape}: branches touch little and use little"
     return Style.LINES, "low: lines are quick"
 
 
