@@ -156,6 +156,8 @@ class PaintTest(Case):
         browser.click("#tab-marks")
         browser.wait(lambda: (browser.run("return window.heron.keys.mesh") or "").startswith("fine/"))
         browser.click('[data-view="front"]')
+        # Where the camera looks from is known once it has drawn.
+        browser.wait(lambda: not browser.run("return window.heron.view.pending"))
         return job_id
 
     def count(self, byte):

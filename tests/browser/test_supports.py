@@ -164,7 +164,7 @@ class HandTest(unittest.TestCase):
         browser.wait(lambda: browser.text("#patches").count("plate only") == 2, "not two patches on the plate only")
         held = server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]
         self.assertEqual(sorted(held["by_patch"].values()), ["grid", "grid"])
-        self.assertTrue(browser.find("#tab-check").get_attribute("aria-selected") == "true", "the tab stays open")
+        self.assertEqual(browser.attribute("#tab-check", "aria-selected"), "true", "the tab stays open")
         server.settle(job_id)
         browser.ready(supports=True)
         browser.click("#tab-make")
