@@ -110,11 +110,11 @@ def _grade(opened, k, x, y, low, px):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def fewest(below, reach, px, away, need, wide):  # type: ignore[no-untyped-def]
-    """Steps that a trunk is narrow on its best way to the plate, for each place of a step; 255 without a way.
+def narrow_steps(below, reach, px, away, need, wide):  # type: ignore[no-untyped-def]
+    """For how many steps a trunk is narrow on its best way to the plate, from each place of a step.
 
-    ``below`` has those of the step below, or of nothing at the plate; a place needs so much free room, and
-    is narrow with less than the wider one.
+    255 without a way, 254 for that many and more. ``below`` has those of the step below, and 0 at the plate;
+    a place needs so much free room, and is narrow with less than the wider one.
     """
     rows, columns = away.shape
     found = np.empty((rows, columns), np.uint8)
@@ -203,8 +203,8 @@ def grow_down(  # type: ignore[no-untyped-def]
 ):
     """Grow branches down from tips, step by step.
 
-    Places are open to the plate in grades, see ``_best``; ``narrow`` is from ``fewest``. Tips alone stay
-    apart from others; those marked plate end there or nowhere, and so does what they join.
+    Places are open to the plate in grades, see ``_best``; ``narrow`` is from ``narrow_steps``. Tips alone
+    stay apart from others; those marked plate end there or nowhere, and so does what they join.
     A branch thickens by the taper for each millimetre that it runs, to each side.
 
     Nodes (k, 4), the node each leads down to, the tip each begins at (or -1), and how each foot ends: 0 on

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..layers import LayerStack
 from ..progress import Progress, tracked
 from .feet import HOLE_MM2
-from .growth import OUTSIDE, fewest, fill, free_at
+from .growth import OUTSIDE, fill, free_at, narrow_steps
 from .model import SLENDER, SupportSettings
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.
@@ -126,7 +126,7 @@ class Room:
             # A place between two steps has to be free in both.
             self.away[k] = np.minimum(own, below)
             below = own
-            self.narrow[k] = fewest(
+            self.narrow[k] = narrow_steps(
                 self.narrow[k - 1] if k else np.zeros((rows, columns), np.uint8),
                 self.reach_mm, self.pixel_mm, self.away[k], need, self.wide_mm + settings.clearance_mm,
             )  # fmt: skip
