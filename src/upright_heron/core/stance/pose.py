@@ -150,11 +150,14 @@ def standing_on(normal: NDArray[np.float64]) -> Matrix:
     a = normal / length
     down = np.array([0.0, 0.0, -1.0])
     cosine = float(a @ down)
-    if cosine > 1 - 1e-15:
-        return np.eye(3)
-    if cosine < -1 + 1e-12:
-        return about_axis("x", 180.0)
     v = np.cross(a, down)
+    if not v.any():
+        return np.eye(3) if cosine > 0 else about_axis("x", 180.0)
+    if cosine < -1 + 1e-12:
+        # Too near to a half turn for the quotient below: half a turn, and the little that is left.
+        half = about_axis("x", 180.0)
+        rest: Matrix = standing_on(half @ a) @ half
+        return rest
     k = np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]])
     # Rodrigues' formula, with (1 - cos) / sin^2 = 1 / (1 + cos).
     turn = np.eye(3) + k + k @ k / (1.0 + cosine)

@@ -31,6 +31,8 @@ BESIDE = 0.75
 THICKER = 0.1
 # So far above its end on the part a branch may be in a groove that is narrower than its clearance.
 DROP_MM = 10.0
+# So far up the stretch above it a foot that widens on its way is looked at.
+WIDENED = 0.8
 # Tips that find no way are put elsewhere so many times.
 ROUNDS = 4
 # A post breaks off at a neck below its tip.
@@ -340,6 +342,7 @@ def _sorted_out(
             if z < 1e-6 and last:
                 # The last step itself is the foot: it runs on to the plate and widens on its way.
                 above = places[below.index(last)]
+                free = min(free, _free_on_its_way(stack, places[last], above, settings))
                 feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm, tuple(above[:3]))
                 places[last], below[last] = feet[0], -1
                 feet = feet[1:]
@@ -396,6 +399,20 @@ def _sorted_out(
             tree = _with_neck(tree)
         trees.append(replace(tree, volume_mm3=volume_mm3(tree, settings)))
     return trees, lost
+
+
+def _free_on_its_way(
+    stack: LayerStack, foot: NDArray[np.float64], above: NDArray[np.float64], settings: SupportSettings
+) -> float:
+    """Free distance that a foot has which widens from the node above it, by all that its way passes."""
+    z = np.arange(0.5 * stack.layer_mm, float(above[2]), stack.layer_mm)
+    t = z / float(above[2])
+    z, t = z[t < WIDENED], t[t < WIDENED]
+    if not len(z):
+        return math.inf
+    at = foot[:2] + t[:, None] * (above[:2] - foot[:2])
+    room = around(stack, np.column_stack([at, z]), 10.0) - settings.clearance_mm
+    return float(((room - t * float(above[3])) / (1.0 - t)).min()) + settings.clearance_mm
 
 
 def _scrapes(
