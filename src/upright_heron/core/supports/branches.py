@@ -19,7 +19,7 @@ from .demand import Patch, Spot, Style
 from .descent import around
 from .elsewhere import instead
 from .feet import ABOVE_MM, feet_on_part, foot_nodes, round_places
-from .growth import TIP_SHARE, grow_down
+from .growth import NEAR_SHARE, TIP_SHARE, grow_down
 from .model import SLENDER, Branches, SupportSettings, support_id
 from .room import STEP_MM, Room
 from .shown import Shown
@@ -418,11 +418,15 @@ def _free_on_its_way(
 def _scrapes(
     landed: list[NDArray[np.float64]], stack: LayerStack, settings: SupportSettings
 ) -> bool:
-    """Whether the last stretch down to the part, where it is long, comes too near to what is beside it."""
-    x, y, top, radius = landed[0]
-    z = np.arange(float(landed[-1][2]) + DROP_MM, float(top), stack.layer_mm)
-    places = np.column_stack([np.full(len(z), x), np.full(len(z), y), z])
-    return bool((around(stack, places, 5.0) < radius + settings.clearance_mm).any()) if len(z) else False
+    """Whether the last stretch down to the part runs into what is beside it, or is long and too near it."""
+    nodes = np.array(landed[::-1])
+    z = np.arange(nodes[0, 2] + 0.5 * stack.layer_mm, nodes[-1, 2], stack.layer_mm)
+    if not len(z):
+        return False
+    x, y, radius = (np.interp(z, nodes[:, 2], nodes[:, k]) for k in (0, 1, 3))
+    away = around(stack, np.column_stack([x, y, z]), 5.0)
+    need = np.where(z > nodes[0, 2] + DROP_MM, nodes[-1, 3] + settings.clearance_mm, NEAR_SHARE * radius)
+    return bool((away < need).any())
 
 
 def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:
