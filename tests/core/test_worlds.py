@@ -4,7 +4,7 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
@@ -15,7 +15,6 @@ from upright_heron.core.solid import Solid
 from upright_heron.core.supports.demand import Style
 from upright_heron.core.supports.descent import around, gap_under, way_down
 from upright_heron.core.supports.filament import chosen_styles, grow_supports
-from upright_heron.core.supports.model import Branches
 from upright_heron.core.supports.room import Room
 from upright_heron.core.supports.tips import COVERED, FALL_MM, RISE_MM, Places, tips_of
 
@@ -25,7 +24,9 @@ NOISE_MM3 = 0.15 * 0.2 * 4
 
 # Bars in a space of 40 x 40 x 30 mm: length, width, thickness, and where.
 SIDE, ASIDE = st.integers(3, 20), st.integers(0, 20)
-WORLDS = st.lists(st.tuples(SIDE, SIDE, st.integers(2, 8), ASIDE, ASIDE, st.integers(0, 25)), min_size=2, max_size=5)
+WORLDS = st.lists(
+    st.tuples(SIDE, SIDE, st.integers(2, 8), ASIDE, ASIDE, st.integers(0, 25)), min_size=2, max_size=5
+)
 
 
 def world(bars):
@@ -36,16 +37,26 @@ def world(bars):
 
 
 def surface(made):
-    """Supports as one solid."""
-    shells = [
-        Solid.from_mesh(s.mesh()).manifold if isinstance(s, Branches) else None for s in made.supports
-    ]
-    return Manifold.batch_boolean([s for s in shells if s is not None], OpType.Add)
+    """Trees and posts as one solid."""
+    return Manifold.batch_boolean([Solid.from_mesh(s.mesh()).manifold for s in made.supports], OpType.Add)
 
 
 class TreesTest(unittest.TestCase):
     @settings(max_examples=25, deadline=None)
     @given(WORLDS, st.sampled_from([Style.TREE, Style.PILLAR]), st.booleans())
+    # A short foot that widens beside a bar, and a branch that lands between two.
+    @example([(3, 3, 2, 0, 0, 0), (3, 3, 2, 0, 9, 2), (3, 3, 2, 0, 10, 1)], Style.PILLAR, False)
+    @example(
+        [
+            (3, 3, 2, 0, 0, 0),
+            (3, 3, 2, 10, 0, 5),
+            (3, 3, 2, 12, 11, 1),
+            (3, 3, 6, 12, 6, 1),
+            (3, 10, 2, 11, 2, 7),
+        ],
+        Style.TREE,
+        False,
+    )
     def test_they_cross_nothing_lean_no_more_than_they_may_and_end_where_they_may(self, bars, style, plate):
         body = world(bars)
         bench = Bench(body)
@@ -75,6 +86,23 @@ class TreesTest(unittest.TestCase):
         self.assertEqual(first.lost, again.lost)
         volumes = [round(sum(s.volume_mm3 for s in grown.supports), 6) for grown in (first, again)]
         self.assertEqual(*volumes)
+
+
+class ColumnsTest(unittest.TestCase):
+    @settings(max_examples=25, deadline=None)
+    @given(WORLDS, st.sampled_from([Style.LINES, Style.GRID]), st.booleans())
+    def test_they_cross_nothing_and_begin_nowhere_in_mid_air(self, bars, style, plate):
+        body = world(bars)
+        bench = Bench(body)
+        made = bench.make(style, given=replace(USUAL, from_plate=plate))
+        self.assertLessEqual({f.kind for f in made.faults}, {"not held"})
+        if not made.supports:
+            return
+        # As they leave: shells of levels, each in the air or on the part, but not in it.
+        self.assertLess((Solid.from_mesh(made.handoff_mesh()).manifold ^ body).volume(), 1e-3)
+        # What is told is what is printed.
+        printed = sum(made.layers.area_mm2) * made.layers.layer_mm
+        self.assertAlmostEqual(sum(s.volume_mm3 for s in made.supports) / printed, 1, delta=0.03)
 
 
 class TipsTest(unittest.TestCase):
@@ -118,9 +146,7 @@ class RoomTest(unittest.TestCase):
         asked, body = replace(USUAL, branch_deg=lean), world(bars)
         stack = slice_solid(Solid(body), 0.2)
         low, high = np.array(body.bounding_box()).reshape(2, 3)
-        room = Room(
-            stack, low[:2], high[:2], float(high[2]), asked, None, lambda *_: None, closed=closed
-        )
+        room = Room(stack, low[:2], high[:2], float(high[2]), asked, None, lambda *_: None, closed=closed)
         need = room.radius_mm + asked.clearance_mm
         reach = room.reach_mm / room.pixel_mm
         span = int(reach)
