@@ -21,6 +21,8 @@ Points = NDArray[np.float64]
 # Directions looked in at first, and where nothing is seen; those close round the longest sight line.
 COARSE, FINE = 128, 1200
 CONE, CONE_DEG, AXIS_DEG = 48, 7.0, 3.0
+# Bores mostly run along one of these, and even directions miss their middles.
+AXES = np.concatenate([np.eye(3), -np.eye(3)])
 # Places of one support keep so far off its ends.
 INSET_MM = 0.6
 # Places of one support, and contacts of one, that are looked from.
@@ -34,8 +36,8 @@ BELOW_MM = 0.3
 # It is enough if it gets at so many of the contacts.
 ENOUGH = 0.5
 AROUND = 6
-# Ways that a tool is tried along.
-TRIED = 24
+# Ways that a tool is tried along, and how many of them are the most upright ones.
+TRIED, STRAIGHT = 24, 4
 
 
 class Out(StrEnum):
@@ -128,7 +130,7 @@ def _access(
     support: Column | Branches, part: Tree, tool_mm: float, shown: Shown | None
 ) -> Access:
     places, contacts = _places(support), _contacts(support)
-    ways = directions(COARSE)
+    ways = np.concatenate([directions(COARSE), AXES])
     open_ = _open(part, places, ways)
     whole, seen = _summed(open_)
     if not whole.any():
@@ -256,11 +258,18 @@ def _tool(part: Tree, contacts: Points, tool_mm: float, ways: Points) -> float:
     """
     grip = contacts - np.array([0.0, 0.0, tool_mm / 2 + BELOW_MM])
     open_ = _open(part, grip, ways)
-    # From the side first: that is how one cuts.
+    # From the side first, for that is how one cuts; and straight in where there is a bore.
     order = np.argsort(np.abs(ways[:, 2]), kind="stable")
+
+    def tried(free: NDArray[np.bool_]) -> Points:
+        every: Points = ways[order[free[order]]]
+        if len(every) > TRIED:
+            every = np.concatenate([every[: TRIED - STRAIGHT], every[-STRAIGHT:]])
+        return every
+
     reached = 0
     for place, free in zip(grip, open_, strict=True):
-        if _fits(part, place, tool_mm, ways[order[free[order]]][:TRIED]):
+        if _fits(part, place, tool_mm, tried(free)):
             reached += 1
             continue
         turn = 2 * np.pi * np.arange(AROUND) / AROUND
@@ -271,7 +280,7 @@ def _tool(part: Tree, contacts: Points, tool_mm: float, ways: Points) -> float:
         )
         beside = beside[length > 0.5 * tool_mm]
         reached += any(
-            _fits(part, at, tool_mm, ways[order[own[order]]][:TRIED])
+            _fits(part, at, tool_mm, tried(own))
             for at, own in zip(beside, _open(part, beside, ways) if len(beside) else (), strict=True)
         )
     return reached / len(grip)

@@ -1,0 +1,121 @@
+"""Which supports hold which finding, and how a tool gets at them: specimens whose answers are plain."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from manifold3d import Manifold
+
+from tests.held import USUAL, Bench, table
+from tests.support import box, comb, mesh_of, on_plate, stalactites
+from upright_heron.core.findings import Family, finding_id, walk
+from upright_heron.core.layers import slice_solid
+from upright_heron.core.solid import Solid
+from upright_heron.core.supports.demand import Style
+from upright_heron.core.supports.finish import edited
+from upright_heron.core.supports.holding import holding, probes
+from upright_heron.core.supports.model import Branches, SupportSet, SupportSettings
+from upright_heron.core.supports.reach import Out, reach
+from upright_heron.core.supports.stilts import make_stilts
+from upright_heron.core.tree import Tree
+
+
+def island(found, number):
+    """Id of an island by its number."""
+    one = next(i for i in found.islands if i.number == number)
+    return finding_id(Family.ISLAND, one.x_mm, one.y_mm, one.z_mm)
+
+
+class HoldingTest(unittest.TestCase):
+    def test_each_leg_of_the_comb_by_what_stands_below_it(self):
+        bench = Bench(comb())
+        points = probes(bench.hanging, bench.mesh)
+        for style in (Style.LINES, Style.GRID, Style.TREE, Style.PILLAR):
+            with self.subTest(style):
+                made = bench.make(style)
+                held = holding(points, made, USUAL)
+                for number, x in ((1, 22.5), (2, 42.5)):
+                    by = held[island(bench.hanging, number)]
+                    for support in (s for s in made.supports if s.id in by):
+                        self.assertLess(abs(support.touch_mm[0] - x), 5.0)
+
+    def test_what_is_taken_out_holds_no_longer(self):
+        bench = Bench(comb())
+        points = probes(bench.hanging, bench.mesh)
+        held = [(patch, Style.PILLAR) for patch in bench.patches]
+        made = bench.make(Style.PILLAR)
+        first = island(bench.hanging, 1)
+        gone = holding(points, made, USUAL)[first]
+        left = holding(points, edited(made, bench.stack, held, gone, [], USUAL), USUAL)
+        self.assertNotIn(first, left)
+        self.assertIn(island(bench.hanging, 2), left)
+
+    def test_half_of_a_broad_underside_is_enough_and_less_is_not(self):
+        bench = Bench(table())
+        points = probes(bench.hanging, bench.mesh)
+        (top,) = (
+            finding_id(Family.OVERHANG, *region.lowest_mm)
+            for region in bench.hanging.regions
+            if region.area_mm2 > 1000
+        )
+        made = bench.make(Style.PILLAR, given=replace(USUAL, spacing_mm=4.0))
+        trees = bench.make(Style.TREE)
+        self.assertEqual(set(holding(points, trees, USUAL)[top]), {s.id for s in trees.supports})
+        # One post in the middle reaches a spacing round it: far from half of 60 x 60.
+        self.assertNotIn(top, holding(points, made, USUAL))
+
+    def test_nothing_is_held_by_nothing(self):
+        bench = Bench(comb())
+        bare = SupportSet((), slice_solid(Solid(comb()), 0.2), 0.0, ())
+        self.assertEqual(holding(probes(bench.hanging, bench.mesh), bare, USUAL), {})
+        self.assertEqual(holding({}, bench.make(Style.LINES), USUAL), {})
+
+    def test_stilts_hold_the_points_they_end_at(self):
+        body = on_plate(stalactites()).translate((0, 0, 5))
+        mesh, stack = mesh_of(body), slice_solid(Solid(body), 0.2)
+        hanging = walk(mesh, stack, spot_mm=0.4, resin=True, on_plate=False)
+        made = make_stilts(mesh, Solid(body), stack, 60.0, list(hanging.islands), SupportSettings())
+        held = holding(probes(hanging, mesh), made, USUAL)
+        for one in hanging.islands:
+            by = held[island(hanging, one.number)]
+            ends = [s.touch_mm for s in made.supports if s.id in by]
+            away = [np.hypot(x - one.x_mm, y - one.y_mm) for x, y, _ in ends]
+            self.assertLess(min(away), 0.5)
+
+
+class ToolTest(unittest.TestCase):
+    """A post in the middle of a bore that opens downwards: a tool gets in if it is narrower than the bore."""
+
+    def found(self, diameter, tool, deep=12.0):
+        body = box(40, 40, 20) - Manifold.cylinder(deep, diameter / 2, diameter / 2, 96).translate(
+            (20, 20, 0)
+        )
+        nodes = np.array([[20, 20, deep - 0.2, 0.36], [20, 20, 0, 1.0]])
+        post = Branches(
+            "p", "bore", (20.0, 20.0, deep - 0.2), False, 1.0, nodes, np.array([1, -1]), ("p",), "pillar"
+        )
+        (access,) = reach([post], Tree.of(mesh_of(body)), tool)
+        return access
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.floats(5, 20), st.floats(0.2, 0.9))
+    def test_narrower_than_the_bore_it_reaches_and_wider_it_does_not(self, diameter, share):
+        inside, outside = self.found(diameter, share * diameter), self.found(diameter, 1.1 * diameter)
+        self.assertEqual((inside.out, inside.tool_share), (Out.FREE, 1.0))
+        self.assertEqual(outside.tool_share, 0.0)
+
+    def test_a_wider_tool_never_reaches_more(self):
+        made = Bench(comb()).make(Style.TREE)
+        part = Tree.of(mesh_of(comb()))
+        shares = [
+            sum(access.tool_share for access in reach(made.supports, part, tool))
+            for tool in (1.0, 4.0, 12.0, 40.0)
+        ]
+        self.assertEqual(shares, sorted(shares, reverse=True))
+        self.assertGreater(shares[0], 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
