@@ -11,6 +11,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from manifold3d import Manifold
 
 from tests.core.test_threemf import read, volume
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stl, tee
@@ -261,6 +262,29 @@ class AnswersTest(CliCase):
         self.assertEqual(clear["volume_mm3"], 0)
         resin = self.answer("supports", "comb.stl", "--printer", "tarn 9", "--layer", 0.1)
         self.assertEqual(resin["unheld_islands"], 0)
+
+    def test_supports_in_holes(self):
+        # A counterbore that opens downwards, a hollow that is closed, and a crevice of 0.4 mm.
+        bored = box(30, 30, 20) - Manifold.cylinder(8, 6, 6, 48).translate((15, 15, 0))
+        bored -= Manifold.cylinder(30, 2.5, 2.5, 48).translate((15, 15, -1))
+        hollow = box(30, 30, 20) - box(20, 20, 8, (5, 5, 6))
+        slabs = [box(30, 30, 10), box(30, 30, 4, (0, 0, 10.4)), box(3, 30, 0.4, (0, 0, 10))]
+        crevice = slabs[0] + slabs[1] + slabs[2]
+        told = {}
+        for name, body in (("bored", bored), ("hollow", hollow), ("crevice", crevice)):
+            (self.folder / f"{name}.stl").write_bytes(stl(body))
+            told[name] = self.answer(
+                "supports", f"{name}.stl", "--printer", "Sedge 300", "--layer", 0.2, "--limit", 45,
+                "--style", "tree",
+            )  # fmt: skip
+        self.assertEqual((told["bored"]["unheld"], told["bored"]["trapped"]), ([], []))
+        self.assertGreater(told["bored"]["count"], 0)
+        self.assertEqual(told["hollow"]["unheld"], [])
+        self.assertEqual(len(told["hollow"]["trapped"]), told["hollow"]["count"])
+        self.assertEqual((told["crevice"]["count"], told["crevice"]["min_clearance_mm"]), (0, None))
+        (fault,) = told["crevice"]["faults"]
+        self.assertEqual(fault["kind"], "not held")
+        self.assertIn("0.4 mm below it, too near for a layer of support", fault["words"])
 
     def test_split(self):
         found = self.answer("split", "comb.stl", "--box", "30,20,25", "--out", str(self.folder / "pieces"))[

@@ -6,7 +6,7 @@ import unittest
 from selenium.webdriver.common.action_chains import ActionChains
 
 from tests.browser.driver import Browser, Server
-from tests.support import box, comb, stl, tee
+from tests.support import box, comb, stalactites, stl, tee
 
 
 def setUpModule():
@@ -133,6 +133,25 @@ class WalkTest(Case):
         self.assertGreater(calm["pale"], 50)
         self.assertGreater(island["magenta"], 50)
         self.assertGreater(roof["plum"], 5 * roof["pale"], "the roof is new but for three legs")
+
+    def test_no_label_lies_over_another_from_any_side(self):
+        self.open_job(stalactites())
+        for side in ("front", "side", "corner", "below"):
+            browser.click(f'[data-view="{side}"]')
+            browser.wait(lambda: not browser.run("return window.heron.view.pending"))
+            with self.subTest(side):
+                boxes = browser.run(
+                    """
+                    return [...document.querySelectorAll('#tags span')].filter(s => !s.hidden).map(s => {
+                      const r = s.getBoundingClientRect(); return [s.textContent, r.left, r.top, r.right, r.bottom];
+                    });
+                    """
+                )
+                self.assertEqual(len(boxes), 16)
+                for k, (name, left, top, right, bottom) in enumerate(boxes):
+                    for other, a, b, c, d in boxes[:k]:
+                        apart = left >= c or a >= right or top >= d or b >= bottom
+                        self.assertTrue(apart, f"{name} lies over {other}")
 
     def test_walking_all_layers_asks_nothing_of_the_server(self):
         self.open_job(comb())
