@@ -114,6 +114,8 @@ class YardTest(BrowserCase):
         browser.send("#more-files", str(folder / names[2]))
         browser.wait(lambda: browser.all("#part-3"))
         browser.wait(lambda: browser.text("#part-size") == "8 × 8 × 8 mm")
+        # Figures that come in swap the buttons too: a click in that moment would be lost.
+        browser.ready()
         browser.click("#part-2")
         browser.wait(lambda: browser.text("#part-size") == "10 × 20 × 30 mm")
         browser.ready()
