@@ -15,6 +15,7 @@ from upright_heron.core.solid import Solid
 from upright_heron.core.supports.demand import Style
 from upright_heron.core.supports.descent import around, gap_under, way_down
 from upright_heron.core.supports.filament import chosen_styles, grow_supports
+from upright_heron.core.supports.finish import edited, finished
 from upright_heron.core.supports.room import Room
 from upright_heron.core.supports.tips import COVERED, FALL_MM, RISE_MM, Places, tips_of
 
@@ -103,6 +104,31 @@ class ColumnsTest(unittest.TestCase):
         # What is told is what is printed.
         printed = sum(made.layers.area_mm2) * made.layers.layer_mm
         self.assertAlmostEqual(sum(s.volume_mm3 for s in made.supports) / printed, 1, delta=0.03)
+
+
+class EditTest(unittest.TestCase):
+    @settings(max_examples=20, deadline=None)
+    @given(WORLDS, st.sampled_from([Style.TREE, Style.LINES]), st.data())
+    def test_taking_some_out_is_making_the_others(self, bars, style, data):
+        bench = Bench(world(bars))
+        held = chosen_styles(bench.patches, style, {})
+        made = bench.make(style)
+        if not made.supports:
+            return
+        names = st.sampled_from([s.id for s in made.supports])
+        out = data.draw(st.sets(names, min_size=1, max_size=4))
+        some = edited(made, bench.stack, held, out, [], USUAL)
+        left = [s for s in made.supports if s.id not in out]
+        whole = finished(bench.stack, held, left, USUAL)
+        self.assertEqual([s.id for s in some.supports], [s.id for s in whole.supports])
+        # What outlines that ran along each other leave behind, at most.
+        np.testing.assert_allclose(some.layers.area_mm2, whole.layers.area_mm2, atol=5e-3)
+        self.assertEqual({p.id for p in some.patches if p.held}, {p.id for p in whole.patches if p.held})
+        # And put back they are what they were.
+        gone = [s for s in made.supports if s.id in out]
+        again = edited(some, bench.stack, held, [], gone, USUAL)
+        np.testing.assert_allclose(again.layers.area_mm2, made.layers.area_mm2, atol=5e-3)
+        self.assertEqual({p.id for p in again.patches if p.held}, {p.id for p in made.patches if p.held})
 
 
 class TipsTest(unittest.TestCase):
