@@ -2,13 +2,14 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold
 
-from tests.held import Bench, table
+from tests.held import USUAL, Bench, table
 from tests.support import box, comb, sphere, tee
 from upright_heron.core.marks import Mark, blank, painted
 from upright_heron.core.supports.demand import Hold, Style, by_layer, proposed_style
@@ -86,6 +87,35 @@ class ProposalTest(unittest.TestCase):
     def test_spots_get_a_post(self):
         found = [style for style, _ in self.proposed(box(20, 8, 30) + box(2, 2, 10, (20, 0, 15)))]
         self.assertEqual(found, [Style.PILLAR])
+
+
+class GapTest(unittest.TestCase):
+    """Gaps are whole layers: what is asked for is the least, and a bit of rounding makes no layer more."""
+
+    def test_layers_of_a_gap(self):
+        for gap, layer, layers in (
+            (0.0, 0.2, 0),
+            (0.1, 0.2, 1),
+            (0.2, 0.2, 1),
+            (0.25, 0.2, 2),
+            (0.3, 0.1, 3),
+            (0.6, 0.2, 3),
+        ):
+            with self.subTest(gap=gap, layer=layer):
+                asked = replace(USUAL, gap_mm=gap)
+                self.assertEqual(asked.gap_layers(layer), layers)
+                # As above where nothing else is said for below; one layer of support has to fit between.
+                self.assertEqual(asked.gap_below_layers(layer), layers)
+                self.assertEqual(asked.least_layers(layer), 2 * layers + 2)
+        apart = replace(USUAL, gap_mm=0.2, gap_below_mm=0.0)
+        self.assertEqual((apart.gap_layers(0.2), apart.gap_below_layers(0.2)), (1, 0))
+
+    @settings(max_examples=100)
+    @given(st.floats(0.01, 2.0), st.floats(0.04, 0.6))
+    def test_no_less_than_asked_and_no_layer_more(self, gap, layer):
+        layers = replace(USUAL, gap_mm=gap).gap_layers(layer)
+        self.assertGreaterEqual(layers * layer, gap - 1e-5)
+        self.assertLess((layers - 1) * layer, gap)
 
 
 class HoldTest(unittest.TestCase):
