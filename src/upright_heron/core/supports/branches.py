@@ -372,7 +372,7 @@ def _sorted_out(
                 or _scrapes(landed, stack, settings)
             ):
                 # Nothing to stand on, not one layer between the tip and what lies below, no branch at all but
-                # a needle, or too long a stretch of it along a wall.
+                # a needle, or it runs into what is beside it or too long along a wall.
                 lost[order[at_tips]] = True
                 continue
             places[last] = landed[0]
