@@ -22,28 +22,28 @@ import trimesh
 from manifold3d import Manifold
 from page import in_the_page
 
-from upright_heron.core.findings import walk
 from upright_heron.core.formats.stl import read_stl
+from upright_heron.core.geometry.adjacency import across_edges
+from upright_heron.core.geometry.mesh import Mesh, facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.hangs import hanging_regions
-from upright_heron.core.islands import find_islands
-from upright_heron.core.joined import across_edges
-from upright_heron.core.layers import LayerStack, slice_solid
-from upright_heron.core.machines import material, printer
-from upright_heron.core.mesh import Mesh, facts
-from upright_heron.core.overhangs import overhangs
-from upright_heron.core.solid import Solid
+from upright_heron.core.hanging.findings import walk
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.hanging.overhang_regions import hanging_regions
+from upright_heron.core.hanging.overhangs import overhangs
+from upright_heron.core.layers.stack import LayerStack, slice_solid
+from upright_heron.core.machines.catalogue import material, printer
 from upright_heron.core.stance.figures import Setting, figures, pixel_for
-from upright_heron.core.stance.plumb import Surface, plumb
 from upright_heron.core.stance.pose import about_axis, place, standing_on
 from upright_heron.core.stance.search import MIXES, Scale, even_directions, search, slicer
 from upright_heron.core.stance.sweep import hull_corners, sweep
-from upright_heron.core.supports.areas import make_areas
-from upright_heron.core.supports.demand import Patch, Style, patches
-from upright_heron.core.supports.filament import make_filament
+from upright_heron.core.stance.vertical_rays import Surface, plumb
+from upright_heron.core.supports.checks.verify import verify
+from upright_heron.core.supports.demand.patches import Patch, Style, patches
+from upright_heron.core.supports.filament.areas import make_areas
+from upright_heron.core.supports.filament.styles import make_filament
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.verify import verify
-from upright_heron.core.tree import Tree
 from upright_heron.core.warm import warm
 from upright_heron.sheet.changes import MakeSupports
 from upright_heron.store.store import Store

@@ -8,8 +8,8 @@ import numpy as np
 from manifold3d import Manifold
 
 from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee
-from upright_heron.core.mesh import Mesh
-from upright_heron.core.solid import concatenated
+from upright_heron.core.geometry.mesh import Mesh
+from upright_heron.core.geometry.solid import concatenated
 
 
 def sound() -> dict[str, Mesh]:

@@ -8,19 +8,19 @@ from typing import Any
 from manifold3d import Manifold, OpType
 
 from tests.support import box, mesh_of
-from upright_heron.core.findings import walk
-from upright_heron.core.fine import refined
-from upright_heron.core.hangs import hanging_regions
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import LayerStack, slice_solid
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.columns import Run, carried_down
-from upright_heron.core.supports.demand import by_layer, patches
-from upright_heron.core.supports.filament import chosen_styles, kept_clear, make_filament
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.subdivision import refined
+from upright_heron.core.geometry.tree import Tree
+from upright_heron.core.hanging.findings import walk
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.hanging.overhang_regions import hanging_regions
+from upright_heron.core.layers.stack import LayerStack, slice_solid
+from upright_heron.core.supports.checks.verify import verify
+from upright_heron.core.supports.demand.demand_overrides import wishes
+from upright_heron.core.supports.demand.patches import by_layer, patches
+from upright_heron.core.supports.filament.columns import Run, carried_down
+from upright_heron.core.supports.filament.styles import chosen_styles, kept_clear, make_filament
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.verify import verify
-from upright_heron.core.supports.wishes import wishes
-from upright_heron.core.tree import Tree
 
 USUAL = SupportSettings()
 

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from manifold3d import Manifold, OpType
 
+from upright_heron.core.geometry.mesh import Mesh
+from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.mesh import Mesh
-from upright_heron.core.solid import Solid
 
 
 def box(x: float, y: float, z: float, at: tuple[float, float, float] = (0, 0, 0)) -> Any:

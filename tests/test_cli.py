@@ -16,9 +16,9 @@ from manifold3d import Manifold
 from tests.core.test_threemf import read, volume
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stl, tee
 from upright_heron import cli
+from upright_heron.core.geometry.mesh import Mesh, facts
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.handoff.threemf import Item, write_3mf
-from upright_heron.core.mesh import Mesh, facts
+from upright_heron.core.handoff.threemf import FileObject, write_3mf
 
 DEFECTS = (
     "open_edges",
@@ -76,7 +76,7 @@ class CliCase(unittest.TestCase):
 class AnswersTest(CliCase):
     def test_units(self):
         mesh = mesh_of(box(2, 3, 4))
-        (self.folder / "stated.3mf").write_bytes(write_3mf([Item("part", mesh)], "t"))
+        (self.folder / "stated.3mf").write_bytes(write_3mf([FileObject("part", mesh)], "t"))
         found = self.answer("inspect", "stated.3mf")["units"]
         self.assertEqual((found["stated"], found["name"], found["question"]), (True, "millimeter", False))
         found = self.answer("inspect", "tee.stl")["units"]

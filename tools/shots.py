@@ -153,8 +153,8 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
 
 def special(server: Server) -> dict[str, str]:
     """Make what the demo jobs do not show: a torn part."""
+    from upright_heron.core.geometry.mesh import Mesh
     from upright_heron.core.handoff.stl import write_stl
-    from upright_heron.core.mesh import Mesh
     from upright_heron.demo.shapes import SHAPES
 
     whole = SHAPES["telescope-bracket"]()

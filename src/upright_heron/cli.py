@@ -17,22 +17,23 @@ import numpy as np
 import typer
 from numpy.typing import NDArray
 
-from .core import machines
 from .core.errors import BadValue, EmptyFile, HeronError, NotAMesh, NotClosed
-from .core.findings import walk
 from .core.formats.read import read as read_file
 from .core.formats.reading import MM_OF, Contents
+from .core.geometry.mesh import Mesh, facts
+from .core.geometry.solid import Solid
+from .core.geometry.tree import Tree
 from .core.handoff.stl import write_stl
-from .core.handoff.threemf import Item, write_3mf
-from .core.hangs import hanging_regions
-from .core.health import examine
-from .core.islands import find_islands
-from .core.layers import LayerStack, cut
-from .core.mend import STEPS
-from .core.mend import mend as mend_mesh
-from .core.mesh import Mesh, facts
-from .core.overhangs import overhangs as find_overhangs
-from .core.solid import Solid
+from .core.handoff.threemf import FileObject, write_3mf
+from .core.hanging.findings import walk
+from .core.hanging.islands import find_islands
+from .core.hanging.overhang_regions import hanging_regions
+from .core.hanging.overhangs import overhangs as find_overhangs
+from .core.health.defects import examine
+from .core.health.mend import STEPS
+from .core.health.mend import mend as mend_mesh
+from .core.layers.stack import LayerStack, cut
+from .core.machines import catalogue as machines
 from .core.split.grid import split_into_grid
 from .core.stance.figures import Base, Figures, Setting, figures
 from .core.stance.names import name_of
@@ -40,11 +41,10 @@ from .core.stance.pose import place
 from .core.stance.resting import letter as letter_of
 from .core.stance.resting import resting_faces
 from .core.stance.search import GOALS, MIXES, Goals, search, slicer
-from .core.supports.demand import Style
-from .core.supports.filament import hold_part, in_figures
+from .core.supports.demand.patches import Style
+from .core.supports.filament.styles import hold_part, in_figures
 from .core.supports.model import SupportSet, SupportSettings
-from .core.supports.stilts import make_stilts
-from .core.tree import Tree
+from .core.supports.resin.stilts import make_stilts
 from .core.units import judge_unit, number
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
@@ -187,7 +187,7 @@ def mend(
     reading = _contents(file).whole()
     found = mend_mesh(reading.mesh, tuple(step) if step else None)
     data = (
-        write_3mf([Item(f"part {file.stem}", found.mesh)], file.stem)
+        write_3mf([FileObject(f"part {file.stem}", found.mesh)], file.stem)
         if out.suffix.lower() == ".3mf"
         else write_stl(found.mesh)
     )
@@ -463,9 +463,9 @@ def _machine(name: str, layer: float | None, limit: float | None) -> tuple[machi
 
 
 def _package(file: Path, mesh: Mesh, made: SupportSet | None) -> bytes:
-    items = [Item(f"part {file.stem}", mesh)]
+    items = [FileObject(f"part {file.stem}", mesh)]
     if made is not None:
-        items.append(Item(f"support of {file.stem}", made.handoff_mesh(), "support"))
+        items.append(FileObject(f"support of {file.stem}", made.handoff_mesh(), "support"))
     return write_3mf(items, file.stem)
 
 

@@ -11,8 +11,8 @@ from selenium.webdriver.common.keys import Keys
 from tests.browser.driver import Browser, Server
 from tests.core.test_threemf import read
 from tests.support import box, comb, mesh_of, stl, tee
+from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.mesh import Mesh
 
 
 def setUpModule():

@@ -83,7 +83,9 @@ class HandTest(unittest.TestCase):
         tip = browser.run("return window.heron.hand.handles.find(h => h.kind === 'tip').at")
         foot = browser.run("return window.heron.hand.handles.find(h => h.kind === 'foot').at")
         grip = browser.find(".grip.foot")
-        ActionChains(browser.driver).click_and_hold(grip).move_by_offset(12, 6).move_by_offset(8, 4).release().perform()
+        ActionChains(browser.driver).click_and_hold(grip).move_by_offset(12, 6).move_by_offset(
+            8, 4
+        ).release().perform()
         browser.wait(
             lambda: browser.run(
                 "const h = (window.heron.hand.handles ?? []).find(h => h.kind === 'foot');"
@@ -159,9 +161,13 @@ class HandTest(unittest.TestCase):
         self.assertEqual(len(browser.all('#patches [name="patches[]"]:checked')), 3)
         browser.all('#patches [name="patches[]"]')[2].click()
         for field, value in (("style", "grid"), ("origin", "plate")):
-            browser.run("document.querySelector(`#ticked-${arguments[0]}`).value = arguments[1]", field, value)
+            browser.run(
+                "document.querySelector(`#ticked-${arguments[0]}`).value = arguments[1]", field, value
+            )
         browser.click("#ticked-set")
-        browser.wait(lambda: browser.text("#patches").count("plate only") == 2, "not two patches on the plate only")
+        browser.wait(
+            lambda: browser.text("#patches").count("plate only") == 2, "not two patches on the plate only"
+        )
         held = server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]
         self.assertEqual(sorted(held["by_patch"].values()), ["grid", "grid"])
         self.assertEqual(browser.attribute("#tab-check", "aria-selected"), "true", "the tab stays open")
@@ -193,7 +199,9 @@ class HandTest(unittest.TestCase):
         self.assertFalse(browser.run("return window.heron.view.supports.visible"))
         self.assertFalse(browser.run("return document.querySelector('#difference-words').hidden"))
         browser.click("#tab-make")
-        browser.wait(lambda: browser.run("return window.heron.view.supports.visible"), "the supports did not come back")
+        browser.wait(
+            lambda: browser.run("return window.heron.view.supports.visible"), "the supports did not come back"
+        )
 
 
 if __name__ == "__main__":

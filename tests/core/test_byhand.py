@@ -12,20 +12,25 @@ from manifold3d import CrossSection, Manifold
 from tests.held import USUAL, Bench, table
 from tests.support import box, comb, mesh_of, portal, sphere, stalactites, tee
 from upright_heron.core.errors import BadValue
-from upright_heron.core.fine import refined
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.marks import Mark, blank, painted
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.byhand import handles, moved, placed_tip, post_at, resized, width_of
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.filament import chosen_styles, grow_supports
-from upright_heron.core.supports.finish import edited, finished
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.subdivision import refined
+from upright_heron.core.geometry.tree import Tree
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.marking.marks import Mark, blank, painted
+from upright_heron.core.supports.byhand.edits import handles, moved, placed_tip, post_at, resized, width_of
+from upright_heron.core.supports.checks.removal import Out, directions, reach
+from upright_heron.core.supports.checks.verify import faults_of
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.demand.side_contacts import (
+    slenderness,
+    steady_heights,
+    steady_patches,
+    wall_patches,
+)
+from upright_heron.core.supports.filament.finish import edited, finished
+from upright_heron.core.supports.filament.styles import chosen_styles, grow_supports
 from upright_heron.core.supports.model import Branches, Column
-from upright_heron.core.supports.reach import Out, directions, reach
-from upright_heron.core.supports.shown import Shown
-from upright_heron.core.supports.sides import slenderness, steady_heights, steady_patches, wall_patches
-from upright_heron.core.supports.verify import faults_of
-from upright_heron.core.tree import Tree
+from upright_heron.core.supports.show_side import Shown
 
 DOWN = (0.0, 0.0, -1.0)
 
@@ -60,7 +65,9 @@ class PostTest(unittest.TestCase):
         self.assertFalse(post.on_part)
         self.assertLessEqual(post.lean_deg, USUAL.branch_deg + 0.5)
         inner = post.nodes[post.nodes[:, 2] < 37]
-        self.assertGreater(float((distances(body, inner[:, :3]) - inner[:, 3]).min()), 0.5 * USUAL.clearance_mm)
+        self.assertGreater(
+            float((distances(body, inner[:, :3]) - inner[:, 3]).min()), 0.5 * USUAL.clearance_mm
+        )
         self.assertEqual(faults_of(post, stack, USUAL), [])
 
     def test_it_stands_on_the_part_only_where_that_is_allowed(self):
@@ -186,9 +193,11 @@ class EditTest(unittest.TestCase):
 
     def test_what_is_held_no_longer_is_said_and_a_post_by_hand_mends_it(self):
         job = Together(tee(), Style.TREE)
-        arm = next(p for p, _ in job.held if p.at_mm[0] < 0) if any(
-            p.at_mm[0] < 0 for p, _ in job.held
-        ) else job.held[0][0]
+        arm = (
+            next(p for p, _ in job.held if p.at_mm[0] < 0)
+            if any(p.at_mm[0] < 0 for p, _ in job.held)
+            else job.held[0][0]
+        )
         out = {s.id for s in job.made.supports if arm.id in s.patches}
         bare = job.edited(job.made, out, [])
         self.assertEqual([f.patch for f in bare.faults if f.kind == "not held"], [arm.id])

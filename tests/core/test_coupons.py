@@ -4,14 +4,14 @@ import unittest
 
 import numpy as np
 
-from upright_heron.core import coupons
 from upright_heron.core.errors import BadValue
-from upright_heron.core.health import examine
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.mesh import facet_normals
-from upright_heron.core.overhangs import facet_angles_deg, overhangs
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.mesh import facet_normals
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.hanging.overhangs import facet_angles_deg, overhangs
+from upright_heron.core.health.defects import examine
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.machines import coupons
 
 
 class CouponTest(unittest.TestCase):

@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from shapely import Polygon, affinity
 
-from upright_heron.core.fields import Field
-from upright_heron.core.layers import packed as as_rings
+from upright_heron.core.geometry.fields import Field
+from upright_heron.core.layers.stack import packed as as_rings
 
 PIXEL = 0.2
 

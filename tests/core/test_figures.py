@@ -8,11 +8,11 @@ import numpy as np
 from manifold3d import Manifold
 
 from tests.support import box, mesh_of, on_plate, sphere, tee
-from upright_heron.core.cups import find_cups
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.machines import Peel, material, printer
-from upright_heron.core.peel import NEWTONS, peel_curve
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.cups import find_cups
+from upright_heron.core.layers.peel import NEWTONS, peel_curve
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.machines.catalogue import Peel, material, printer
 from upright_heron.core.stance.figures import MEANING, Setting, figures
 from upright_heron.core.stance.names import lean, name_of
 from upright_heron.core.stance.pose import about_axis, along_x_deg, place

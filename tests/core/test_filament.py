@@ -12,18 +12,18 @@ from manifold3d import Manifold, OpType
 
 from tests.held import USUAL, Bench, table
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.marks import Mark, blank, painted
-from upright_heron.core.mesh import facts
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.mesh import facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.marking.marks import Mark, blank, painted
 from upright_heron.core.split.grid import box_for, split_into_grid
 from upright_heron.core.stance.pose import place
-from upright_heron.core.supports.demand import Hold, Style, proposed_style
-from upright_heron.core.supports.filament import chosen_styles, grow_supports, hold_part
-from upright_heron.core.supports.finish import finished
+from upright_heron.core.supports.checks.removal import Out, reach
+from upright_heron.core.supports.checks.verify import verify
+from upright_heron.core.supports.demand.patches import Hold, Style, proposed_style
+from upright_heron.core.supports.filament.finish import finished
+from upright_heron.core.supports.filament.styles import chosen_styles, grow_supports, hold_part
 from upright_heron.core.supports.model import Branches, Column, Slab
-from upright_heron.core.supports.reach import Out, reach
-from upright_heron.core.supports.verify import verify
 from upright_heron.demo.shapes import SHAPES
 
 
@@ -75,7 +75,6 @@ class DemandTest(unittest.TestCase):
         styles = {p.reason: proposed_style(p)[0] for p in Bench(table()).patches}
         self.assertEqual(list(styles.values()), [Style.LINES])
         self.assertEqual(proposed_style(Bench(stalactites()).patches[0])[0], Style.PILLAR)
-
 
     def test_what_hangs_round_a_hole_is_held_all_round(self):
         # The lowest layers of a ball reach out in rings, whose holes have as many corners as their rims.
@@ -391,7 +390,8 @@ class FigurineTest(unittest.TestCase):
         mesh = place(mesh, np.eye(3)).apply(mesh)
         stack = slice_solid(Solid.from_mesh(mesh), 0.2)
         cls.trees, cls.lines, cls.grid = (
-            hold_part(mesh, stack, 45.0, USUAL, style=style) for style in (Style.TREE, Style.LINES, Style.GRID)
+            hold_part(mesh, stack, 45.0, USUAL, style=style)
+            for style in (Style.TREE, Style.LINES, Style.GRID)
         )
 
     def test_trees_reach_every_tip_with_less_than_a_third_of_a_grid(self):
@@ -467,7 +467,7 @@ class CheckTest(unittest.TestCase):
 
     def remade(self, change):
         """The same supports with every layer changed: (section, level) to section."""
-        from upright_heron.core.layers import pack
+        from upright_heron.core.layers.stack import pack
 
         stack = self.made.layers
         sections = [change(stack.section(level), level) for level in range(len(stack))]

@@ -7,15 +7,15 @@ from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stalactites, tee, torus
-from upright_heron.core.findings import Family, Hanging, State, listed, walk
-from upright_heron.core.hangs import hanging_regions
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.lows import low_points
-from upright_heron.core.solid import Solid
-from upright_heron.core.steps import layer_steps, thin_necks
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.filament import hold_part
-from upright_heron.core.supports.holding import holding, probes
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.findings import Family, Hanging, State, listed, walk
+from upright_heron.core.hanging.layer_steps import layer_steps, thin_necks
+from upright_heron.core.hanging.lowest_points import low_points
+from upright_heron.core.hanging.overhang_regions import hanging_regions
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.supports.checks.holding import holding, probes
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.styles import hold_part
 from upright_heron.core.supports.model import SupportSettings
 
 

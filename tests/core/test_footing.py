@@ -6,10 +6,10 @@ import unittest
 from manifold3d import CrossSection
 
 from tests.support import box, tee
-from upright_heron.core.footing import FootingKind, FootingSettings, filled, footprint, make_footing
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.mesh import edges, facts
-from upright_heron.core.solid import Solid
+from upright_heron.core.footing.footing import FootingKind, FootingSettings, filled, footprint, make_footing
+from upright_heron.core.geometry.mesh import edges, facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.layers.stack import slice_solid
 
 
 def rectangle(x, y, at=(0, 0)):

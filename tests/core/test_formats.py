@@ -17,8 +17,8 @@ from upright_heron.core import errors
 from upright_heron.core.formats import archive
 from upright_heron.core.formats.read import read
 from upright_heron.core.formats.reading import finish
-from upright_heron.core.handoff.threemf import Item, write_3mf
-from upright_heron.core.mesh import facts
+from upright_heron.core.geometry.mesh import facts
+from upright_heron.core.handoff.threemf import FileObject, write_3mf
 
 
 def theirs(body):
@@ -59,7 +59,7 @@ class WrittenElsewhereTest(unittest.TestCase):
 
     def test_the_bytes_decide_and_not_the_name(self):
         self.check(trimesh.exchange.ply.export_ply(theirs(tee())), "a.stl", None)
-        self.check(write_3mf([Item("part", mesh_of(tee()))], "t"), "a.stl", "millimeter")
+        self.check(write_3mf([FileObject("part", mesh_of(tee()))], "t"), "a.stl", "millimeter")
 
 
 class ThreeMfTest(unittest.TestCase):

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
 from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee, torus
-from upright_heron.core.hangs import Kind, hanging_regions
+from upright_heron.core.hanging.overhang_regions import Kind, hanging_regions
 
 
 def regions(body, limit=45.0, **more):

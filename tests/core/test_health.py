@@ -12,13 +12,13 @@ from tests.broken import sound, variants, volume
 from tests.support import box, mesh_of, sphere, tee
 from upright_heron.core.errors import BadValue, Cancelled
 from upright_heron.core.formats.stl import read_stl
+from upright_heron.core.geometry.mesh import Mesh, facet_normals, facts
+from upright_heron.core.geometry.solid import Solid, concatenated
+from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.health import EdgeTable, examine, loops, thickness_mm
-from upright_heron.core.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
-from upright_heron.core.mesh import Mesh, facet_normals, facts
-from upright_heron.core.places import report, thin_walls
-from upright_heron.core.solid import Solid, concatenated
-from upright_heron.core.tree import Tree
+from upright_heron.core.health.defects import EdgeTable, examine, loops, thickness_mm
+from upright_heron.core.health.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
+from upright_heron.core.health.report import report, thin_walls
 from upright_heron.demo.shapes import SHAPES
 
 

@@ -10,16 +10,16 @@ from manifold3d import Manifold
 
 from tests.held import USUAL, Bench, table
 from tests.support import box, comb, mesh_of, on_plate, stalactites
-from upright_heron.core.findings import Family, finding_id, walk
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.finish import edited
-from upright_heron.core.supports.holding import holding, probes
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.tree import Tree
+from upright_heron.core.hanging.findings import Family, finding_id, walk
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.supports.checks.holding import holding, probes
+from upright_heron.core.supports.checks.removal import Out, reach
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.finish import edited
 from upright_heron.core.supports.model import Branches, SupportSet, SupportSettings
-from upright_heron.core.supports.reach import Out, reach
-from upright_heron.core.supports.stilts import make_stilts
-from upright_heron.core.tree import Tree
+from upright_heron.core.supports.resin.stilts import make_stilts
 
 
 def island(found, number):

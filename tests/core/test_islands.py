@@ -9,10 +9,10 @@ from manifold3d import Manifold, OpType
 from shapely.geometry import MultiPolygon, Polygon
 
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee, torus
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.regions import bodies, links, pieces
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.layers.layer_components import bodies, links, pieces
+from upright_heron.core.layers.stack import slice_solid
 
 
 def islands(body, layer=0.2, **options):

@@ -12,8 +12,8 @@ from manifold3d import Manifold
 from tests.support import box, mesh_of, on_plate, open_box, sphere, tee, torus
 from upright_heron.core.errors import BadValue, Cancelled
 from upright_heron.core.formats.stl import read_stl
-from upright_heron.core.layers import cut, layer_count, slice_open_mesh, slice_solid, thinned
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.layers.stack import cut, layer_count, slice_open_mesh, slice_solid, thinned
 
 
 class AreaTest(unittest.TestCase):

@@ -8,12 +8,12 @@ from hypothesis import strategies as st
 from manifold3d import Manifold
 
 from tests.support import box, mesh_of, sphere, torus
-from upright_heron.core import marks as m
-from upright_heron.core.channels import channel_at, find_channels, gaps_mm
 from upright_heron.core.errors import BadValue
-from upright_heron.core.fine import refined
-from upright_heron.core.marks import Mark
-from upright_heron.core.mesh import Mesh, facts
+from upright_heron.core.geometry.mesh import Mesh, facts
+from upright_heron.core.geometry.subdivision import refined
+from upright_heron.core.marking import marks as m
+from upright_heron.core.marking.channels import channel_at, find_channels, gaps_mm
+from upright_heron.core.marking.marks import Mark
 
 BLOCK = box(40, 30, 20)
 

@@ -9,8 +9,8 @@ from manifold3d import Manifold
 
 from tests.support import box, mesh_of, sphere, torus
 from upright_heron.core.errors import NotClosed
-from upright_heron.core.mesh import Mesh, edges, facet_normals, facts, mass_properties, weld
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.mesh import Mesh, edges, facet_normals, facts, mass_properties, weld
+from upright_heron.core.geometry.solid import Solid
 
 TETRA = Mesh(
     np.array([[0, 0, 0], [10, 0, 0], [0, 10, 0], [0, 0, 10]], float),

@@ -8,18 +8,18 @@ import trimesh
 
 from tests import open_meshes
 from upright_heron.core.formats.stl import read_stl
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import cut, slice_solid
-from upright_heron.core.lows import low_points
-from upright_heron.core.mesh import facts
-from upright_heron.core.overhangs import overhangs
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.mesh import facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.hanging.lowest_points import low_points
+from upright_heron.core.hanging.overhangs import overhangs
+from upright_heron.core.layers.stack import cut, slice_solid
 from upright_heron.core.split.grid import split_into_grid
 from upright_heron.core.stance.resting import resting_faces
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.filament import hold_part
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.styles import hold_part
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.stilts import make_stilts
+from upright_heron.core.supports.resin.stilts import make_stilts
 
 # Triangles, genus (from Euler's number) and lowest points of the surface, counted apart from this project.
 # T. Banchoff, "Critical points and curvature for embedded polyhedral surfaces", Amer. Math. Monthly 77, 1970.
@@ -168,7 +168,17 @@ class SupportedPartTest(unittest.TestCase):
     def test_trees_reach_every_tip_and_hold_every_patch(self):
         # Part standing as its file has it, lowest point at z = 0; the check looks at the finished layers.
         # Organic shapes, gear teeth, blades 2 mm apart, and edges a millimetre over the plate.
-        for name in ("armadillo", "elephant", "camel", "hand", "knot1", "pinion", "turbine", "anchor", "rotor"):
+        for name in (
+            "armadillo",
+            "elephant",
+            "camel",
+            "hand",
+            "knot1",
+            "pinion",
+            "turbine",
+            "anchor",
+            "rotor",
+        ):
             with self.subTest(name):
                 made = hold_part(part(name)[1], cut_part(name)[1], 45.0, SupportSettings(), style=Style.TREE)
                 self.assertEqual([p.lost for p in made.patches if p.lost], [])

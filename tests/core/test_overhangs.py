@@ -9,16 +9,16 @@ from hypothesis import strategies as st
 from manifold3d import Manifold
 
 from tests.support import box, mesh_of, on_plate, portal, sphere, tee, torus
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.overhangs import (
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.overhangs import (
     facet_angles_deg,
     overhangs,
     step_mm,
     unheld_sections,
 )
-from upright_heron.core.solid import Solid
-from upright_heron.core.stance.plumb import Surface
+from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.stance.sweep import hull_corners, sweep
+from upright_heron.core.stance.vertical_rays import Surface
 
 FINE = 720
 

@@ -10,14 +10,14 @@ from hypothesis import strategies as st
 from manifold3d import Manifold
 
 from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee
-from upright_heron.core.chained import Walker
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.mesh import Mesh
-from upright_heron.core.solid import Solid
-from upright_heron.core.stance.plumb import Surface, plumb
+from upright_heron.core.geometry.mesh import Mesh
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.layers.closed_slicer import Walker
+from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.stance.pose import about_axis, place
 from upright_heron.core.stance.sweep import hull_corners, sweep
+from upright_heron.core.stance.vertical_rays import Surface, plumb
 
 LIMIT = 45.0
 turns = st.tuples(*[st.floats(-180, 180)] * 3).map(
@@ -169,7 +169,7 @@ class WalkedLayersTest(unittest.TestCase):
 
     def test_centre_against_trimesh(self):
         mesh = mesh_of(portal().rotate((10, 20, 30)))
-        from upright_heron.core.machines import material, printer
+        from upright_heron.core.machines.catalogue import material, printer
         from upright_heron.core.stance.figures import Base, Setting
 
         setting = Setting(printer("Sedge 300"), material("PLA"), LIMIT, 0.2)

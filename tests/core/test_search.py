@@ -7,9 +7,9 @@ from scipy.stats import spearmanr
 
 from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.errors import Cancelled
-from upright_heron.core.machines import limit_for, material, printer
-from upright_heron.core.mesh import facts
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.mesh import facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.machines.catalogue import limit_for, material, printer
 from upright_heron.core.stance.figures import Setting, figures
 from upright_heron.core.stance.pose import standing_on
 from upright_heron.core.stance.resting import resting_faces
@@ -172,7 +172,7 @@ class WeighingTest(unittest.TestCase):
                 )
                 weighed = [scale.weigh(r, sums, k)[1][1] for k, r in enumerate(rotations)]
                 from upright_heron.core.stance.figures import pixel_for
-                from upright_heron.core.stance.plumb import plumb
+                from upright_heron.core.stance.vertical_rays import plumb
 
                 exact = [
                     plumb(

@@ -9,14 +9,14 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from tests.support import box, mesh_of
-from upright_heron.core import machines
 from upright_heron.core.errors import BadValue, Cancelled, EmptyFile
-from upright_heron.core.estimate import estimate, filament_length_mm, printed_volume_mm3
-from upright_heron.core.findings import Family, Finding, State
-from upright_heron.core.fit import fit
-from upright_heron.core.picture import picture
-from upright_heron.core.preflight import Weight, preflight
+from upright_heron.core.geometry.picture import picture
+from upright_heron.core.handoff.preflight import Weight, preflight
+from upright_heron.core.hanging.findings import Family, Finding, State
+from upright_heron.core.machines import catalogue as machines
+from upright_heron.core.plates.fit import fit
 from upright_heron.core.progress import tracked
+from upright_heron.core.toolpaths.rough_estimate import estimate, filament_length_mm, printed_volume_mm3
 from upright_heron.core.units import judge_unit, length_mm, number
 
 

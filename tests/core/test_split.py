@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from tests.support import box, portal, sphere
 from upright_heron.core.errors import BadValue, Cancelled
-from upright_heron.core.mesh import edges
-from upright_heron.core.solid import Solid
+from upright_heron.core.geometry.mesh import edges
+from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.split.grid import box_for, cell_counts, split_into_grid
 
 

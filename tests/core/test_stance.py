@@ -13,7 +13,7 @@ from manifold3d import Manifold
 from tests.support import box, mesh_of, open_box, sphere, tee
 from upright_heron.core.errors import BadValue
 from upright_heron.core.formats.stl import read_stl
-from upright_heron.core.mesh import facts
+from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.stance.pose import (
     about_axis,
     from_quaternion,

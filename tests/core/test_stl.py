@@ -8,8 +8,8 @@ import numpy as np
 from tests.support import ascii_stl, box, mesh_of, raw_stl, sphere, stl
 from upright_heron.core import errors
 from upright_heron.core.formats.stl import read_stl
+from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.mesh import facts
 
 
 class RoundTripTest(unittest.TestCase):

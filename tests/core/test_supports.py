@@ -14,14 +14,14 @@ from manifold3d import Manifold, OpType
 from tests.held import Bench, levels, prism_mm3
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.errors import Cancelled
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.mesh import edges, facts
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.filament import make_filament
+from upright_heron.core.geometry.mesh import edges, facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.styles import make_filament
 from upright_heron.core.supports.model import SupportSettings, stilt_volume_mm3
-from upright_heron.core.supports.stilts import make_stilts
+from upright_heron.core.supports.resin.stilts import make_stilts
 
 TIGHT = SupportSettings(gap_mm=0, clearance_mm=0)
 

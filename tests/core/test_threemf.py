@@ -9,8 +9,8 @@ import numpy as np
 
 from tests.support import box, mesh_of, sphere
 from upright_heron.core.errors import BadValue
-from upright_heron.core.handoff.threemf import Item, write_3mf
-from upright_heron.core.mesh import Mesh, facts
+from upright_heron.core.geometry.mesh import Mesh, facts
+from upright_heron.core.handoff.threemf import FileObject, write_3mf
 
 
 def read(data):
@@ -41,7 +41,8 @@ class WriteTest(unittest.TestCase):
 
     def test_read_back_by_the_reference_library(self):
         data = write_3mf(
-            [Item("part ü & <1>", self.part), Item("support a", self.post, "support")], "Hide 3 & more"
+            [FileObject("part ü & <1>", self.part), FileObject("support a", self.post, "support")],
+            "Hide 3 & more",
         )
         model, objects = read(data)
         self.assertEqual(model.GetUnit(), lib3mf.ModelUnit.MilliMeter)
@@ -57,7 +58,7 @@ class WriteTest(unittest.TestCase):
 
     def test_package_parts(self):
         # 3MF Core Specification 1.x: the parts of the package and their types.
-        with zipfile.ZipFile(io.BytesIO(write_3mf([Item("part", self.post)], "x"))) as package:
+        with zipfile.ZipFile(io.BytesIO(write_3mf([FileObject("part", self.post)], "x"))) as package:
             self.assertEqual(
                 set(package.namelist()), {"[Content_Types].xml", "_rels/.rels", "3D/3dmodel.model"}
             )
@@ -65,15 +66,17 @@ class WriteTest(unittest.TestCase):
             self.assertIn(b'unit="millimeter"', package.read("3D/3dmodel.model"))
 
     def test_same_input_same_bytes(self):
-        items = [Item("part", self.part)]
+        items = [FileObject("part", self.part)]
         self.assertEqual(write_3mf(items, "x"), write_3mf(items, "x"))
 
     def test_hostile_names(self):
-        _, objects = read(write_3mf([Item('part "\x00\x07\ud800\uffff" \' >', self.post)], "\x01]]>&amp;"))
+        _, objects = read(
+            write_3mf([FileObject('part "\x00\x07\ud800\uffff" \' >', self.post)], "\x01]]>&amp;")
+        )
         self.assertEqual(objects[0].GetName(), 'part "" \' >')
 
     def test_refusals(self):
         with self.assertRaises(BadValue):
             write_3mf([], "x")
         with self.assertRaises(BadValue):
-            write_3mf([Item("part", self.post, "furniture")], "x")
+            write_3mf([FileObject("part", self.post, "furniture")], "x")

@@ -9,14 +9,14 @@ from hypothesis import strategies as st
 from manifold3d import CrossSection, Manifold
 
 from tests.support import box, mesh_of, portal, torus
-from upright_heron.core.fine import refined
-from upright_heron.core.hangs import hanging_regions
-from upright_heron.core.layers import pack, slice_solid, spliced
-from upright_heron.core.machines import Peel
-from upright_heron.core.marks import Mark, blank, painted
-from upright_heron.core.peel import outlines_mm, peel_curve
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.wishes import BESIDE_MM, Wishes, spread_tips, wishes
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.subdivision import refined
+from upright_heron.core.hanging.overhang_regions import hanging_regions
+from upright_heron.core.layers.peel import outlines_mm, peel_curve
+from upright_heron.core.layers.stack import pack, slice_solid, spliced
+from upright_heron.core.machines.catalogue import Peel
+from upright_heron.core.marking.marks import Mark, blank, painted
+from upright_heron.core.supports.demand.demand_overrides import BESIDE_MM, Wishes, spread_tips, wishes
 
 
 def total(plans):

@@ -10,14 +10,14 @@ from manifold3d import Manifold, OpType
 
 from tests.held import USUAL, Bench
 from tests.support import box, on_plate
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.solid import Solid
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.descent import around, gap_under, way_down
-from upright_heron.core.supports.filament import chosen_styles, grow_supports
-from upright_heron.core.supports.finish import edited, finished
-from upright_heron.core.supports.room import Room
-from upright_heron.core.supports.tips import COVERED, FALL_MM, RISE_MM, Places, tips_of
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.clearance_field import Room
+from upright_heron.core.supports.filament.descent import around, gap_under, way_down
+from upright_heron.core.supports.filament.finish import edited, finished
+from upright_heron.core.supports.filament.styles import chosen_styles, grow_supports
+from upright_heron.core.supports.filament.tips import COVERED, FALL_MM, RISE_MM, Places, tips_of
 
 # A tip ends a gap below the part: it may cut into a wall beside it by the noise of the check, layer by layer.
 NOISE_MM3 = 0.15 * 0.2 * 4

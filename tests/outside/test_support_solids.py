@@ -12,9 +12,9 @@ from trimesh.ray.ray_pyembree import RayMeshIntersector
 
 from tests.held import USUAL, Bench
 from tests.support import box, comb, stalactites, tee
-from upright_heron.core.handoff.threemf import Item, write_3mf
-from upright_heron.core.solid import concatenated
-from upright_heron.core.supports.demand import Style
+from upright_heron.core.geometry.solid import concatenated
+from upright_heron.core.handoff.threemf import FileObject, write_3mf
+from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.model import Branches
 
 # Sides of branches are drawn with twelve corners, and fields tell distances to a part of a pixel.
@@ -147,7 +147,10 @@ class ClosedTest(unittest.TestCase):
         for style in (Style.LINES, Style.TREE):
             with self.subTest(style.value):
                 bench, made = held("tee", style)
-                data = write_3mf([Item("part", bench.mesh), Item("support", made.handoff_mesh(), "support")], "tee")
+                data = write_3mf(
+                    [FileObject("part", bench.mesh), FileObject("support", made.handoff_mesh(), "support")],
+                    "tee",
+                )
                 model = lib3mf.get_wrapper().CreateModel()
                 reader = model.QueryReader("3mf")
                 reader.SetStrictModeActive(True)

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from upright_heron.core.errors import BadValue
-from upright_heron.core.footing import FootingKind
+from upright_heron.core.footing.footing import FootingKind
 from upright_heron.core.stance.pose import from_quaternion
 from upright_heron.sheet.changes import CHANGES
 from upright_heron.sheet.models import JobSheet, Part

@@ -8,8 +8,8 @@ from pydantic import ValidationError
 
 from tests.sheet.test_changes import SHEET, change
 from upright_heron.core.errors import BadValue
-from upright_heron.core.footing import FootingKind
-from upright_heron.core.machines import Technology
+from upright_heron.core.footing.footing import FootingKind
+from upright_heron.core.machines.catalogue import Technology
 from upright_heron.sheet.models import JobSheet, Size
 from upright_heron.sheet.part_changes import MOST_PARTS, AddParts, Resize, SeparateParts, TakeOut
 from upright_heron.sheet.process import Footing, Preset, Process, Supports

@@ -7,8 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.support import box, mesh_of
-from upright_heron.core.handoff.threemf import Item
-from upright_heron.core.mesh import Mesh
+from upright_heron.core.geometry.mesh import Mesh
+from upright_heron.core.handoff.threemf import FileObject
 from upright_heron.work.packing import ROW_GAP_MM, in_rows, moved
 
 sides = st.tuples(*[st.floats(1, 120)] * 3)
@@ -16,7 +16,7 @@ places = st.tuples(*[st.floats(-200, 200)] * 2)
 
 
 def item(size, at, name="part"):
-    return Item(name, mesh_of(box(*size, (*at, 0))))
+    return FileObject(name, mesh_of(box(*size, (*at, 0))))
 
 
 class RowsTest(unittest.TestCase):
@@ -45,7 +45,7 @@ class RowsTest(unittest.TestCase):
     def test_an_empty_object_is_kept_as_it_is(self):
         nothing = Mesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32))
         self.assertIs(moved(nothing, 5.0), nothing)
-        found = in_rows([[item((5, 5, 5), (0, 0)), Item("support", nothing)]])
+        found = in_rows([[item((5, 5, 5), (0, 0)), FileObject("support", nothing)]])
         self.assertEqual(len(found), 2)
 
 

@@ -10,15 +10,15 @@ from sqlalchemy import create_engine, inspect
 
 from tests.sheet.test_changes import SHEET
 from tests.support import box, mesh_of, stalactites, stl, tee
-from upright_heron.core.footing import FootingKind, FootingSettings, make_footing
-from upright_heron.core.islands import find_islands
-from upright_heron.core.layers import slice_solid
-from upright_heron.core.solid import Solid
+from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.hanging.islands import find_islands
+from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.split.grid import split_into_grid
-from upright_heron.core.supports.demand import Style
-from upright_heron.core.supports.filament import hold_part
+from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.styles import hold_part
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.stilts import make_stilts
+from upright_heron.core.supports.resin.stilts import make_stilts
 from upright_heron.sheet.changes import Rename, SetLimit, Turn
 from upright_heron.store.codec import decode, encode
 from upright_heron.store.models import Base

@@ -15,7 +15,7 @@ from fastapi.testclient import TestClient
 
 from tests.core.test_threemf import read
 from tests.support import ascii_stl, box, comb, open_box, raw_stl, stalactites, stl, tee
-from upright_heron.core.health import examine
+from upright_heron.core.health.defects import examine
 from upright_heron.demo.jobs import NAMES, make_demo_jobs
 from upright_heron.demo.shapes import SHAPES
 from upright_heron.settings import Settings

@@ -189,7 +189,9 @@ class ReachTest(HandCase):
         trapped = json.loads(self.client.get(f"/jobs/{job_id}/sheet?open=6").text.split('data-ids="')[1].split(
             '"')[0].replace("&#34;", '"'))  # fmt: skip
         answer = self.client.post(
-            f"/jobs/{job_id}/supports/channel?open=6", data={"support": trapped[0]}, headers={"HX-Request": "true"}
+            f"/jobs/{job_id}/supports/channel?open=6",
+            data={"support": trapped[0]},
+            headers={"HX-Request": "true"},
         )
         said = Page(answer.text).text("hand-said")
         self.assertIn("channel 8.0 mm wide is kept clear", said)
@@ -264,7 +266,9 @@ class MaterialTest(HandCase):
 
         def minutes():
             words = self.section(job_id, 6).text("support-time").split(",")[0].split()
-            return sum(float(w) * (60 if u == "h" else 1) for w, u in zip(words[::2], words[1::2], strict=True))
+            return sum(
+                float(w) * (60 if u == "h" else 1) for w, u in zip(words[::2], words[1::2], strict=True)
+            )
 
         usual = minutes()
         self.again(job_id, style="lines", every="3", brim_mm="2")

@@ -8,10 +8,10 @@ from manifold3d import Manifold
 
 from tests.support import box, comb, mesh_of, portal, stl, tee
 from tests.web.test_app import AppCase
-from upright_heron.core.fine import refined
 from upright_heron.core.formats.read import read
+from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.marks import Mark
+from upright_heron.core.marking.marks import Mark
 
 
 class MarksCase(AppCase):

@@ -9,12 +9,11 @@ import trimesh
 
 from tests.support import box, mesh_of, on_plate, sphere, stl, tee
 from tests.web.test_app import AppCase
+from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.mesh import Mesh
 
 
 class PartCase(AppCase):
-
     def post(self, job_id, path, status=200, **fields):
         answer = self.client.post(f"/jobs/{job_id}/{path}", data=fields, headers={"HX-Request": "true"})
         self.assertEqual(answer.status_code, status, answer.text[:300])

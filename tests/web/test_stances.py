@@ -59,8 +59,8 @@ class FiguresTest(StanceCase):
 
     def test_an_open_part_has_figures_too(self):
         from tests.support import mesh_of
+        from upright_heron.core.geometry.mesh import Mesh
         from upright_heron.core.handoff.stl import write_stl
-        from upright_heron.core.mesh import Mesh
 
         whole = mesh_of(tee())
         job_id = self.job(write_stl(Mesh(whole.vertices, whole.faces[1:])))

@@ -16,6 +16,7 @@ from upright_heron.work.intake import new_sheet, take_in
 
 class YardTest(AppCase):
     alone = True
+
     def names(self, show="open"):
         return [line.split("<")[0] for line in self.client.get(f"/?show={show}").text.split("<strong>")[1:]]
 

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from manifold3d import CrossSection, Manifold
 
-from .findings import walk
 from .formats.stl import read_stl
+from .geometry.mesh import facts
+from .geometry.picture import picture
+from .geometry.solid import Solid
+from .geometry.tree import Tree
 from .handoff.stl import write_stl
-from .layers import LayerStack, slice_solid
-from .mesh import facts
-from .overhangs import overhangs
-from .picture import picture
-from .solid import Solid
+from .hanging.findings import walk
+from .hanging.overhangs import overhangs
+from .layers.stack import LayerStack, slice_solid
 from .stance.resting import resting_faces
-from .supports.demand import Patch, Style
-from .supports.filament import make_filament
+from .supports.demand.patches import Patch, Style
+from .supports.filament.styles import make_filament
 from .supports.model import SupportSettings
-from .tree import Tree
 
 
 def _hold_one(stack: LayerStack) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..core.handoff.stl import write_stl
-from ..core.mend import drop_needless
+from ..core.health.mend import drop_needless
 from ..core.stance.pose import about_axis, to_quaternion
 from ..sheet.models import Grid, JobSheet, Stance
 from ..sheet.process import Footing, Process, Supports

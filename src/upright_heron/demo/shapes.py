@@ -9,8 +9,8 @@ import numpy as np
 from manifold3d import CrossSection, Manifold, Mesh64, OpType
 from numpy.typing import NDArray
 
-from ..core.mesh import Mesh
-from ..core.solid import Solid
+from ..core.geometry.mesh import Mesh
+from ..core.geometry.solid import Solid
 
 Field = NDArray[np.float32]
 Point = tuple[float, float, float]

@@ -9,12 +9,12 @@ from numpy.typing import NDArray
 from pydantic import BeforeValidator, Field, TypeAdapter
 
 from ..core.errors import BadValue
-from ..core.footing import FootingKind
-from ..core.machines import material, materials_for, printer
+from ..core.footing.footing import FootingKind
+from ..core.machines.catalogue import material, materials_for, printer
 from ..core.split.grid import box_for
 from ..core.stance.names import COMPASS, lean, name_of
 from ..core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
-from ..core.supports.demand import Hold, Style
+from ..core.supports.demand.patches import Hold, Style
 from .change import Change, altered
 from .document import Length, Name
 from .handwork import DropVariant, KeepVariant, TakeVariant

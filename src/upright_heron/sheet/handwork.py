@@ -101,4 +101,3 @@ def variant(sheet: JobSheet, name: str) -> Variant:
         if kept.name == name:
             return kept
     raise BadValue(f"There is no variant “{name}”.", "Pick one of the list.")
-

@@ -8,8 +8,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from ..core.footing import FootingSettings
-from ..core.machines import MATERIALS, Material, Printer, Technology, limit_for, material, printer
+from ..core.footing.footing import FootingSettings
+from ..core.machines.catalogue import MATERIALS, Material, Printer, Technology, limit_for, material, printer
 from ..core.stance.figures import Setting
 from ..core.stance.search import GOALS, MIXES, Goals
 from ..core.supports.model import SupportSettings

@@ -8,9 +8,9 @@ from typing import Annotated
 from pydantic import Field
 
 from ..core.errors import BadValue
-from ..core.footing import FootingKind
-from ..core.machines import Printer, Technology
-from ..core.supports.demand import Hold, Style
+from ..core.footing.footing import FootingKind
+from ..core.machines.catalogue import Printer, Technology
+from ..core.supports.demand.patches import Hold, Style
 from ..core.supports.model import SupportSettings
 from ..core.units import length_mm, number
 from .document import Document, Length, Name

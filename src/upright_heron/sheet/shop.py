@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from ..core.machines import Material, Peel, Printer, Technology
+from ..core.machines.catalogue import Material, Peel, Printer, Technology
 from .document import Document, Length, Name
 
 Spot = Annotated[Length, Field(ge=-2500, le=2500)]

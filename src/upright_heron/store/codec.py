@@ -16,33 +16,33 @@ import numpy as np
 from isal import isal_zlib
 from manifold3d import CrossSection, FillRule
 
-from ..core.channels import Channel
-from ..core.cups import Cup
-from ..core.findings import Hanging
-from ..core.footing import Footing
-from ..core.handoff.threemf import Item
-from ..core.hangs import Bridge, Region
-from ..core.islands import Island
-from ..core.layers import LayerStack
-from ..core.lows import Low
-from ..core.mesh import Edges, Mesh, MeshFacts
-from ..core.overhangs import Overhangs
-from ..core.places import Place, Report
+from ..core.footing.footing import Footing
+from ..core.geometry.mesh import Edges, Mesh, MeshFacts
+from ..core.handoff.threemf import FileObject
+from ..core.hanging.cups import Cup
+from ..core.hanging.findings import Hanging
+from ..core.hanging.islands import Island
+from ..core.hanging.layer_steps import Neck, Step
+from ..core.hanging.lowest_points import Low
+from ..core.hanging.overhang_regions import Bridge, Region
+from ..core.hanging.overhangs import Overhangs
+from ..core.health.report import Place, Report
+from ..core.layers.stack import LayerStack
+from ..core.marking.channels import Channel
 from ..core.split.grid import Piece, Split
 from ..core.stance.figures import Figures, LayerFigure
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found, Proposal
-from ..core.steps import Neck, Step
-from ..core.supports.demand import Patch
-from ..core.supports.filament import Grown
+from ..core.supports.checks.removal import Access
+from ..core.supports.demand.patches import Patch
+from ..core.supports.filament.styles import Grown
 from ..core.supports.model import Branches, Column, Fault, PatchLine, Slab, Stilt, SupportSet
-from ..core.supports.reach import Access
 
 CLASSES: dict[str, type] = {
     c.__name__: c
     for c in (
         Access, Branches, Bridge, Channel, Column, Cup, Edges, Fault, Figures, Footing, Found, Grown,
-        Hanging, Island, Item, LayerFigure, LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Patch,
+        Hanging, Island, FileObject, LayerFigure, LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Patch,
         PatchLine, Piece, Place, Proposal, Region, Report, RestingFace, Slab, Split, Step, Stilt, SupportSet,
     )
 }  # fmt: skip

@@ -21,7 +21,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from ..core.errors import HeronError
-from ..core.mesh import Mesh
+from ..core.geometry.mesh import Mesh
 from ..core.supports.model import Branches, Column
 from ..sheet.change import Change
 from ..sheet.document import Document

@@ -22,10 +22,10 @@ from starlette.concurrency import run_in_threadpool
 from .. import __version__
 from ..core.errors import HeronError, TooLarge
 from ..core.formats.read import SUFFIXES
-from ..core.mend import STEP_FOR
+from ..core.health.mend import STEP_FOR
 from ..core.stance.names import COMPASS
 from ..core.stance.search import MIXES
-from ..core.supports.demand import Hold, Style
+from ..core.supports.demand.patches import Hold, Style
 from ..settings import Settings
 from ..sheet.models import StanceGoals
 from ..sheet.process import Second

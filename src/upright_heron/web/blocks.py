@@ -7,8 +7,8 @@ import struct
 import numpy as np
 from manifold3d import CrossSection
 
-from ..core.layers import LayerStack, pack
-from ..core.mesh import Mesh
+from ..core.geometry.mesh import Mesh
+from ..core.layers.stack import LayerStack, pack
 from ..core.split.grid import Split
 
 

@@ -8,14 +8,14 @@ from collections import OrderedDict
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ..core import machines
-from ..core.findings import Family, State
-from ..core.fine import Fine, refined
-from ..core.footing import FootingKind
-from ..core.marks import MEANING, Mark
-from ..core.peel import NEWTONS
+from ..core.footing.footing import FootingKind
+from ..core.geometry.subdivision import Fine, refined
+from ..core.hanging.findings import Family, State
+from ..core.layers.peel import NEWTONS
+from ..core.machines import catalogue as machines
+from ..core.marking.marks import MEANING, Mark
 from ..core.stance.pose import from_quaternion
-from ..core.supports.reach import ENOUGH, Access, Out
+from ..core.supports.checks.removal import ENOUGH, Access, Out
 from ..sheet.models import HandWork, JobSheet
 from ..sheet.process import Preset
 from ..sheet.shop import OwnMaterial, OwnPrinter
@@ -329,7 +329,11 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "centre": list(live.figures.centre_mm) if live.figures else None,
         "islands": [
             {
-                "n": i.number, "z": i.z_mm, "x": i.x_mm, "y": i.y_mm, "layer": i.layer,
+                "n": i.number,
+                "z": i.z_mm,
+                "x": i.x_mm,
+                "y": i.y_mm,
+                "layer": i.layer,
                 "held": f"island {i.number}" in held,
             }
             for i in (live.findings.islands[:400] if live.findings else ())

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
-from ..core.supports.byhand import handles, width_of
+from ..core.supports.byhand.edits import handles, width_of
+from ..core.supports.checks.removal import Access, Out
 from ..core.supports.model import Branches, Column
-from ..core.supports.reach import Access, Out
 from ..work.summary import Summary
 
 
@@ -143,9 +143,7 @@ def variant_lines(now: Summary, found: dict[str, str]) -> list[VariantLine]:
         )
     if now.sheet.supports is not None:
         lines.append(_line("now", now, found.get("supports", "") if now.supports else "", False))
-    lines += [
-        _line(name, one, key if one.supports else "", True) for name, key, one in now.variants
-    ]
+    lines += [_line(name, one, key if one.supports else "", True) for name, key, one in now.variants]
     return lines
 
 

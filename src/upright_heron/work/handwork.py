@@ -9,9 +9,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..core.errors import BadValue
-from ..core.supports import byhand
-from ..core.supports.filament import Grown
-from ..core.supports.finish import edited, order
+from ..core.supports.byhand import edits as byhand
+from ..core.supports.filament.finish import edited, order
+from ..core.supports.filament.styles import Grown
 from ..core.supports.model import Branches, Column, SupportSet
 from ..core.units import length_mm, number
 from ..sheet.models import HandWork, JobSheet, Removed

@@ -7,12 +7,12 @@ from pathlib import PurePath
 from typing import NamedTuple
 
 from ..core.errors import BadValue
-from ..core.fine import refined
 from ..core.formats.read import SUFFIXES, read
 from ..core.formats.reading import MM_OF
-from ..core.machines import Technology, printer
-from ..core.mend import Mended, mend, separated
-from ..core.mesh import Mesh, facts
+from ..core.geometry.mesh import Mesh, facts
+from ..core.geometry.subdivision import refined
+from ..core.health.mend import Mended, mend, separated
+from ..core.machines.catalogue import Technology, printer
 from ..core.progress import Progress, silent
 from ..sheet.models import JobSheet, Part, Size
 from ..sheet.process import usual_footing

@@ -10,7 +10,7 @@ import hashlib
 import json
 from dataclasses import asdict
 
-from ..core.footing import FootingKind
+from ..core.footing.footing import FootingKind
 from ..core.split.grid import box_for
 from ..sheet.models import HandWork, JobSheet, Variant
 

@@ -9,13 +9,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core import marks as core
-from ..core.channels import channel_at
 from ..core.errors import BadValue
-from ..core.fine import Fine, refined
-from ..core.hangs import Region
-from ..core.marks import Mark, Marks, areas_mm2, carried
-from ..core.mesh import Mesh
+from ..core.geometry.mesh import Mesh
+from ..core.geometry.subdivision import Fine, refined
+from ..core.hanging.overhang_regions import Region
+from ..core.marking import marks as core
+from ..core.marking.channels import channel_at
+from ..core.marking.marks import Mark, Marks, areas_mm2, carried
 from ..core.stance.pose import from_quaternion
 from ..core.units import length_mm, number
 from ..sheet.models import JobSheet, PaintedMarks

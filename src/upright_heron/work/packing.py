@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..core.handoff.threemf import Item, write_3mf
-from ..core.mesh import Mesh
+from ..core.geometry.mesh import Mesh
+from ..core.handoff.threemf import FileObject, write_3mf
 from ..core.split.grid import Split
 from ..sheet.models import JobSheet
 
@@ -21,7 +21,7 @@ def moved(mesh: Mesh, x: float = 0.0, y: float = 0.0, z: float = 0.0) -> Mesh:
 ROW_GAP_MM = 5.0
 
 
-def in_rows(groups: list[list[Item]]) -> list[Item]:
+def in_rows(groups: list[list[FileObject]]) -> list[FileObject]:
     """Set groups of objects out in rows beside each other, about as wide as deep, none over another."""
     corners = [np.concatenate([i.mesh.bounds for i in group if len(i.mesh.faces)]) for group in groups]
     boxes = [(found.min(axis=0), found.max(axis=0)) for found in corners]
@@ -39,7 +39,7 @@ def in_rows(groups: list[list[Item]]) -> list[Item]:
 def pieces_3mf(sheet: JobSheet, split: Split) -> bytes:
     """All pieces of a split part as one 3MF, set out in rows beside each other, on the plate."""
     groups = [
-        [Item(f"part {sheet.name} piece {p.number}", moved(p.mesh, z=-float(p.mesh.bounds[0][2])))]
+        [FileObject(f"part {sheet.name} piece {p.number}", moved(p.mesh, z=-float(p.mesh.bounds[0][2])))]
         for p in split.pieces
     ]
     return write_3mf(in_rows(groups), f"{sheet.name}, {len(groups)} pieces")

@@ -13,39 +13,39 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
-from ..core.channels import Channel, find_channels, gaps_mm
 from ..core.errors import NotClosed
-from ..core.findings import Hanging, walk
-from ..core.fine import Fine, refined
-from ..core.footing import Footing, FootingKind, footprint, make_footing
-from ..core.handoff.threemf import Item, write_3mf
-from ..core.hangs import Region, hanging_regions
-from ..core.islands import find_islands
-from ..core.joined import across_edges
-from ..core.layers import LayerStack, cut
-from ..core.marks import Mark, Marks
-from ..core.mesh import Mesh, facet_normals, facts
-from ..core.overhangs import overhangs
-from ..core.picture import picture
-from ..core.places import Report, report
+from ..core.footing.footing import Footing, FootingKind, footprint, make_footing
+from ..core.geometry.adjacency import across_edges
+from ..core.geometry.mesh import Mesh, facet_normals, facts
+from ..core.geometry.picture import picture
+from ..core.geometry.solid import Solid
+from ..core.geometry.subdivision import Fine, refined
+from ..core.geometry.tree import Tree
+from ..core.handoff.threemf import FileObject, write_3mf
+from ..core.hanging.findings import Hanging, walk
+from ..core.hanging.islands import find_islands
+from ..core.hanging.overhang_regions import Region, hanging_regions
+from ..core.hanging.overhangs import overhangs
+from ..core.health.report import Report, report
+from ..core.layers.stack import LayerStack, cut
+from ..core.marking.channels import Channel, find_channels, gaps_mm
+from ..core.marking.marks import Mark, Marks
 from ..core.progress import Progress, silent
-from ..core.solid import Solid
 from ..core.split.grid import Split, box_for, split_into_grid
 from ..core.stance.figures import SHOW_DEG, Base, Figures, figures
 from ..core.stance.pose import Placement, from_quaternion, on_plate, place
 from ..core.stance.resting import RestingFace, resting_faces
 from ..core.stance.search import Found, search, slicer
-from ..core.supports.demand import Hold, Patch, Style, patches
-from ..core.supports.filament import Grown, chosen_styles, grow_supports, kept_clear
-from ..core.supports.finish import finished
-from ..core.supports.holding import holding, probes
+from ..core.supports.checks.holding import holding, probes
+from ..core.supports.checks.removal import Access, reach
+from ..core.supports.demand.demand_overrides import Wishes, wishes
+from ..core.supports.demand.patches import Hold, Patch, Style, patches
+from ..core.supports.demand.side_contacts import steady_heights, steady_patches, wall_patches
+from ..core.supports.filament.finish import finished
+from ..core.supports.filament.styles import Grown, chosen_styles, grow_supports, kept_clear
 from ..core.supports.model import Branches, Column, SupportSet, SupportSettings
-from ..core.supports.reach import Access, reach
-from ..core.supports.shown import Shown
-from ..core.supports.sides import steady_heights, steady_patches, wall_patches
-from ..core.supports.stilts import make_stilts
-from ..core.supports.wishes import Wishes, wishes
-from ..core.tree import Tree
+from ..core.supports.resin.stilts import make_stilts
+from ..core.supports.show_side import Shown
 from ..sheet.models import JobSheet
 from ..sheet.process import Second
 from ..store.store import Store
@@ -56,6 +56,7 @@ from .packing import in_rows, moved
 from .values import Findings, Holding, Marked, Package, Picture, Placed
 
 T = TypeVar("T")
+
 
 class _Recent:
     """The last few values by key: a process keeps the solid it works on."""
@@ -213,9 +214,7 @@ class Bench:
         setting = sheet.setting()
         mesh, painted = self.shown(sheet)
         key = json.dumps([sheet.part.mesh, setting.show, sheet.marks.show if sheet.marks else ""])
-        return self._bases.get(
-            key, lambda: Base.of(mesh, setting, closed=sheet.part.closed, painted=painted)
-        )
+        return self._bases.get(key, lambda: Base.of(mesh, setting, closed=sheet.part.closed, painted=painted))
 
     def fine(self, sheet: JobSheet) -> Fine:
         """The mesh that marks are painted on."""
@@ -420,9 +419,7 @@ class Bench:
 
     def _joins(self, sheet: JobSheet, placed: Mesh) -> tuple[Tree, NDArray[np.int32]]:
         """Tree and joins of the part in its stance: kept, for limits are dragged to and fro."""
-        return self._joined.get(
-            keys(sheet)["placed"], lambda: (Tree.of(placed), across_edges(placed))
-        )
+        return self._joined.get(keys(sheet)["placed"], lambda: (Tree.of(placed), across_edges(placed)))
 
     def holding(self, sheet: JobSheet) -> Holding:
         """Which supports hold which finding."""
@@ -483,38 +480,38 @@ class Bench:
 
         return self.store.recall(keys(sheet)["health"], make)
 
-    def objects(self, sheet: JobSheet) -> list[Item]:
+    def objects(self, sheet: JobSheet) -> list[FileObject]:
         """Part, supports and footing where they are printed; a raft raises the first two."""
         raised = 0.0
         name = sheet.part_name
-        base: list[Item] = []
+        base: list[FileObject] = []
         if sheet.footing.kind is not FootingKind.NONE:
             footing = self.footing(sheet)
             raised = footing.raise_mm
-            base = [Item(f"footing {sheet.footing.kind.value} of {name}", footing.mesh())]
-        part = Item(f"part {name}", moved(self.placed_mesh(sheet), z=raised))
+            base = [FileObject(f"footing {sheet.footing.kind.value} of {name}", footing.mesh())]
+        part = FileObject(f"part {name}", moved(self.placed_mesh(sheet), z=raised))
         if sheet.marks is not None:
             fine = self.fine(sheet)
             mesh = moved(self.placement(sheet).apply(fine.mesh), z=raised)
-            part = Item(part.name, mesh, marks=marks_of(sheet, fine, self.store))
+            part = FileObject(part.name, mesh, marks=marks_of(sheet, fine, self.store))
         held = []
         if sheet.supports is not None:
             held = self._held_items(sheet, raised)
         return [part, *held, *base]
 
-    def _held_items(self, sheet: JobSheet, raised: float) -> list[Item]:
+    def _held_items(self, sheet: JobSheet, raised: float) -> list[FileObject]:
         """Supports to hand off, apart by nozzle where two print them."""
         assert sheet.supports is not None
         made, name = self.supports(sheet), f"support of {sheet.part_name}"
         if not sheet.second_prints:
-            return [Item(name, moved(made.handoff_mesh(), z=raised), "support")]
+            return [FileObject(name, moved(made.handoff_mesh(), z=raised), "support")]
         second = f"{name}, nozzle 2, {sheet.second_stuff.name}"
         if sheet.supports.second is Second.ALL:
-            return [Item(second, moved(made.handoff_mesh(), z=raised), "support")]
+            return [FileObject(second, moved(made.handoff_mesh(), z=raised), "support")]
         walls, interface = (moved(mesh, z=raised) for mesh in made.parted_meshes())
-        return [Item(name, walls, "support"), Item(second, interface, "support")]
+        return [FileObject(name, walls, "support"), FileObject(second, interface, "support")]
 
-    def all_objects(self, sheet: JobSheet) -> list[Item]:
+    def all_objects(self, sheet: JobSheet) -> list[FileObject]:
         """Objects of all parts; those of several parts stand in rows beside each other."""
         if not sheet.others:
             return self.objects(sheet)

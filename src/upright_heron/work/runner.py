@@ -243,9 +243,7 @@ class Work:
         """
         return await self._ask(worker.resize, sheet.model_dump_json(), size.model_dump_json())
 
-    async def mend(
-        self, job_id: str, sheet: JobSheet, steps: tuple[str, ...] | None
-    ) -> worker.MendAnswer:
+    async def mend(self, job_id: str, sheet: JobSheet, steps: tuple[str, ...] | None) -> worker.MendAnswer:
         """Mend the part of a sheet in a worker, with progress on the page of its job.
 
         Raises

@@ -5,20 +5,20 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
-from ..core.channels import Channel
-from ..core.estimate import Estimate, estimate
-from ..core.findings import Finding, listed
-from ..core.fit import Fit, fit
-from ..core.footing import Footing, FootingKind
-from ..core.hangs import Region
-from ..core.places import Report
-from ..core.preflight import Check, Weight, preflight
+from ..core.footing.footing import Footing, FootingKind
+from ..core.handoff.preflight import Check, Weight, preflight
+from ..core.hanging.findings import Finding, listed
+from ..core.hanging.overhang_regions import Region
+from ..core.health.report import Report
+from ..core.marking.channels import Channel
+from ..core.plates.fit import Fit, fit
 from ..core.split.grid import Split
 from ..core.stance.figures import Figures
 from ..core.stance.resting import RestingFace
 from ..core.stance.search import Found
+from ..core.supports.checks.removal import Access, Out
 from ..core.supports.model import SupportSet
-from ..core.supports.reach import Access, Out
+from ..core.toolpaths.rough_estimate import Estimate, estimate
 from ..sheet.models import JobSheet
 from ..sheet.process import Second as SecondPrints
 from .keys import as_variant, keys

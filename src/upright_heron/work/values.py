@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..core.findings import Hanging
-from ..core.islands import Island
+from ..core.hanging.findings import Hanging
+from ..core.hanging.islands import Island
 from ..store.codec import register
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadCoordinates, EmptyFile, NoExtent
-from ..mesh import Mesh, edges, mass_properties, weld
+from ..geometry.mesh import Mesh, edges, mass_properties, weld
 
 EXPORT_AGAIN = "Export it again from the program it came from."
 

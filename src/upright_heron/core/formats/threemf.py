@@ -9,11 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadFile, EmptyFile, NotAMesh
-from ..handoff.threemf import WORDS
+from ..marking.marks import Mark
 from .archive import Archive
 from .reading import EXPORT_AGAIN, MM_OF, Body, Contents
 from .xml import parse
 
+# Marks of the part, beside the core of the format: programs that do not know it leave it alone.
+MARKS = "urn:upright-heron:marks:1"
+WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show"}
 DEEPEST = 32
 MOST_FACETS = 30_000_000
 

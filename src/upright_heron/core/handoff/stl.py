@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..formats.stl import RECORD
-from ..mesh import Mesh, facet_normals
+from ..geometry.mesh import Mesh, facet_normals
 
 
 def write_stl(mesh: Mesh) -> bytes:

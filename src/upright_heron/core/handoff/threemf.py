@@ -9,12 +9,10 @@ from dataclasses import dataclass
 from xml.sax.saxutils import quoteattr
 
 from ..errors import BadValue
-from ..marks import Mark, Marks
-from ..mesh import Mesh
+from ..formats.threemf import MARKS, WORDS
+from ..geometry.mesh import Mesh
+from ..marking.marks import Marks
 
-# Marks of the part, beside the core of the format: programs that do not know it leave it alone.
-MARKS = "urn:upright-heron:marks:1"
-WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show"}
 CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
 OBJECT_TYPES = ("model", "solidsupport", "support", "surface", "other")
 
@@ -37,7 +35,7 @@ _STAMP = (2020, 1, 1, 0, 0, 0)
 
 
 @dataclass(frozen=True, eq=False)
-class Item:
+class FileObject:
     """One object of the file.
 
     Attributes
@@ -57,12 +55,12 @@ class Item:
     marks: Marks | None = None
 
 
-def write_3mf(items: Sequence[Item], title: str) -> bytes:
+def write_3mf(items: Sequence[FileObject], title: str) -> bytes:
     """Write objects as a 3MF package; each is also an item of the build.
 
     Parameters
     ----------
-    items : sequence of Item
+    items : sequence of FileObject
         Empty meshes are left out.
     title : str
 
@@ -95,7 +93,7 @@ def write_3mf(items: Sequence[Item], title: str) -> bytes:
     return buffer.getvalue()
 
 
-def _model(items: Sequence[Item], title: str) -> Iterator[str]:
+def _model(items: Sequence[FileObject], title: str) -> Iterator[str]:
     ours = f' xmlns:heron="{MARKS}"' if any(item.marks is not None for item in items) else ""
     yield (
         '<?xml version="1.0" encoding="UTF-8"?>\n'

@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 
 from ..errors import BadValue
-from ..mesh import Mesh
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid
 from ..progress import Progress, silent
-from ..solid import Solid
 from ..tolerances import DEFAULT, Tolerances
 
 Size = tuple[float, float, float]

@@ -8,16 +8,16 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cups import Cup, find_cups
-from ..estimate import estimate, support_fill
-from ..fit import fit
-from ..islands import find_islands
-from ..layers import LayerStack
-from ..machines import Material, Printer, Technology
-from ..mesh import Mesh, mass_properties
-from ..peel import peel_curve
-from .plumb import Surface, plumb
+from ..geometry.mesh import Mesh, mass_properties
+from ..hanging.cups import Cup, find_cups
+from ..hanging.islands import find_islands
+from ..layers.peel import peel_curve
+from ..layers.stack import LayerStack
+from ..machines.catalogue import Material, Printer, Technology
+from ..plates.fit import fit
+from ..toolpaths.rough_estimate import estimate, support_fill
 from .sweep import hull_corners, sweep
+from .vertical_rays import Surface, plumb
 
 # Fine enough that closed forms come out to a few parts in a thousand, coarse enough to be quick.
 LINES_ACROSS = 500
@@ -180,9 +180,7 @@ class Base:
         surface = Surface.of(mesh)
         corners = hull_corners(mesh.vertices)
         return cls(
-            replace(
-                surface, show=show_facets(surface.normals, setting.show) if painted is None else painted
-            ),
+            replace(surface, show=show_facets(surface.normals, setting.show) if painted is None else painted),
             corners,
             mass_properties(mesh).centre_mm if closed else corners.mean(axis=0),
         )

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadValue
-from ..mesh import Mesh
+from ..geometry.mesh import Mesh
 
 Matrix = NDArray[np.float64]
 AXES = {"x": 0, "y": 1, "z": 2}

@@ -9,10 +9,10 @@ import numpy as np
 from manifold3d import Manifold
 from numpy.typing import NDArray
 
-from ..mesh import Mesh, MeshFacts, facet_normals, mass_properties
-from .plumb import Surface
+from ..geometry.mesh import Mesh, MeshFacts, facet_normals, mass_properties
 from .pose import standing_on
 from .sweep import hull_corners, sweep
+from .vertical_rays import Surface
 
 # Hull facets within this angle of each other are one face: files keep about seven digits.
 SAME_FACE_DEG = 0.05

@@ -16,19 +16,19 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ..chained import Walker
-from ..estimate import estimate
-from ..fit import fit
-from ..layers import LayerStack, cut, layer_count
-from ..mesh import Mesh, facts
+from ..geometry.mesh import Mesh, facts
+from ..geometry.solid import Solid
+from ..layers.closed_slicer import Walker
+from ..layers.stack import LayerStack, cut, layer_count
+from ..plates.fit import fit
 from ..progress import Progress, silent
-from ..solid import Solid
+from ..toolpaths.rough_estimate import estimate
 from .figures import Base, Figures, Setting, figures, show_facets, tip_angle_deg
 from .names import lean, name_of
-from .plumb import Surface, plumb
 from .pose import about_axis, place, standing_on
 from .resting import letter, resting_faces
 from .sweep import Sweep, hull_corners, sweep
+from .vertical_rays import Surface, plumb
 
 GOALS = ("less_support", "shorter_print", "clean_show", "better_surface", "firm", "smaller_layers")
 # An even spread of ways down, besides resting faces and leans.

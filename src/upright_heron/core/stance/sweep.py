@@ -14,8 +14,8 @@ from manifold3d import Manifold
 from numba import njit
 from numpy.typing import NDArray
 
-from ..overhangs import threshold
-from .plumb import Surface
+from ..hanging.overhangs import threshold
+from .vertical_rays import Surface
 
 # Undersides within this of parallel to the plate count as flat: they pull off the film at once (common
 # practice).

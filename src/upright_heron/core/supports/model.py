@@ -12,9 +12,9 @@ import numpy as np
 from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
-from ..layers import LayerStack
-from ..mesh import Mesh
-from ..solid import Solid, concatenated, union
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid, concatenated, union
+from ..layers.stack import LayerStack
 
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15

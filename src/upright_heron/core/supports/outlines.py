@@ -129,9 +129,9 @@ def overlapping_runs(
         )
         if not len(mine):
             continue
-        near = (other_low <= high[mine].max(axis=0)).all(axis=1) & (
-            other_high >= low[mine].min(axis=0)
-        ).all(axis=1)
+        near = (other_low <= high[mine].max(axis=0)).all(axis=1) & (other_high >= low[mine].min(axis=0)).all(
+            axis=1
+        )
         pairs = np.ones((len(mine), int(near.sum())), bool)
         for axis in range(3):
             pairs &= low[mine, None, axis] <= other_high[None, near, axis]

@@ -12,7 +12,7 @@ from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue, TooLarge
-from ...core.machines import MATERIALS, PRINTERS
+from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.units import length_mm
 from ...sheet.changes import AnyChange, PickMaterial, PickPrinter
 from ...sheet.models import JobSheet, Part, Size

@@ -10,10 +10,10 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
-from ...core.coupons import coupon
 from ...core.errors import BadValue
 from ...core.handoff.stl import write_stl
-from ...core.machines import MATERIALS, PRINTERS, Material, Printer
+from ...core.machines.catalogue import MATERIALS, PRINTERS, Material, Printer
+from ...core.machines.coupons import coupon
 from ...core.units import length_mm
 from ...sheet.changes import PickMaterial, PickPrinter
 from ...sheet.process import Preset

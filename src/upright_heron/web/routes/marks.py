@@ -10,10 +10,10 @@ from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import Response
 from starlette.concurrency import run_in_threadpool
 
-from ...core import marks as core
 from ...core.errors import BadValue, TooLarge
-from ...core.fine import Fine
-from ...core.marks import MEANING, Mark, Marks
+from ...core.geometry.subdivision import Fine
+from ...core.marking import marks as core
+from ...core.marking.marks import MEANING, Mark, Marks
 from ...core.units import length_mm
 from ...sheet.models import JobSheet
 from ...sheet.part_changes import Paint

@@ -9,8 +9,8 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from ...core.errors import BadValue
-from ...core.layers import LayerStack, thinned
-from ...core.places import MOST_FACETS
+from ...core.health.report import MOST_FACETS
+from ...core.layers.stack import LayerStack, thinned
 from ...store.store import NotFound
 from ..blocks import layer_block, mesh_block, pieces_block, section_block
 from ..dependencies import Services, Use

@@ -11,11 +11,11 @@ import numpy as np
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import Response
 
-from ...core.channels import channel_at
 from ...core.errors import BadValue
-from ...core.fine import Fine
-from ...core.marks import Mark, Marks, painted
-from ...core.supports.filament import chosen_styles
+from ...core.geometry.subdivision import Fine
+from ...core.marking.channels import channel_at
+from ...core.marking.marks import Mark, Marks, painted
+from ...core.supports.filament.styles import chosen_styles
 from ...core.supports.model import Branches, Column, SupportSet
 from ...sheet.handwork import EditSupports
 from ...sheet.models import JobSheet

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from ...core.machines import PRINTERS
+from ...core.machines.catalogue import PRINTERS
 from ...store.store import Job
 from ..dependencies import Services, Use
 

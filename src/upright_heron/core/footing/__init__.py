@@ -1,0 +1,1 @@
+"""What holds a part on the plate."""

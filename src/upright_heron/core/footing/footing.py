@@ -1,0 +1,141 @@
+"""Footing: what holds the part on the plate, as true polygons."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from manifold3d import CrossSection, FillRule, JoinType, Manifold
+
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid, union
+from ..layers.stack import LayerStack
+
+
+class FootingKind(StrEnum):
+    """What holds the part down."""
+
+    NONE = "none"
+    SKIRT = "skirt"
+    BRIM = "brim"
+    RAFT = "raft"
+
+
+@dataclass(frozen=True, slots=True)
+class FootingSettings:
+    """Settings of a footing.
+
+    Attributes
+    ----------
+    kind : FootingKind
+    lines : int
+        Lines of a skirt or a brim.
+    line_width_mm : float
+    distance_mm : float
+        From the outline to the first line of a skirt.
+    margin_mm : float
+        How far a raft reaches past the outline.
+    raft_layers : int
+    gap_mm : float
+        Between the raft and the part; nought when the feet are meant to grow from it (resin).
+    """
+
+    kind: FootingKind = FootingKind.NONE
+    lines: int = 6
+    line_width_mm: float = 0.44
+    distance_mm: float = 3.0
+    margin_mm: float = 4.0
+    raft_layers: int = 4
+    gap_mm: float = 0.25
+
+
+@dataclass(frozen=True, eq=False)
+class Footing:
+    """A footing as polygons.
+
+    Attributes
+    ----------
+    outline : CrossSection
+        The same in each of its layers.
+    layers : int
+    layer_mm : float
+    raise_mm : float
+        How much part and supports move up for it.
+    """
+
+    outline: CrossSection
+    layers: int
+    layer_mm: float
+    raise_mm: float
+
+    @property
+    def area_mm2(self) -> float:
+        """Area of one layer."""
+        return float(self.outline.area())
+
+    @property
+    def volume_mm3(self) -> float:
+        """Volume of all layers."""
+        return self.area_mm2 * self.layers * self.layer_mm
+
+    def mesh(self) -> Mesh:
+        """Solid of the footing, from the plate up; empty when there is none."""
+        if self.layers == 0 or self.outline.is_empty():
+            return Solid(Manifold()).mesh()
+        return Solid(union([self.outline.extrude(self.layers * self.layer_mm)])).mesh()
+
+
+def filled(section: CrossSection) -> CrossSection:
+    """Fill the holes of a section: its outer rings only."""
+    rings = [ring for ring in section.to_polygons() if _signed_area(ring) > 0]
+    return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
+
+
+def _signed_area(ring) -> float:  # type: ignore[no-untyped-def]
+    x, y = ring[:, 0] - ring[0, 0], ring[:, 1] - ring[0, 1]
+    return float(0.5 * (x[:-1] @ y[1:] - x[1:] @ y[:-1]))
+
+
+def grown(section: CrossSection, distance_mm: float) -> CrossSection:
+    """Grow a section by a distance with round corners (128 segments a circle)."""
+    return section.offset(distance_mm, JoinType.Round, 2.0, 128)
+
+
+def make_footing(first: CrossSection, settings: FootingSettings, layer_mm: float) -> Footing:
+    """Make a footing round what lies on the plate.
+
+    Parameters
+    ----------
+    first : CrossSection
+        First layer of part and supports together.
+    settings : FootingSettings
+    layer_mm : float
+
+    Returns
+    -------
+    Footing
+
+    Notes
+    -----
+    A brim follows every outline, inside holes too; a skirt only goes round the outside. By Steiner's
+    formula a brim of width d round a convex outline of length P has the area P d + pi d^2.
+    """
+    width = settings.lines * settings.line_width_mm
+    if settings.kind is FootingKind.BRIM:
+        return Footing(grown(first, width) - first, 1, layer_mm, 0.0)
+    if settings.kind is FootingKind.SKIRT:
+        inner = filled(grown(filled(first), settings.distance_mm))
+        return Footing(grown(inner, width) - inner, 1, layer_mm, 0.0)
+    if settings.kind is FootingKind.RAFT:
+        height = settings.raft_layers * layer_mm
+        slab = filled(grown(first, settings.margin_mm))
+        return Footing(slab, settings.raft_layers, layer_mm, height + settings.gap_mm)
+    return Footing(CrossSection(), 0, layer_mm, 0.0)
+
+
+def footprint(part: LayerStack, supports: LayerStack | None, *, lifted: bool) -> CrossSection:
+    """Plan of what lies on the plate: first layers of the part (unless it is lifted) and of the supports."""
+    plan = CrossSection() if lifted else part.section(0)
+    if not lifted and plan.is_empty():
+        plan = part.section(1)
+    return plan + supports.section(0) if supports is not None else plan

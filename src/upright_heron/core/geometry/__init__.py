@@ -1,0 +1,1 @@
+"""Meshes, solids and what is measured on them."""

@@ -1,0 +1,1 @@
+"""What hangs in a stance: overhangs, islands, lowest points, cups."""

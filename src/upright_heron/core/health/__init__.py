@@ -1,0 +1,1 @@
+"""What is wrong with a surface, where, and how it is mended."""

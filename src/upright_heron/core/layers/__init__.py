@@ -1,0 +1,1 @@
+"""Layers of a part and what they consist of."""

@@ -1,0 +1,375 @@
+"""Pieces of layers, and which piece lies on which: the base of islands and of support columns.
+
+A piece is one outer ring with its holes. Two pieces of neighbouring layers are linked when they share
+area. Links are decided by points known to lie inside, and by an exact intersection where no point
+decides, so the answer does not depend on a grid.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from manifold3d import CrossSection, FillRule
+from numba import njit
+from numpy.typing import NDArray
+
+from ..tolerances import DEFAULT, Tolerances
+from .stack import LayerStack
+
+
+@dataclass(frozen=True, eq=False)
+class Pieces:
+    """The pieces of all layers of a stack, numbered from the bottom layer up.
+
+    Attributes
+    ----------
+    stack : LayerStack
+    ring_piece : (R,) int64
+        Piece of each ring.
+    layer : (N,) int64
+        Layer of each piece.
+    area_mm2 : (N,) float64
+    inside_mm : (N, 2) float64
+        A point inside each piece, well away from its contour.
+    start : (L + 1,) int64
+        Where the pieces of each layer begin.
+    """
+
+    stack: LayerStack
+    ring_piece: NDArray[np.int64]
+    layer: NDArray[np.int64]
+    area_mm2: NDArray[np.float64]
+    inside_mm: NDArray[np.float64]
+    start: NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return len(self.layer)
+
+    def rings(self, piece: int) -> list[NDArray[np.float64]]:
+        """Rings (k, 2) of one piece."""
+        layer = self.layer[piece]
+        lo, hi = self.stack.layer_start[layer], self.stack.layer_start[layer + 1]
+        return [
+            self.stack.points[self.stack.ring_start[r] : self.stack.ring_start[r + 1]]
+            for r in range(lo, hi)
+            if self.ring_piece[r] == piece
+        ]
+
+    def section(self, piece: int) -> CrossSection:
+        """Cross-section of one piece."""
+        return CrossSection(self.rings(piece), FillRule.NonZero)
+
+
+def pieces(stack: LayerStack) -> Pieces:
+    """Sort the rings of every layer into pieces.
+
+    Parameters
+    ----------
+    stack : LayerStack
+
+    Returns
+    -------
+    Pieces
+    """
+    areas, boxes = _ring_kernel(stack.points, stack.ring_start)
+    ring_piece, layer, start = _group_kernel(stack.points, stack.ring_start, stack.layer_start, areas, boxes)
+    count = len(layer)
+    area = np.zeros(count)
+    if count:
+        np.add.at(area, ring_piece, areas)
+    inside = _inside_kernel(stack.points, stack.ring_start, stack.layer_start, ring_piece, layer)
+    return Pieces(stack, ring_piece, layer, area, inside, start)
+
+
+def links(sorted_pieces: Pieces, tolerances: Tolerances = DEFAULT) -> NDArray[np.int64]:
+    """Find all pairs of pieces of neighbouring layers that share area.
+
+    Parameters
+    ----------
+    sorted_pieces : Pieces
+    tolerances : Tolerances
+
+    Returns
+    -------
+    (K, 2) int64
+        Upper and lower piece of each pair.
+    """
+    p = sorted_pieces
+    stack = p.stack
+    if not len(p):
+        return np.zeros((0, 2), np.int64)
+    boxes = _piece_boxes(stack.points, stack.ring_start, p.ring_piece, len(p))
+    sure, open_pairs = _link_kernel(
+        stack.points, stack.ring_start, stack.layer_start, p.ring_piece, p.start, p.inside_mm, boxes
+    )
+    extra = [
+        (upper, lower)
+        for upper, lower in open_pairs
+        if (p.section(upper) ^ p.section(lower)).area() > tolerances.overlap_mm2
+    ]
+    return np.concatenate([sure, np.asarray(extra, np.int64).reshape(-1, 2)])
+
+
+def bodies(count: int, pairs: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Number the connected bodies of ``count`` pieces joined by ``pairs`` (K, 2).
+
+    Returns
+    -------
+    (count,) int64
+        Body of each piece, numbered from 0 in the order of their lowest piece.
+    """
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    if not count:
+        return np.zeros(0, np.int64)
+    graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (count, count))
+    _, labels = connected_components(graph, directed=False)
+    _, first, inverse = np.unique(labels, return_index=True, return_inverse=True)
+    rank = np.empty(len(first), np.int64)
+    rank[np.argsort(first)] = np.arange(len(first))
+    result: NDArray[np.int64] = rank[inverse]
+    return result
+
+
+@njit(cache=True)
+def _ring_kernel(points, ring_start):  # type: ignore[no-untyped-def]
+    n = ring_start.shape[0] - 1
+    areas = np.zeros(n)
+    boxes = np.empty((n, 4))
+    for r in range(n):
+        lo, hi = ring_start[r], ring_start[r + 1]
+        x0 = y0 = np.inf
+        x1 = y1 = -np.inf
+        total = 0.0
+        for i in range(lo, hi):
+            j = i + 1 if i + 1 < hi else lo
+            x, y = points[i, 0], points[i, 1]
+            # Taken about the first corner, so that a part far from the origin keeps its small areas.
+            ax, ay = x - points[lo, 0], y - points[lo, 1]
+            bx, by = points[j, 0] - points[lo, 0], points[j, 1] - points[lo, 1]
+            total += ax * by - bx * ay
+            x0, y0, x1, y1 = min(x0, x), min(y0, y), max(x1, x), max(y1, y)
+        areas[r] = 0.5 * total
+        boxes[r, 0], boxes[r, 1], boxes[r, 2], boxes[r, 3] = x0, y0, x1, y1
+    return areas, boxes
+
+
+@njit(cache=True)
+def _crosses(points, lo, hi, x, y):  # type: ignore[no-untyped-def]
+    inside = False
+    j = hi - 1
+    for i in range(lo, hi):
+        yi, yj = points[i, 1], points[j, 1]
+        if (yi > y) != (yj > y) and x < (points[j, 0] - points[i, 0]) * (y - yi) / (yj - yi) + points[i, 0]:
+            inside = not inside
+        j = i
+    return inside
+
+
+@njit(cache=True)
+def _group_kernel(points, ring_start, layer_start, areas, boxes):  # type: ignore[no-untyped-def]
+    rings = ring_start.shape[0] - 1
+    layers = layer_start.shape[0] - 1
+    piece_of = np.full(rings, -1, np.int64)
+    layer_of = np.empty(rings, np.int64)
+    start = np.zeros(layers + 1, np.int64)
+    count = 0
+    for layer in range(layers):
+        lo, hi = layer_start[layer], layer_start[layer + 1]
+        for r in range(lo, hi):
+            if areas[r] > 0.0:
+                piece_of[r] = count
+                layer_of[count] = layer
+                count += 1
+        for r in range(lo, hi):
+            if areas[r] > 0.0:
+                continue
+            # A hole belongs to the smallest outer ring round it.
+            best = -1
+            x, y = points[ring_start[r], 0], points[ring_start[r], 1]
+            for o in range(lo, hi):
+                if areas[o] <= 0.0 or areas[o] < -areas[r]:
+                    continue
+                if x < boxes[o, 0] or x > boxes[o, 2] or y < boxes[o, 1] or y > boxes[o, 3]:
+                    continue
+                if best >= 0 and areas[o] >= areas[best]:
+                    continue
+                if _crosses(points, ring_start[o], ring_start[o + 1], x, y):
+                    best = o
+            if best < 0:
+                # Its corner touches the outer ring: fall back to the smallest ring whose box holds the hole.
+                for o in range(lo, hi):
+                    if (
+                        areas[o] > 0.0
+                        and boxes[o, 0] <= boxes[r, 0]
+                        and boxes[o, 1] <= boxes[r, 1]
+                        and boxes[o, 2] >= boxes[r, 2]
+                        and boxes[o, 3] >= boxes[r, 3]
+                        and (best < 0 or areas[o] < areas[best])
+                    ):
+                        best = o
+            if best >= 0:
+                piece_of[r] = piece_of[best]
+            elif count > start[layer]:
+                piece_of[r] = count - 1
+            else:
+                piece_of[r] = count
+                layer_of[count] = layer
+                count += 1
+        start[layer + 1] = count
+    return piece_of, layer_of[:count].copy(), start
+
+
+@njit(cache=True)
+def _inside_kernel(points, ring_start, layer_start, ring_piece, layer_of):  # type: ignore[no-untyped-def]
+    # The middle of the widest run of a few horizontal lines through the piece.
+    count = layer_of.shape[0]
+    result = np.zeros((count, 2))
+    crossings = np.empty(points.shape[0] + 1)
+    for piece in range(count):
+        lo, hi = layer_start[layer_of[piece]], layer_start[layer_of[piece] + 1]
+        y0, y1 = np.inf, -np.inf
+        for r in range(lo, hi):
+            if ring_piece[r] == piece:
+                for i in range(ring_start[r], ring_start[r + 1]):
+                    y0, y1 = min(y0, points[i, 1]), max(y1, points[i, 1])
+        best = -1.0
+        for step in range(3):
+            # Odd fractions keep the line off the corners of regular shapes.
+            y = y0 + (y1 - y0) * (0.5003 if step == 0 else (0.2507 if step == 1 else 0.7491))
+            n = 0
+            for r in range(lo, hi):
+                if ring_piece[r] != piece:
+                    continue
+                a, b = ring_start[r], ring_start[r + 1]
+                j = b - 1
+                for i in range(a, b):
+                    yi, yj = points[i, 1], points[j, 1]
+                    if (yi > y) != (yj > y):
+                        crossings[n] = (points[j, 0] - points[i, 0]) * (y - yi) / (yj - yi) + points[i, 0]
+                        n += 1
+                    j = i
+            ordered = np.sort(crossings[:n])
+            for k in range(0, n - 1, 2):
+                if ordered[k + 1] - ordered[k] > best:
+                    best = ordered[k + 1] - ordered[k]
+                    result[piece, 0] = 0.5 * (ordered[k] + ordered[k + 1])
+                    result[piece, 1] = y
+    return result
+
+
+@njit(cache=True)
+def _piece_boxes(points, ring_start, ring_piece, count):  # type: ignore[no-untyped-def]
+    boxes = np.empty((count, 4))
+    boxes[:, :2] = np.inf
+    boxes[:, 2:] = -np.inf
+    for r in range(ring_start.shape[0] - 1):
+        p = ring_piece[r]
+        for i in range(ring_start[r], ring_start[r + 1]):
+            boxes[p, 0], boxes[p, 1] = min(boxes[p, 0], points[i, 0]), min(boxes[p, 1], points[i, 1])
+            boxes[p, 2], boxes[p, 3] = max(boxes[p, 2], points[i, 0]), max(boxes[p, 3], points[i, 1])
+    return boxes
+
+
+@njit(cache=True)
+def _in_piece(points, ring_start, lo, hi, ring_piece, piece, x, y):  # type: ignore[no-untyped-def]
+    inside = False
+    for r in range(lo, hi):
+        if ring_piece[r] == piece and _crosses(points, ring_start[r], ring_start[r + 1], x, y):
+            inside = not inside
+    return inside
+
+
+@njit(cache=True)
+def _any_corner_in(points, ring_start, lo, hi, ring_piece, piece, lo2, hi2, other):  # type: ignore[no-untyped-def]
+    for r in range(lo, hi):
+        if ring_piece[r] != piece:
+            continue
+        a, b = ring_start[r], ring_start[r + 1]
+        step = max(1, (b - a) // 8)
+        for i in range(a, b, step):
+            if _in_piece(points, ring_start, lo2, hi2, ring_piece, other, points[i, 0], points[i, 1]):
+                return True
+    return False
+
+
+@njit(cache=True)
+def _edges_in(points, ring_start, lo, hi, ring_piece, piece, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+    edges = np.empty((64, 4))
+    n = 0
+    for r in range(lo, hi):
+        if ring_piece[r] != piece:
+            continue
+        j = ring_start[r + 1] - 1
+        for i in range(ring_start[r], ring_start[r + 1]):
+            ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
+            j = i
+            if max(ax, bx) < x0 or min(ax, bx) > x1 or max(ay, by) < y0 or min(ay, by) > y1:
+                continue
+            if n == edges.shape[0]:
+                edges = np.concatenate((edges, np.empty_like(edges)))
+            edges[n, 0], edges[n, 1], edges[n, 2], edges[n, 3] = ax, ay, bx, by
+            n += 1
+    return edges[:n]
+
+
+@njit(cache=True)
+def _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, upper, lower, boxes):  # type: ignore[no-untyped-def]
+    """Whether two pieces cross or touch: else, with no point of one in the other, they share nothing."""
+    x0, x1 = max(boxes[upper, 0], boxes[lower, 0]), min(boxes[upper, 2], boxes[lower, 2])
+    y0, y1 = max(boxes[upper, 1], boxes[lower, 1]), min(boxes[upper, 3], boxes[lower, 3])
+    some = _edges_in(points, ring_start, mid, hi, ring_piece, upper, x0, y0, x1, y1)
+    others = _edges_in(points, ring_start, lo, mid, ring_piece, lower, x0, y0, x1, y1)
+    for i in range(some.shape[0]):
+        ax, ay, bx, by = some[i, 0], some[i, 1], some[i, 2], some[i, 3]
+        for k in range(others.shape[0]):
+            cx, cy, dx, dy = others[k, 0], others[k, 1], others[k, 2], others[k, 3]
+            if max(ax, bx) < min(cx, dx) or max(cx, dx) < min(ax, bx):
+                continue
+            if max(ay, by) < min(cy, dy) or max(cy, dy) < min(ay, by):
+                continue
+            side1 = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+            side2 = (bx - ax) * (dy - ay) - (by - ay) * (dx - ax)
+            side3 = (dx - cx) * (ay - cy) - (dy - cy) * (ax - cx)
+            side4 = (dx - cx) * (by - cy) - (dy - cy) * (bx - cx)
+            if side1 * side2 <= 0.0 and side3 * side4 <= 0.0:
+                return True
+    return False
+
+
+@njit(cache=True)
+def _link_kernel(points, ring_start, layer_start, ring_piece, start, inside, boxes):  # type: ignore[no-untyped-def]
+    layers = layer_start.shape[0] - 1
+    sure = np.empty((1024, 2), np.int64)
+    unsure = np.empty((256, 2), np.int64)
+    n = m = 0
+    for layer in range(1, layers):
+        lo, mid, hi = layer_start[layer - 1], layer_start[layer], layer_start[layer + 1]
+        for u in range(start[layer], start[layer + 1]):
+            for d in range(start[layer - 1], start[layer]):
+                if (
+                    boxes[u, 0] >= boxes[d, 2]
+                    or boxes[d, 0] >= boxes[u, 2]
+                    or boxes[u, 1] >= boxes[d, 3]
+                    or boxes[d, 1] >= boxes[u, 3]
+                ):
+                    continue
+                linked = (
+                    _in_piece(points, ring_start, lo, mid, ring_piece, d, inside[u, 0], inside[u, 1])
+                    or _in_piece(points, ring_start, mid, hi, ring_piece, u, inside[d, 0], inside[d, 1])
+                    or _any_corner_in(points, ring_start, mid, hi, ring_piece, u, lo, mid, d)
+                    or _any_corner_in(points, ring_start, lo, mid, ring_piece, d, mid, hi, u)
+                )
+                if linked:
+                    if n == sure.shape[0]:
+                        sure = np.concatenate((sure, np.empty_like(sure)))
+                    sure[n, 0], sure[n, 1] = u, d
+                    n += 1
+                elif _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, u, d, boxes):
+                    if m == unsure.shape[0]:
+                        unsure = np.concatenate((unsure, np.empty_like(unsure)))
+                    unsure[m, 0], unsure[m, 1] = u, d
+                    m += 1
+    return sure[:n].copy(), unsure[:m].copy()

@@ -1,0 +1,1 @@
+"""Printers, materials and the coupons that measure them."""

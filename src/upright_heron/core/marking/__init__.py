@@ -1,0 +1,1 @@
+"""What is painted on a part, and the channels in it."""

@@ -1,0 +1,1 @@
+"""Parts on the plate of a machine."""

@@ -1,0 +1,1 @@
+"""Single supports changed by hand."""

@@ -1,0 +1,1 @@
+"""What is told of finished supports: held, in the way, got out."""

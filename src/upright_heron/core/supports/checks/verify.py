@@ -1,0 +1,343 @@
+"""The check of finished supports, layer by layer: what will be printed, not how it was made."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+
+import numpy as np
+from manifold3d import CrossSection, FillRule
+from numpy.typing import NDArray
+
+from ...layers.layer_components import links, pieces
+from ...layers.stack import LayerStack, packed
+from ...progress import Progress, silent, tracked
+from ..demand.patches import Patch, layer_of, shape_of
+from ..filament.descent import around, gap_under, plan_distance
+from ..model import SLENDER, Branches, Fault, SupportSet, SupportSettings
+from ..outlines import branch_rings
+
+# Overlap of support and part under this is the noise of contours, mm2 a layer.
+NOISE_MM2 = 0.15
+# A support may lean over the one below it in the next layer by this, mm.
+STEP_MM = 0.6
+# On a slope a support may end so much lower than the place it holds.
+SLOPE_MM = 2.5
+# Narrower than twice this, or than this share of a patch that is narrow itself, what lies under it only
+# borders on it.
+SLIVER_MM, SLIVER_SHARE = 0.06, 0.3
+# What runs into the part in the next layer within this of a place is told once.
+SAME_MM = 3.0
+# Points looked at under one patch, and the share of them that may be bare where no tip is known to be lost.
+PROBES = 60
+ROUGH = 0.25
+
+
+def verify(
+    stack: LayerStack,
+    patches: Sequence[Patch],
+    made: SupportSet,
+    settings: SupportSettings,
+    *,
+    clear: Sequence[CrossSection | None] | None = None,
+    lost: Mapping[str, str] | None = None,
+    progress: Progress = silent,
+) -> list[Fault]:
+    """Check finished supports.
+
+    Parameters
+    ----------
+    stack : LayerStack
+        Layers of the part, lifted or not.
+    patches : sequence of Patch
+        What they are to hold.
+    made : SupportSet
+        Its layers are counted from the plate.
+    settings : SupportSettings
+    clear : sequence of CrossSection or None, optional
+        By level: where nothing may pass.
+    lost : mapping of patch id to words, optional
+        Why something may not be held.
+    progress : Progress
+
+    Returns
+    -------
+    list of Fault
+        From the plate up.
+    """
+    faults = not_held(stack, patches, made, settings, lost or {}, clear)
+    levels = tracked(range(len(made.layers)), "Checking supports", progress)
+    faults += _crossing(stack, ((level, made.layers.section(level)) for level in levels), clear)
+    faults += _floating(stack, made, settings)
+    faults += [fault for s in made.supports if isinstance(s, Branches) for fault in _slender(s)]
+    return sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
+
+
+def not_held(
+    stack: LayerStack,
+    patches: Sequence[Patch],
+    made: SupportSet,
+    settings: SupportSettings,
+    lost: Mapping[str, str],
+    clear: Sequence[CrossSection | None] | None = None,
+) -> list[Fault]:
+    """Patches with nothing printed under them within the spacing, at many of their points; see ``verify``."""
+    h = stack.layer_mm
+    lift = round(stack.base_mm / h)
+    gap = settings.gap_layers(h)
+    within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
+    fall = max(3, round(min(within, SLOPE_MM) / h))
+    faults = []
+    for patch in patches:
+        bare: list[NDArray[np.float64]] = []
+        # Only what stands under the patch itself: a neighbour's column beside it holds nothing of it.
+        own = patch.outline
+        sliver = min(SLIVER_MM, SLIVER_SHARE * patch.half_width_mm)
+        looked = 0
+        # Every contact on a side, some of the layers of what is held from below.
+        step = 1 if patch.spots else max(1, len(patch.plans) // 12)
+        for layer in sorted(patch.plans)[::step]:
+            level = layer + lift - 1 - gap
+            if level < 0:
+                continue  # it comes to lie on the plate
+            key = (layer, within)
+            if key not in patch.probes:
+                patch.probes[key] = _probes(patch, layer, stack, within / 2)
+            points = patch.probes[key]
+            looked += len(points)
+            near = np.zeros(len(points), bool)
+            # On a slope what holds it ends lower, by as much as the slope falls to it.
+            falls = {0, 1, 2}
+            if len(patch.plans) > 2:
+                falls = {*range(0, fall, max(1, fall // 6)), min(level, fall)}
+            # The level on the plate is never stepped over.
+            for down in sorted(falls):
+                if near.all():
+                    break
+                left = points[~near]
+                under = own ^ _over_box(
+                    made.layers, level - down, left.min(axis=0) - within, left.max(axis=0) + within
+                )
+                if under.is_empty():
+                    continue
+                near[~near] = plan_distance(_solid(under, sliver), left, within + 0.1) <= within
+            bare += [np.array([*p, stack.bottom_mm(layer)]) for p in points[~near]]
+        # Where tips are known to be missing nothing is put down to the roughness of the look.
+        if bare and len(bare) > (0.0 if patch.id in lost else ROUGH) * looked:
+            x, y, z = (float(v) for v in bare[0])
+            share = f"{100 * len(bare) // max(looked, 1)} % has no support below"
+            if patch.spots:
+                share = f"{len(bare)} of {looked} contacts missing"
+            why = lost.get(patch.id)
+            if why is None:
+                barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
+                narrow = _why_bare(np.array(bare), stack, settings)
+                why = "what is below it is kept clear" if barred else narrow
+            faults.append(Fault("not held", (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
+    return faults
+
+
+def _why_bare(bare: NDArray[np.float64], stack: LayerStack, settings: SupportSettings) -> str:
+    """Why nothing stands under places (n, 3): whether no layer of support fits between them and the part."""
+    away = gap_under(stack, bare, settings.least_layers(stack.layer_mm) - 1)
+    close = away[np.isfinite(away)]
+    if 2 * len(close) < len(bare):
+        return "no room below it"
+    near = f"{close.min():.2g} to {close.max():.2g}" if np.ptp(close) > 0 else f"{close[0]:.2g}"
+    return f"the part is {near} mm below it, too near for a layer of support and its gaps"
+
+
+def _is_barred(x: float, y: float, top: int, clear: Sequence[CrossSection | None]) -> bool:
+    """Whether something is kept clear straight below a place."""
+    spot = CrossSection.circle(0.1, 6).translate((x, y))
+    plans = (plan for plan in clear[: top + 1] if plan is not None)
+    return any(not (plan ^ spot).is_empty() for plan in plans)
+
+
+def _solid(section: CrossSection, sliver_mm: float) -> list[NDArray[np.float64]]:
+    """Rings of a section but for slivers: what only borders on it."""
+    rings = section.to_polygons()
+    if not rings:
+        return []
+    points, starts = packed(rings)
+    ends = np.arange(len(points)) + 1
+    ends[starts[1:] - 1] = starts[:-1]
+    other = points[ends]
+    area = np.add.reduceat(points[:, 0] * other[:, 1] - points[:, 1] * other[:, 0], starts[:-1])
+    way = np.add.reduceat(np.hypot(*(other - points).T), starts[:-1])
+    thick = 0.5 * np.abs(area) > sliver_mm * way
+    return [ring for ring, keep in zip(rings, thick.tolist(), strict=True) if keep]
+
+
+def _over_box(
+    layers: LayerStack, level: int, low: NDArray[np.float64], high: NDArray[np.float64]
+) -> CrossSection:
+    """What of a layer lies in rings that reach over a box."""
+    if not 0 <= level < len(layers):
+        return CrossSection()
+    a, b = layers.layer_start[level], layers.layer_start[level + 1]
+    lows, highs = layers.ring_boxes
+    over = (lows[a:b] <= high).all(axis=1) & (highs[a:b] >= low).all(axis=1)
+    rings = [layers.points[layers.ring_start[k] : layers.ring_start[k + 1]] for k in a + np.flatnonzero(over)]
+    return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
+
+
+def _probes(patch: Patch, layer: int, stack: LayerStack, pitch: float) -> NDArray[np.float64]:
+    """Points of a patch in a layer: where supports are to end, or spread over its plan."""
+    if not patch.spots:
+        return _spread(patch.plans[layer], pitch, PROBES)
+    return np.array([spot[:2] for spot in patch.spots if layer_of(stack, spot[2]) == layer]).reshape(-1, 2)
+
+
+def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
+    """Points of a plan on a grid, a few along its outline where the grid misses it."""
+    import shapely
+
+    shape = shape_of(plan)
+    x0, y0, x1, y1 = plan.bounds()
+    pitch = max(pitch, float(np.sqrt((x1 - x0) * (y1 - y0) / most)))
+    xs = np.arange(x0 + pitch / 2, x1 + 1e-9, pitch)
+    ys = np.arange(y0 + pitch / 2, y1 + 1e-9, pitch)
+    grid = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2) if len(xs) and len(ys) else np.zeros((0, 2))
+    inside = grid[shapely.contains_xy(shape, grid[:, 0], grid[:, 1])] if len(grid) else grid
+    if len(inside):
+        return inside
+    point = shapely.point_on_surface(shape)
+    return np.array([[point.x, point.y]]) if not point.is_empty else np.zeros((0, 2))
+
+
+def _crossing(
+    stack: LayerStack,
+    sections: Iterable[tuple[int, CrossSection]],
+    clear: Sequence[CrossSection | None] | None,
+) -> list[Fault]:
+    """Places in which supports lie in the part, or where nothing may pass; each told where it begins."""
+    lift = round(stack.base_mm / stack.layer_mm)
+    faults: list[Fault] = []
+    before: dict[str, tuple[int, list[tuple[float, float]]]] = {}
+    for level, support in sections:
+        if support.is_empty():
+            continue
+        found: list[tuple[str, CrossSection]] = []
+        if 0 <= level - lift < len(stack):
+            found.append(("crosses the part", stack.section(level - lift)))
+        plan = clear[level] if clear is not None and level < len(clear) else None
+        if plan is not None:
+            found.append(("too near", plan))
+        for kind, other in found:
+            both = support ^ other
+            if both.area() <= NOISE_MM2:
+                continue
+            last, known = before.get(kind, (-9, []))
+            here = []
+            for piece in both.decompose():
+                if piece.area() <= NOISE_MM2:
+                    continue
+                x0, y0, x1, y1 = piece.bounds()
+                x, y = (x0 + x1) / 2, (y0 + y1) / 2
+                here.append((x, y))
+                if last >= level - 2 and any(math.hypot(x - a, y - b) < SAME_MM for a, b in known):
+                    continue
+                at = (x, y, (level + 0.5) * stack.layer_mm)
+                what = "the part" if kind == "crosses the part" else "what is kept clear"
+                faults.append(Fault(kind, at, f"A support runs into {what} at {at[2]:.1f} mm."))
+            before[kind] = (level, here)
+    return faults
+
+
+def faults_of(
+    support: Branches,
+    stack: LayerStack,
+    settings: SupportSettings,
+    clear: Sequence[CrossSection | None] | None = None,
+) -> list[Fault]:
+    """Check one tree or post by itself: whether it runs into something, floats, or is too slender."""
+    h = stack.layer_mm
+    lift = round(stack.base_mm / h)
+    rings = branch_rings(support, len(stack) + lift, h, settings)
+    levels = sorted(rings)
+    # Levels in which it is clear of the part all round need no polygons.
+    near: set[int] = set()
+    for i, j in enumerate(support.down.tolist()):
+        if j < 0:
+            continue
+        high, low = support.nodes[i], support.nodes[j]
+        first, last = math.floor(low[2] / h), math.ceil(high[2] / h)
+        z = (np.arange(first, last + 1) + 0.5) * h
+        t = np.clip((z - low[2]) / max(high[2] - low[2], 1e-9), 0.0, 1.0)[:, None]
+        at = low + t * (high - low)
+        away = around(stack, np.column_stack([at[:, :2], z]))
+        near.update(int(first + k) for k in np.flatnonzero(away < at[:, 3]))
+    held = clear or ()
+    asked = [
+        (level, CrossSection(rings[level], FillRule.NonZero))
+        for level in levels
+        if level in near or (level < len(held) and held[level] is not None)
+    ]
+    faults = _crossing(stack, asked, clear)
+    if levels and levels[0] > 0:
+        fx, fy, fz, _ = (float(v) for v in support.nodes[support.foot])
+        foot = CrossSection(rings[levels[0]], FillRule.NonZero)
+        if not rests(stack, foot, levels[0], settings):
+            faults.append(Fault("floats", (fx, fy, fz), f"A support begins in mid-air at {fz:.1f} mm."))
+    return faults + _slender(support)
+
+
+def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) -> list[Fault]:
+    """Pieces of support with nothing below them: no support, no plate, no part within the gap."""
+    h = stack.layer_mm
+    if not made.layers.area_mm2.any():
+        return []
+    found = pieces(made.layers)
+    standing = np.zeros(len(found), bool)
+    standing[links(found)[:, 0]] = True
+    faults = []
+    for k in np.flatnonzero(~standing & (found.layer > 0)):
+        level = int(found.layer[k])
+        section = found.section(int(k))
+        below = made.layers.section(level - 1)
+        if not below.is_empty() and not (section.offset(STEP_MM) ^ below).is_empty():
+            continue
+        if not rests(stack, section, level, settings):
+            x, y = (float(v) for v in found.inside_mm[k])
+            faults.append(
+                Fault("floats", (x, y, level * h), f"A support begins in mid-air at {level * h:.1f} mm.")
+            )
+    return faults
+
+
+def rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
+    """Whether the part lies below the lowest level of a support, within the contact gap.
+
+    ``section`` is what is printed in that level, counted from the plate.
+    """
+    lift = round(stack.base_mm / stack.layer_mm)
+    # It keeps clear of a slope by the side clearance, and stands beside it as much as over it.
+    wide = section.offset(settings.clearance_mm + 0.25)
+    return any(
+        not (wide ^ stack.section(level - step - lift)).is_empty()
+        for step in range(1, settings.gap_below_layers(stack.layer_mm) + 4)
+        if 0 <= level - step - lift < len(stack)
+    )
+
+
+def _slender(support: Branches) -> list[Fault]:
+    trunk = support.nodes[_trunk(support)]
+    high = float(np.ptp(support.nodes[:, 2]))
+    middle = 0.5 * float(support.nodes[:, 2].min() + support.nodes[:, 2].max())
+    thick = 2 * float(np.median(trunk[trunk[:, 2] <= middle, 3]))
+    if high <= SLENDER * thick:
+        return []
+    words = f"{support.reason}: {high:.0f} mm high and {thick:.1f} mm thick."
+    return [Fault("slender", support.touch_mm, words)]
+
+
+def _trunk(support: Branches) -> list[int]:
+    """Nodes from the foot up along the thickest branch each time."""
+    up: dict[int, list[int]] = {}
+    for node, below in enumerate(support.down.tolist()):
+        up.setdefault(below, []).append(node)
+    path = [support.foot]
+    while path[-1] in up:
+        path.append(max(up[path[-1]], key=lambda node: float(support.nodes[node, 3])))
+    return path

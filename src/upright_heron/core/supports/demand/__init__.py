@@ -1,0 +1,1 @@
+"""What must be held, and why."""

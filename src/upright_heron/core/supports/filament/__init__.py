@@ -1,0 +1,1 @@
+"""Supports that a filament machine prints."""

@@ -1,0 +1,137 @@
+"""What is to be held, carried straight down to the plate or to the part: outlines for lines and grids."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from manifold3d import CrossSection
+from numpy.typing import NDArray
+
+from ...geometry.fields import THIN_MM, Field
+from ...layers.stack import LayerStack, Rings, packed, thinned_rings
+from ...progress import Progress, silent, tracked
+from ..model import SupportSettings
+
+# Columns thinner than this cannot be printed: one line of a common nozzle.
+THINNEST_MM = 0.4
+# Columns are carried down on a raster of this pixel, or of one that gives so many samples on a wide part.
+PIXEL_MM = 0.2
+SAMPLES = 3_000_000
+# Their outlines are thinned by this share of a pixel, and drawn anew only where they move by more than the
+# other: the contours of a curved wall tremble.
+SMOOTH = 0.25
+JITTER = 0.3
+
+
+@dataclass(frozen=True, eq=False)
+class Run:
+    """Neighbouring levels, from ``low`` to ``high`` with both, that share one outline."""
+
+    low: int
+    high: int
+    rings: list[NDArray[np.float64]]
+
+
+def carried_down(
+    stack: LayerStack,
+    demand: list[CrossSection | None],
+    settings: SupportSettings,
+    *,
+    progress: Progress = silent,
+) -> list[Run]:
+    """Carry down what must be held, layer by layer, to the plate or to the part.
+
+    Parameters
+    ----------
+    stack : LayerStack
+    demand : list of CrossSection or None
+        By layer of the part.
+    settings : SupportSettings
+    progress : Progress
+
+    Returns
+    -------
+    list of Run
+        Outlines from the plate up, levels counted from it; levels without any are left out.
+
+    Notes
+    -----
+    Downwards, layer by layer, the outline is that of the layer above, plus what begins to need holding,
+    less the part grown by the side clearance. The gap leaves out whole layers above and below the part.
+    What to hold comes as polygons; it is carried down on a raster of distances, whose cost stays the same
+    however many outlines have come together.
+    Vertical-prism model: S. Allen, D. Dutta, "Determination and evaluation of support structures in layered
+    manufacturing", J. Design and Manufacturing 5, 1995.
+    """
+    h = stack.layer_mm
+    lift = round(stack.base_mm / h)  # layers between the plate and a lifted part
+    gap, gap_below = settings.gap_layers(h), settings.gap_below_layers(h)
+    standing = _field(demand, settings.clearance_mm)
+
+    @lru_cache(gap + gap_below + 4)
+    def plain(layer: int) -> Rings:
+        points, starts = stack.packed_rings(layer)
+        return thinned_rings(points[starts[0] : starts[-1]], starts - starts[0], THIN_MM)
+
+    if standing is None:
+        return []
+    # No hole that the part with its clearance needs is as small as this.
+    hole = min(THINNEST_MM**2, 0.9 * math.pi * settings.clearance_mm**2)
+    runs: list[Run] = []
+    here, drawn = standing.like(), standing.like()
+    strip = packed([])  # what began to need holding a layer higher
+    for level in tracked(range(len(stack) + lift - 1, -1, -1), "Standing columns", progress):
+        part = level - lift
+        above = part + 1 + gap
+        new = demand[above] if 0 <= above < len(stack) else None
+        if new is None and not runs:
+            continue  # nothing hangs above this
+        if new is None and all(_alike(stack, part + 1 - k) for k in range(gap_below + 1)):
+            strip = packed([])
+            runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
+            continue
+        if new is not None:
+            fresh = thinned_rings(*packed(new.to_polygons()), THIN_MM)
+            # On a slope it is a strip between the layer below and what began to need holding a layer higher.
+            standing.join(fresh, beside=strip, into=plain(above - 1))
+            standing.close_thin(THINNEST_MM)
+            for k in range(1, gap + 1):
+                standing.cut(plain(part + k))
+            strip = fresh
+        else:
+            strip = packed([])
+        standing.cut(plain(part))
+        standing.copy_to(here)
+        # Kept layer by layer: where the part draws back below, the column comes closer again.
+        here.cut(plain(part), settings.clearance_mm)
+        for k in range(1, gap_below + 1):
+            here.cut(plain(part - k))
+        # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
+        here.drop_thin(THINNEST_MM)
+        if runs and here.near(drawn, JITTER * here.pixel_mm):
+            runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
+        else:
+            rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
+            runs.append(Run(level, level, rings))
+            here, drawn = drawn, here
+    return [run for run in reversed(runs) if run.rings]
+
+
+def _field(demand: list[CrossSection | None], clearance_mm: float) -> Field | None:
+    """Make a raster that all demand fits on; ``None`` where nothing is to be held."""
+    bounds = np.array([s.bounds() for s in demand if s is not None and not s.is_empty()])
+    if not len(bounds):
+        return None
+    low, high = bounds[:, :2].min(axis=0), bounds[:, 2:].max(axis=0)
+    pixel = max(PIXEL_MM, math.sqrt(float((high - low).prod()) / SAMPLES))
+    return Field(tuple(low), tuple(high), pixel, max(THINNEST_MM / 2, clearance_mm) + pixel)
+
+
+def _alike(stack: LayerStack, layer: int) -> bool:
+    """Whether a layer and the one below it are the same, or both lie outside the part."""
+    if layer <= 0 or layer > len(stack):
+        return layer < 0 or layer > len(stack)
+    return layer < len(stack) and stack.same_as_below(layer)

@@ -1,0 +1,130 @@
+"""Small bits of lines and grids that would begin in mid-air are left out: what they join stands elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+from manifold3d import CrossSection, FillRule
+from numpy.typing import NDArray
+
+from ...layers.layer_components import Pieces, links, pieces
+from ...layers.stack import LayerStack
+from ..checks.verify import STEP_MM, rests
+from ..model import Branches, Column, Slab, SupportSettings
+from .walls import CRUMB_MM2
+
+# No larger piece of a layer is left out, and none that goes on for more levels unless no machine draws it.
+LOOSE_MM2 = 3.0
+MOST_LEVELS = 6
+# Outlines of a layer are united from those of the columns: so much wider a bit is cut out of them.
+WIDER_MM = 0.01
+
+
+def without_loose_bits(
+    supports: Sequence[Column | Branches], layers: LayerStack, stack: LayerStack, settings: SupportSettings
+) -> list[Column | Branches] | None:
+    """Leave out what stands on nothing until it joins what stands.
+
+    Parameters
+    ----------
+    supports : sequence of Column or Branches
+    layers : LayerStack
+        Theirs, from the plate.
+    stack : LayerStack
+        Of the part, lifted or not.
+    settings : SupportSettings
+
+    Returns
+    -------
+    list of Column or Branches, or None
+        ``None`` where nothing changes. Branches stay as they are.
+
+    Notes
+    -----
+    Over a rounded top the outline of a column begins as a sliver that no machine draws; where it has become
+    wide enough the surface below has gone down. What is large, or goes on by itself, stays: the check says
+    that it floats.
+    """
+    loose = _loose(pieces(layers), layers, stack, settings)
+    if not loose:
+        return None
+    found = [_without(s, loose, layers.layer_mm) if isinstance(s, Column) else s for s in supports]
+    changed = any(new is not old for new, old in zip(found, supports, strict=True))
+    return [s for s in found if s is not None] if changed else None
+
+
+def _loose(
+    found: Pieces, layers: LayerStack, stack: LayerStack, settings: SupportSettings
+) -> dict[int, CrossSection]:
+    """What is loose, by level."""
+    below: dict[int, list[int]] = {}
+    for upper, lower in links(found).tolist():
+        below.setdefault(upper, []).append(lower)
+    # For how many levels what is below each piece has stood on nothing; 0 where it stands.
+    run = np.zeros(len(found), np.int64)
+    for k in range(int(found.start[1]), len(found)):
+        level, under = int(found.layer[k]), below.get(k, [])
+        if any(not run[n] for n in under):
+            continue
+        section = found.section(k)
+        stays = layers.section(level - 1)
+        gone = np.flatnonzero(run[found.start[level - 1] : found.start[level]]) + found.start[level - 1]
+        if len(gone):
+            stays = stays - _united(found, gone)
+        if not (section.offset(STEP_MM) ^ stays).is_empty() or rests(stack, section, level, settings):
+            continue
+        run[k] = 1 + max((int(run[n]) for n in under), default=0)
+        area = float(found.area_mm2[k])
+        if area > LOOSE_MM2 or (run[k] > MOST_LEVELS and area > CRUMB_MM2):
+            # Too much to leave out: with what is below it, it is told.
+            kept = [k]
+            while kept:
+                n = kept.pop()
+                run[n] = 0
+                kept += [m for m in below.get(n, []) if run[m]]
+    loose = np.flatnonzero(run)
+    return {
+        int(level): _united(found, loose[found.layer[loose] == level])
+        for level in np.unique(found.layer[loose])
+    }
+
+
+def _united(found: Pieces, some: NDArray[np.int64]) -> CrossSection:
+    """Pieces together, and a little wider."""
+    rings = [ring for k in some.tolist() for ring in found.rings(k)]
+    return CrossSection(rings, FillRule.NonZero).offset(WIDER_MM)
+
+
+def _without(column: Column, loose: dict[int, CrossSection], h: float) -> Column | None:
+    """A column without what is loose of it: itself where nothing is, ``None`` where all of it is."""
+    slabs: list[Slab] = []
+    less = 0.0
+    for slab in column.slabs:
+        low, high = round(slab.low_mm / h), round(slab.high_mm / h)
+        section = None
+        for level in range(low, high):
+            cut = loose.get(level)
+            if cut is None:
+                continue
+            section = section or CrossSection(list(slab.rings), FillRule.NonZero)
+            left = section - cut
+            gone = float(section.area() - left.area())
+            if gone < 1e-6:
+                continue
+            less += gone * h
+            if level > low:
+                slabs.append(replace(slab, low_mm=low * h, high_mm=level * h))
+            if not left.is_empty():
+                rings = tuple(left.to_polygons())
+                slabs.append(replace(slab, low_mm=level * h, high_mm=(level + 1) * h, rings=rings))
+            low = level + 1
+        if low < high:
+            slabs.append(slab if low * h <= slab.low_mm + h / 2 else replace(slab, low_mm=low * h))
+    if not less:
+        return column
+    if not slabs:
+        return None
+    slabs.sort(key=lambda slab: (slab.high_mm, slab.low_mm))
+    return replace(column, slabs=tuple(slabs), volume_mm3=max(column.volume_mm3 - less, 0.0))

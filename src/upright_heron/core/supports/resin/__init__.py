@@ -1,0 +1,1 @@
+"""Stilts for resin parts."""

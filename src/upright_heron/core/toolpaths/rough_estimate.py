@@ -1,0 +1,140 @@
+"""A rough estimate of time and material from volumes and rates. Called rough wherever it is shown."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from ..machines.catalogue import Material, Printer, Technology
+
+# Common practice, no source: heating up, level check and cool-down of a filament machine.
+WARM_UP_S = 600.0
+# Travel, seams and the change of layer, on top of the time that the beads take.
+LAYER_OVERHEAD_S = 4.0
+# Resin: first layers with long exposure, and how far the plate is lifted for each layer.
+FIRST_LAYERS = 5
+LIFT_MM = 6.0
+# Supports are printed this sparse by most machines; resin ones are solid.
+SUPPORT_FILL = 0.20
+# Between two corners where the nozzle all but stops, on average (own assumption, without toolpaths).
+BETWEEN_STOPS_MM = 20.0
+
+
+@dataclass(frozen=True, slots=True)
+class Estimate:
+    """Rough time and material.
+
+    Attributes
+    ----------
+    seconds : float
+    part_g, support_g, footing_g : float
+    length_m : float
+        Filament; nought for resin.
+    volume_ml : float
+    cost : float
+        By the kilogram, in the currency of the shop.
+    """
+
+    seconds: float
+    part_g: float
+    support_g: float
+    footing_g: float
+    length_m: float
+    volume_ml: float
+    cost: float
+
+    @property
+    def mass_g(self) -> float:
+        """Mass of everything."""
+        return self.part_g + self.support_g + self.footing_g
+
+
+def printed_volume_mm3(volume_mm3: float, area_mm2: float, wall_mm: float, infill: float) -> float:
+    """Material in a part with solid walls of ``wall_mm`` and sparse insides (``infill`` from 0 to 1).
+
+    Notes
+    -----
+    The walls take the surface times their thickness, less a tenth for corners counted twice, and never more
+    than the part; own approximation, good to about 15 % on bulky parts.
+    """
+    shell = min(volume_mm3, 0.9 * area_mm2 * wall_mm)
+    return shell + (volume_mm3 - shell) * infill
+
+
+def filament_length_mm(volume_mm3: float, diameter_mm: float) -> float:
+    """Length of filament that holds a volume: V / (pi d^2 / 4)."""
+    return volume_mm3 / (math.pi * diameter_mm**2 / 4.0)
+
+
+def support_fill(printer: Printer) -> float:
+    """Share of a support's outline that is printed."""
+    return SUPPORT_FILL if printer.technology is Technology.FILAMENT else 1.0
+
+
+def estimate(
+    printer: Printer,
+    material: Material,
+    *,
+    volume_mm3: float,
+    area_mm2: float,
+    support_mm3: float,
+    footing_mm3: float,
+    layers: int,
+    layer_mm: float,
+    walls: int,
+    infill: float,
+    support_share: float | None = None,
+    thick_mm3: float = 0.0,
+    every: int = 1,
+) -> Estimate:
+    """Estimate time and material.
+
+    Parameters
+    ----------
+    printer : Printer
+    material : Material
+    volume_mm3, area_mm2 : float
+        Of the part.
+    support_mm3, footing_mm3 : float
+        Of the outlines of supports and footing.
+    layers : int
+        Of the whole print.
+    layer_mm : float
+    walls : int
+    infill : float
+        From 0 to 1.
+    support_share : float, optional
+        Share of the supports' volume that is printed; of plain outlines what is usual.
+    thick_mm3 : float
+        Part of it that is printed in every so many layers, as much thicker and in as much less time.
+    every : int
+
+    Returns
+    -------
+    Estimate
+    """
+    filament = printer.technology is Technology.FILAMENT
+    width = printer.line_width_mm
+    part = printed_volume_mm3(volume_mm3, area_mm2, walls * width, infill) if filament else volume_mm3
+    support = support_mm3 * (support_fill(printer) if support_share is None else support_share)
+    total = part + support + footing_mm3
+    if filament:
+        flow = width * layer_mm * printer.speed_mm_s
+        # Speeding up and slowing down once over a stretch costs v / a, shared between two stretches.
+        stops = 1.0 + printer.speed_mm_s**2 / (2.0 * printer.acceleration_mm_s2 * BETWEEN_STOPS_MM)
+        quick = thick_mm3 * (1.0 - 1.0 / every)
+        seconds = WARM_UP_S + (total - quick) / flow * stops + layers * LAYER_OVERHEAD_S
+    else:
+        first = min(layers, FIRST_LAYERS)
+        each = 2.0 * LIFT_MM / printer.speed_mm_s
+        seconds = first * material.first_exposure_s + (layers - first) * material.exposure_s + layers * each
+    gram = material.density_g_cm3 / 1000.0
+    return Estimate(
+        seconds=seconds,
+        part_g=part * gram,
+        support_g=support * gram,
+        footing_g=footing_mm3 * gram,
+        length_m=filament_length_mm(total, material.diameter_mm) / 1000.0 if filament else 0.0,
+        volume_ml=total / 1000.0,
+        cost=total * gram / 1000.0 * material.price_per_kg,
+    )
