@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import trimesh
+from items import of_many_items
 from manifold3d import Manifold
 from page import in_the_page
 
@@ -34,6 +35,7 @@ from upright_heron.core.hanging.overhang_regions import hanging_regions
 from upright_heron.core.hanging.overhangs import overhangs
 from upright_heron.core.layers.stack import LayerStack, slice_solid
 from upright_heron.core.machines.catalogue import material, printer
+from upright_heron.core.maker import Maker
 from upright_heron.core.stance.figures import Setting, figures, pixel_for
 from upright_heron.core.stance.pose import about_axis, place, standing_on
 from upright_heron.core.stance.search import MIXES, Scale, even_directions, search, slicer
@@ -48,11 +50,13 @@ from upright_heron.core.warm import warm
 from upright_heron.sheet.changes import MakeSupports
 from upright_heron.store.store import Store
 from upright_heron.web.dependencies import Services
+from upright_heron.web.looking import Looking
 from upright_heron.web.pages import Pages
-from upright_heron.web.routes.marks import keep_stroke
-from upright_heron.web.routes.supports import keep_edit
+from upright_heron.web.sections.overhangs.routes import keep_stroke
+from upright_heron.web.sections.supports.routes import keep_edit
+from upright_heron.work.bind import keys_of
 from upright_heron.work.intake import new_sheet, take_in
-from upright_heron.work.results import Bench as Recipes
+from upright_heron.work.sources import ResultMemory, load_from
 
 LAYER_MM = 0.2
 HAND = ("a post put in by hand", "a tree taken out by hand")
@@ -137,6 +141,7 @@ def main() -> int:
         *supports(part, stack, bare),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
+        *(Row(*row) for row in of_many_items()),
         *pages_own(data),
     ]
     print(f"{len(part.faces):,} facets, {len(heights)} layers of {LAYER_MM} mm, medians of {runs}\n")
@@ -225,14 +230,16 @@ def stroke(part: Mesh) -> float:
         store = Store(Path(folder) / "heron.sqlite")
         sheet = new_sheet(take_in(write_stl(part), "part.stl", store), "Bench")
         job = store.create_job(sheet, "Bench")
-        pages = Pages(store, None)  # type: ignore[arg-type]
+        pages = Pages(store, Idle())  # type: ignore[arg-type]
         use = Services(None, store, None, pages, None)  # type: ignore[arg-type]
-        pages.fine(sheet.part.mesh)
+        mesh = sheet.items[0].part.mesh
+        maker(store).make(keys_of(sheet.on()), "fine")
+        pages.fine(mesh)
         places = iter(range(1000))
 
         def paint() -> None:
             data = np.arange(2000, dtype="<u4") + 2000 * next(places)
-            keep_stroke(use, job.id, sheet.part.mesh, "prop", data.tobytes())
+            keep_stroke(use, job.id, mesh, "prop", data.tobytes())
 
         paint()
         found = timed(paint, 9)
@@ -243,11 +250,16 @@ def stroke(part: Mesh) -> float:
 class Idle:
     """Stands for the workers: nothing is under way."""
 
-    def act(self, job_id: str) -> None:
+    def act(self, page: str) -> None:
         """No task."""
 
-    def ensure(self, job_id: str, *sheet: Any, **options: Any) -> None:
+    def want(self, page: str, *wanted: Any, **options: Any) -> None:
         """Begin nothing."""
+
+
+def maker(store: Store) -> Maker:
+    """What makes results of jobs in this process."""
+    return Maker(load_from(store), ResultMemory(store))
 
 
 def by_hand(part: Mesh) -> tuple[float, float]:
@@ -259,18 +271,17 @@ def by_hand(part: Mesh) -> tuple[float, float]:
         store.apply(job.id, MakeSupports(style=Style.TREE, spacing_mm=4.3))
         pages = Pages(store, Idle())  # type: ignore[arg-type]
         use = Services(None, store, None, pages, None)  # type: ignore[arg-type]
-        maker = Recipes(store)
-        sheet = store.job(job.id).sheet
-        made = maker.supports(sheet)
+        making, keys = maker(store), keys_of(store.job(job.id).sheet.on())
+        made = making.make(keys, "supports")
         for name in ("findings", "placed"):
-            maker.make(sheet, name)
+            making.make(keys, name)
         low = min((p for p in made.patches if p.held), key=lambda p: p.at_mm[2]).at_mm
         ids = iter([s.id for s in made.supports])
         places = iter(range(1000))
 
         def shown(how: str, values: dict[str, str]) -> None:
             changed, _, _ = keep_edit(use, job.id, how, values)
-            pages.job_page(changed, 6)
+            pages.job_page(changed, Looking(section=6))
 
         def add() -> None:
             turn = 0.7 * next(places)

@@ -81,3 +81,20 @@ def levels(runs: list[Run], stack: LayerStack) -> dict[int, Any]:
 def prism_mm3(runs: list[Run], stack: LayerStack) -> float:
     """Volume of everything that is carried down, as solid prisms."""
     return sum(section.area() for section in levels(runs, stack).values()) * stack.layer_mm
+
+
+def hold_part(mesh, stack, limit_deg, settings, *, style=None):
+    """Filament supports of a part that is cut already, every patch in one style or what suits it."""
+    regions = tuple(hanging_regions(mesh, limit_deg))
+    hanging = replace(walk(mesh, stack, spot_mm=0.4, resin=False), regions=regions)
+    tree = Tree.of(mesh)
+    asked = patches(
+        stack,
+        mesh,
+        hanging,
+        find_islands(stack)[1],
+        limit_deg,
+        wishes=wishes(stack, mesh, regions, 10.0),
+        tree=tree,
+    )
+    return make_filament(stack, chosen_styles(asked, style, {}), settings, tree)

@@ -45,7 +45,12 @@ FILES = {
 def sources_digest() -> str:
     """Digest of everything that the stylesheet is built from."""
     h = hashlib.blake2b(digest_size=16)
-    paths = [ROOT / "assets/app.css", *WEB.glob("templates/**/*.html"), *STATIC.glob("js/*.js")]
+    paths = [
+        ROOT / "assets/app.css",
+        *WEB.glob("templates/**/*.html"),
+        *WEB.glob("sections/**/*.html"),
+        *STATIC.glob("js/**/*.js"),
+    ]
     for path in sorted(paths):
         h.update(path.relative_to(ROOT).as_posix().encode() + b"\0" + path.read_bytes())
     return h.hexdigest()

@@ -90,7 +90,7 @@ class Server:
 
     def upload(self, name: str, data: bytes, job_id: str = "") -> str:
         """Take a file in, as a job or as a part of one, and return the identifier of the job."""
-        where = f"/api/jobs/{job_id}/parts" if job_id else "/api/jobs"
+        where = f"/api/jobs/{job_id}/items" if job_id else "/api/jobs"
         request = urllib.request.Request(f"{self.url}{where}?name={name}", data, method="POST")
         with urllib.request.urlopen(request, timeout=120) as answer:
             return str(json.load(answer)["id"])

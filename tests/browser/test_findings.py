@@ -35,7 +35,8 @@ class Case(unittest.TestCase):
         return job_id
 
     def sheet(self, job_id):
-        return server.get(f"/api/jobs/{job_id}")["sheet"]
+        sheet = server.get(f"/api/jobs/{job_id}")["sheet"]
+        return {**sheet, **sheet["items"][0]}
 
     def key(self, key):
         ActionChains(browser.driver).send_keys(key).perform()

@@ -41,7 +41,8 @@ class BrowserCase(unittest.TestCase):
         return job_id
 
     def sheet(self, job_id):
-        return server.get(f"/api/jobs/{job_id}")["sheet"]
+        sheet = server.get(f"/api/jobs/{job_id}")["sheet"]
+        return {**sheet, **sheet["items"][0]}
 
     def colours(self):
         """Count the plum, copper and all pixels of the view."""

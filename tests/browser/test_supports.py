@@ -40,7 +40,7 @@ class HandTest(unittest.TestCase):
         return job_id
 
     def count(self):
-        return browser.run("return window.heron.hand.list.length")
+        return browser.run("return window.heron.controllers.get('supports').hand.list.length")
 
     def wait_for(self, count):
         browser.wait(lambda: self.count() == count, f"not {count} supports")
@@ -72,7 +72,7 @@ class HandTest(unittest.TestCase):
         # The size is shown before the click: the top lies at 30 mm, and the post ends at the plate.
         self.go_to([-26, -26 + 8, 30]).perform()
         browser.wait(lambda: "2 mm thick, 30.0 mm high" in browser.text("#hand-words"), "no size")
-        self.assertTrue(browser.run("return window.heron.hand.post.visible"))
+        self.assertTrue(browser.run("return window.heron.controllers.get('supports').hand.post.visible"))
         ActionChains(browser.driver).click().perform()
         self.wait_for(before + 1)
         browser.wait(lambda: browser.all("#picked-one"), "the new one is not picked")
@@ -80,22 +80,22 @@ class HandTest(unittest.TestCase):
         server.settle(job_id)
         browser.ready()
         # Its foot is dragged: the tip stays where it is.
-        tip = browser.run("return window.heron.hand.handles.find(h => h.kind === 'tip').at")
-        foot = browser.run("return window.heron.hand.handles.find(h => h.kind === 'foot').at")
+        tip = browser.run("return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'tip').at")
+        foot = browser.run("return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'foot').at")
         grip = browser.find(".grip.foot")
         ActionChains(browser.driver).click_and_hold(grip).move_by_offset(12, 6).move_by_offset(
             8, 4
         ).release().perform()
         browser.wait(
             lambda: browser.run(
-                "const h = (window.heron.hand.handles ?? []).find(h => h.kind === 'foot');"
+                "const h = (window.heron.controllers.get('supports').hand.handles ?? []).find(h => h.kind === 'foot');"
                 "return Boolean(h) && Math.hypot(h.at[0] - arguments[0], h.at[1] - arguments[1]) > 0.5",
                 *foot[:2],
             ),
             "the foot did not move",
         )
-        self.assertEqual(browser.run("return window.heron.hand.handles.find(h => h.kind === 'tip').at"), tip)
-        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["hand"]["count"], 1)
+        self.assertEqual(browser.run("return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'tip').at"), tip)
+        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["items"][0]["hand"]["count"], 1)
         server.settle(job_id)
         browser.ready()
         browser.click("#undo")
@@ -107,7 +107,7 @@ class HandTest(unittest.TestCase):
     def test_picked_in_the_view_locked_and_deleted_with_the_key(self):
         job_id = self.open_job(comb(), "lines")
         browser.click("[data-view=front]")
-        at = browser.run("return window.heron.hand.list[0].at")
+        at = browser.run("return window.heron.controllers.get('supports').hand.list[0].at")
         self.go_to([at[0], at[1], at[2] / 2]).click().perform()
         browser.wait(lambda: len(self.picked()) == 1, "none is picked")
         browser.wait(lambda: browser.all("#picked-one"), "nothing is told of it")
@@ -149,7 +149,7 @@ class HandTest(unittest.TestCase):
         browser.wait(lambda: not self.picked(), "they are picked still")
         reason = browser.run(
             "const f = document.querySelector('#hand-reason'); f.selectedIndex = 2;"
-            "f.dispatchEvent(new Event('change', { bubbles: true })); return window.heron.hand.ids.size"
+            "f.dispatchEvent(new Event('change', { bubbles: true })); return window.heron.controllers.get('supports').hand.ids.size"
         )
         self.assertEqual(reason, 1)
         server.settle(job_id)
@@ -168,7 +168,7 @@ class HandTest(unittest.TestCase):
         browser.wait(
             lambda: browser.text("#patches").count("plate only") == 2, "not two patches on the plate only"
         )
-        held = server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]
+        held = server.get(f"/api/jobs/{job_id}")["sheet"]["items"][0]["supports"]
         self.assertEqual(sorted(held["by_patch"].values()), ["grid", "grid"])
         self.assertEqual(browser.attribute("#tab-check", "aria-selected"), "true", "the tab stays open")
         server.settle(job_id)
@@ -179,8 +179,10 @@ class HandTest(unittest.TestCase):
         server.settle(job_id)
         browser.ready(supports=True)
         self.assertEqual(browser.attribute("#gap", "value"), "3 layers")
-        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]["gap_layers"], 3)
-        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["supports"]["by_patch"], held["by_patch"])
+        self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["items"][0]["supports"]["gap_layers"], 3)
+        self.assertEqual(
+            server.get(f"/api/jobs/{job_id}")["sheet"]["items"][0]["supports"]["by_patch"], held["by_patch"]
+        )
 
     def test_the_difference_between_two_is_drawn(self):
         job_id = self.open_job(comb(), "lines")
@@ -189,7 +191,7 @@ class HandTest(unittest.TestCase):
         browser.wait(lambda: browser.all("[data-difference]"), "the variant is not listed")
         server.settle(job_id)
         browser.ready()
-        browser.run("const h = window.heron.hand; h.ids = new Set([h.list[0].id]); h.send('delete')")
+        browser.run("const h = window.heron.controllers.get('supports').hand; h.ids = new Set([h.list[0].id]); h.send('delete')")
         self.wait_for(2)
         server.settle(job_id)
         browser.ready()

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
-from tests.held import USUAL, Bench, table
+from tests.held import USUAL, Bench, hold_part, table
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid
@@ -22,7 +22,7 @@ from upright_heron.core.supports.checks.removal import Out, reach
 from upright_heron.core.supports.checks.verify import verify
 from upright_heron.core.supports.demand.patches import Hold, Style, proposed_style
 from upright_heron.core.supports.filament.finish import finished
-from upright_heron.core.supports.filament.styles import chosen_styles, grow_supports, hold_part
+from upright_heron.core.supports.filament.styles import chosen_styles, grow_supports
 from upright_heron.core.supports.model import Branches, Column, Slab
 from upright_heron.demo.shapes import SHAPES
 

@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
+from tests.held import hold_part
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stalactites, tee, torus
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.hanging.findings import Family, Hanging, State, listed, walk
@@ -15,7 +16,6 @@ from upright_heron.core.hanging.overhang_regions import hanging_regions
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.supports.checks.holding import holding, probes
 from upright_heron.core.supports.demand.patches import Style
-from upright_heron.core.supports.filament.styles import hold_part
 from upright_heron.core.supports.model import SupportSettings
 
 

@@ -7,6 +7,7 @@ import numpy as np
 import trimesh
 
 from tests import open_meshes
+from tests.held import hold_part
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid
@@ -17,7 +18,6 @@ from upright_heron.core.layers.stack import cut, slice_solid
 from upright_heron.core.split.grid import split_into_grid
 from upright_heron.core.stance.resting import resting_faces
 from upright_heron.core.supports.demand.patches import Style
-from upright_heron.core.supports.filament.styles import hold_part
 from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.supports.resin.stilts import make_stilts
 

@@ -9,7 +9,9 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind
 from upright_heron.core.stance.pose import from_quaternion
 from upright_heron.sheet.changes import CHANGES
-from upright_heron.sheet.models import JobSheet, Part
+from upright_heron.sheet.item import Item
+from upright_heron.sheet.models import JobSettings, JobSheet
+from upright_heron.sheet.part import Part
 
 PART = Part(
     file_name="a.stl",
@@ -21,11 +23,23 @@ PART = Part(
     closed=True,
     shells=1,
 )
-SHEET = JobSheet(name="A", part=PART)
+JOB = JobSheet.of([Item(id="a", part=PART)], name="A")
+SHEET = JOB.on()
+
+
+def whole(sheet):
+    """The job with nothing but the item of a sheet."""
+    item = Item(**{name: getattr(sheet, name) for name in Item.model_fields})
+    return JobSheet.of([item], **{name: getattr(sheet, name) for name in JobSettings.model_fields})
+
+
+def made(wanted, sheet=SHEET):
+    """The sheet of an item after a change to it."""
+    return wanted.made(whole(sheet), sheet.id).on(sheet.id)
 
 
 def change(kind, sheet=SHEET, **fields):
-    return CHANGES.validate_python({"kind": kind, **fields}).apply(sheet)
+    return made(CHANGES.validate_python({"kind": kind, **fields}), sheet)
 
 
 class ChangeTest(unittest.TestCase):
@@ -39,14 +53,15 @@ class ChangeTest(unittest.TestCase):
             "notes": {"notes": "mind the beak"}, "lean": {"degrees": "12", "towards": "back left"},
             "lay-long": {"degrees": 30}, "find": {"less_support": "2"}, "show": {"normal": [0, 3, 0]},
             "load": {"normal": [0, 0, -1]}, "keep-preset": {"name": "Usual"},
+            "place": {"x_mm": "12", "y_mm": "-3", "swing_deg": 30},
         }  # fmt: skip
-        before = SHEET.model_dump_json()
+        before = JOB.model_dump_json()
         for kind, fields in cases.items():
             with self.subTest(kind):
                 wanted = CHANGES.validate_python({"kind": kind, **fields})
-                self.assertNotEqual(wanted.apply(SHEET), SHEET)
+                self.assertNotEqual(wanted.made(JOB, "a"), JOB)
                 self.assertTrue(wanted.label(SHEET))
-        self.assertEqual(SHEET.model_dump_json(), before)
+        self.assertEqual(JOB.model_dump_json(), before)
 
     def test_going_back(self):
         self.assertIsNone(change("join", change("cut")).grid)
@@ -156,4 +171,5 @@ class ChangeTest(unittest.TestCase):
 
     def test_sheets_round_trip(self):
         sheet = change("footing", change("cut", change("supports")), footing="skirt")
-        self.assertEqual(JobSheet.model_validate_json(sheet.model_dump_json()), sheet)
+        job = whole(sheet)
+        self.assertEqual(JobSheet.model_validate_json(job.model_dump_json()), job)

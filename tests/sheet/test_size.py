@@ -6,11 +6,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from tests.sheet.test_changes import PART, SHEET
+from tests.sheet.test_changes import PART, SHEET, made
 from upright_heron.core.errors import BadValue
-from upright_heron.sheet.changes import PickMaterial, PickPrinter
-from upright_heron.sheet.models import Size
-from upright_heron.sheet.part_changes import Mend, Resize
+from upright_heron.sheet.changes import Mend, PickMaterial, PickPrinter, Resize
+from upright_heron.sheet.part import Size
 from upright_heron.sheet.shop import Calibration, OwnMaterial, OwnPrinter
 
 SIDES = (10.0, 20.0, 40.0)
@@ -106,22 +105,22 @@ class ShelfTest(unittest.TestCase):
     GREEN = OwnMaterial(name="Green", technology="filament", density_g_cm3=1.3, price_per_kg=40, limit_deg=61)
 
     def test_a_job_reckons_with_its_own_copies(self):
-        sheet = PickPrinter(printer="Willow", own=self.OWN).apply(SHEET)
+        sheet = made(PickPrinter(printer="Willow", own=self.OWN), SHEET)
         self.assertEqual(sheet.machine.build_mm, (400, 400, 508))
         self.assertAlmostEqual(sheet.thinnest_mm, 0.66)
-        sheet = PickMaterial(material="Green", own=self.GREEN).apply(sheet)
+        sheet = made(PickMaterial(material="Green", own=self.GREEN), sheet)
         self.assertEqual((sheet.stuff.density_g_cm3, sheet.limit), (1.3, 61))
         self.assertIn("Green", PickMaterial(material="Green", own=self.GREEN).label(sheet))
-        resin = PickPrinter(printer="Tarn 9").apply(sheet)
+        resin = made(PickPrinter(printer="Tarn 9"), sheet)
         self.assertEqual((resin.own_printer, resin.own_material, resin.is_resin), (None, None, True))
         with self.assertRaises(BadValue):
-            PickMaterial(material="Green", own=self.GREEN).apply(resin)
+            made(PickMaterial(material="Green", own=self.GREEN), resin)
 
     def test_a_measured_limit_holds_for_its_pair_only(self):
         measured = Calibration(printer="Sedge 300", material="PLA", limit_deg=63, date="2026-11-01")
-        sheet = PickPrinter(printer="Sedge 300", calibration=measured).apply(SHEET)
+        sheet = made(PickPrinter(printer="Sedge 300", calibration=measured), SHEET)
         self.assertEqual((sheet.limit, sheet.measured), (63, measured))
-        other = PickMaterial(material="ABS", calibration=measured).apply(sheet)
+        other = made(PickMaterial(material="ABS", calibration=measured), sheet)
         self.assertIsNone(other.measured)
         self.assertNotEqual(other.limit, 63)
 

@@ -57,6 +57,11 @@ class Page(HTMLParser):
         return " ".join(self.ids[name]["text"].split())
 
 
+def flat(sheet, at=0):
+    """What is decided for an item, and for its job."""
+    return {**sheet, **sheet["items"][at]}
+
+
 class AppCase(unittest.TestCase):
     """One application for all classes, or one for a class that is ``alone``; jobs are made by uploading."""
 
@@ -133,7 +138,7 @@ class UploadTest(AppCase):
         for name, data in (("clamp_ring.stl", stl(tee())), ("text.STL", ascii_stl(tee()))):
             with self.subTest(name):
                 answer = self.upload(data, name).json()
-                part = answer["sheet"]["part"]
+                part = answer["sheet"]["items"][0]["part"]
                 self.assertEqual((part["facets"], part["closed"]), (28, True))
                 self.assertAlmostEqual(part["volume_mm3"], 4000, places=3)
         self.assertEqual(self.upload(stl(tee()), "clamp_ring.stl").json()["sheet"]["name"], "Clamp ring")
@@ -312,7 +317,9 @@ class JobTest(AppCase):
         self.assertEqual(len(objects), 2)
         answer = self.client.post(f"/jobs/{job_id}/pieces/2/open", headers={"HX-Request": "true"})
         piece = answer.headers["hx-redirect"].rsplit("/", 1)[1]
-        self.assertEqual(self.client.get(f"/api/jobs/{piece}").json()["sheet"]["part"]["size_mm"][0], 250)
+        self.assertEqual(
+            self.client.get(f"/api/jobs/{piece}").json()["sheet"]["items"][0]["part"]["size_mm"][0], 250
+        )
         self.assertEqual(self.client.post(f"/jobs/{job_id}/pieces/9/open").status_code, 422)
 
     def test_nothing_to_hand_off_is_said(self):
@@ -331,9 +338,9 @@ class JobTest(AppCase):
 
 
 def keys_of(app, job_id):
-    from upright_heron.work.keys import keys
+    from upright_heron.work.bind import keys_of as of_item
 
-    return keys(app.state.services.store.job(job_id).sheet)
+    return of_item(app.state.services.store.job(job_id).sheet.on())
 
 
 class WorkTest(AppCase):
@@ -430,7 +437,7 @@ class DemoTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             store = Store(Path(folder) / "heron.sqlite3")
             first = make_demo_jobs(store)
-            parts = {job.id: job.sheet.part for job in store.jobs()}
+            parts = {job.id: job.sheet.items[0].part for job in store.jobs()}
             for job_id, part in parts.items():
                 health = examine(store.mesh(part.mesh))
                 self.assertEqual((health.defects, health.sound, part.closed), (0, True, True), job_id)

@@ -3,8 +3,12 @@
 import json
 import unittest
 
+import numpy as np
+
 from tests.support import stl, tee
-from tests.web.test_app import AppCase, Page
+from tests.web.test_app import AppCase, Page, flat
+from upright_heron.core.formats.read import read
+from upright_heron.core.formats.reading import finish
 from upright_heron.core.formats.stl import read_stl
 
 
@@ -17,7 +21,7 @@ class ShopCase(AppCase):
         return answer
 
     def sheet(self, job_id):
-        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+        return flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"])
 
     def own_printer(self, name, **changed):
         self.post("printers/copy", name="Sedge 300")
@@ -150,21 +154,24 @@ if __name__ == "__main__":
 class FieldsTest(ShopCase):
     """What the further fields of printers and materials are good for."""
 
-    def test_a_favourite_spot_moves_part_layers_and_files_as_far_as_the_plate_has_room(self):
+    def test_a_favourite_spot_moves_what_leaves_as_far_as_the_plate_has_room_and_makes_nothing_again(self):
         self.own_printer("Willow", spot_x="150", spot_y="-40", raft="true", heated="false")
         job_id = self.job(stl(tee()))
         self.change(job_id, "printer", printer="Willow")
         self.change(job_id, "footing", footing="none")
         self.settle(job_id)
-        state = json.loads(self.section(job_id, 1).text("state"))
+        before = json.loads(self.section(job_id, 1).text("state"))["layers"]
         size = self.sheet(job_id)["part"]["size_mm"]
         # 400 mm of plate leave (400 - size) / 2 to each side.
         at = [min(150.0, (400 - size[0]) / 2), -40.0]
-        self.assertEqual(state["at"], at)
-        package = self.client.get(f"/jobs/{job_id}/part.stl").content
-        corners = read_stl(package).mesh.bounds
+        package = self.client.get(f"/jobs/{job_id}/handoff.3mf").content
+        corners = finish(read(package, "a.3mf").bodies[0].corners).mesh.bounds
         for axis in range(2):
             self.assertAlmostEqual(corners[:, axis].mean(), at[axis], places=4)
+        alone = read_stl(self.client.get(f"/jobs/{job_id}/part.stl").content).mesh.bounds
+        np.testing.assert_allclose(alone.mean(axis=0)[:2], 0, atol=1e-4)
+        self.change(job_id, "place", x_mm="10", y_mm="20")
+        self.assertEqual(json.loads(self.section(job_id, 1).text("state"))["layers"], before)
         self.assertIn("not heated", self.client.get(f"/jobs/{job_id}/sheet?open=7").text)
 
     def test_a_raft_by_habit_comes_with_the_machine_unless_a_footing_was_chosen(self):

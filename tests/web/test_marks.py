@@ -7,7 +7,7 @@ import numpy as np
 from manifold3d import Manifold
 
 from tests.support import box, comb, mesh_of, portal, stl, tee
-from tests.web.test_app import AppCase
+from tests.web.test_app import AppCase, flat
 from upright_heron.core.formats.read import read
 from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.handoff.stl import write_stl
@@ -16,7 +16,7 @@ from upright_heron.core.marking.marks import Mark
 
 class MarksCase(AppCase):
     def sheet(self, job_id):
-        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+        return flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"])
 
     def state(self, job_id):
         return json.loads(self.section(job_id, 5).text("state"))
@@ -282,9 +282,9 @@ class TravelTest(MarksCase):
         job_id = self.job(stl(two))
         top = self.facets_where(job_id, lambda m: (m[:, 2] > 7.999) & (m[:, 0] < 30))
         self.stroke(job_id, top, "show")
-        self.client.post(f"/jobs/{job_id}/parts/separate")
+        self.client.post(f"/jobs/{job_id}/items/separate")
         sheet = self.sheet(job_id)
-        areas = sorted(p["marks"]["show_mm2"] if p["marks"] else 0 for p in (sheet, *sheet["others"]))
+        areas = sorted(p["marks"]["show_mm2"] if p["marks"] else 0 for p in sheet["items"])
         self.assertEqual(areas[0], 0)
         self.assertAlmostEqual(areas[1], 280, delta=1e-3)
 

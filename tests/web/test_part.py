@@ -8,7 +8,7 @@ import numpy as np
 import trimesh
 
 from tests.support import box, mesh_of, on_plate, sphere, stl, tee
-from tests.web.test_app import AppCase
+from tests.web.test_app import AppCase, flat
 from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.handoff.stl import write_stl
 
@@ -20,7 +20,7 @@ class PartCase(AppCase):
         return answer
 
     def part(self, job_id):
-        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["part"]
+        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][0]["part"]
 
     def sides(self, job_id):
         return np.round(self.part(job_id)["size_mm"], 4).tolist()
@@ -83,9 +83,9 @@ class SizeTest(PartCase):
     def test_the_stance_is_kept(self):
         job_id = self.job(stl(tee()))
         self.change(job_id, "turn", x_deg="90")
-        stance = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["stance"]
+        stance = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][0]["stance"]
         self.post(job_id, "size", percent="50")
-        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["stance"], stance)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][0]["stance"], stance)
 
     def test_nonsense_is_refused_and_the_job_stays(self):
         job_id = self.job(stl(box(10, 20, 30)))
@@ -105,8 +105,8 @@ class SizeTest(PartCase):
     def test_json(self):
         job_id = self.job(stl(box(10, 20, 30)))
         answer = self.client.post(f"/api/jobs/{job_id}/size", json={"scale": [2, 1, 1]})
-        self.assertEqual(answer.json()["sheet"]["part"]["size_mm"], [20, 20, 30])
-        self.assertEqual(answer.json()["sheet"]["came"]["size_mm"], [10, 20, 30])
+        self.assertEqual(answer.json()["sheet"]["items"][0]["part"]["size_mm"], [20, 20, 30])
+        self.assertEqual(answer.json()["sheet"]["items"][0]["came"]["size_mm"], [10, 20, 30])
 
 
 class MendTest(PartCase):
@@ -156,7 +156,7 @@ class MendTest(PartCase):
         self.assertIn("separate", self.section(job_id, 1).ids)
         answer = self.client.post(f"/jobs/{job_id}/separate", headers={"HX-Request": "true"})
         self.assertEqual(answer.status_code, 204)
-        jobs = {j["sheet"]["name"]: j["sheet"] for j in self.client.get("/api/jobs").json()}
+        jobs = {j["sheet"]["name"]: flat(j["sheet"]) for j in self.client.get("/api/jobs").json()}
         self.assertEqual(jobs["Set, body 1"]["part"]["size_mm"], [10, 10, 10])
         self.assertEqual(jobs["Set, body 2"]["part"]["size_mm"], [5, 5, 5])
         self.assertEqual(jobs["Set, body 2"]["material"], "PETG")

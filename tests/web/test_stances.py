@@ -8,13 +8,13 @@ import unittest
 import numpy as np
 
 from tests.support import box, portal, stl, tee
-from tests.web.test_app import AppCase
+from tests.web.test_app import AppCase, flat
 from upright_heron.core.stance.pose import from_quaternion
 
 
 class StanceCase(AppCase):
     def sheet(self, job_id):
-        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+        return flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"])
 
     def found(self, body, **weights):
         job_id = self.job(stl(body))
@@ -156,7 +156,7 @@ class RegionsTest(StanceCase):
         self.assertNotIn("carries itself", self.section(job_id, 5).text("finding-list"))
         job = self.client.get(f"/api/jobs/{job_id}").json()
         state = json.loads(self.section(job_id, 5).text("state"))
-        mesh = job["sheet"]["part"]["mesh"]
+        mesh = job["sheet"]["items"][0]["part"]["mesh"]
         region = self.client.get(f"/api/blocks/hangs/{state['hangs']}/1", params={"mesh": mesh}).json()
         corners = np.array(region["facets"]).reshape(-1, 3)
         np.testing.assert_allclose(corners[:, 2], 15, atol=1e-4)

@@ -3,12 +3,12 @@
 import lib3mf
 
 from tests.support import box, comb, stl, tee
-from tests.web.test_app import AppCase
+from tests.web.test_app import AppCase, flat
 
 
 class SupportsTest(AppCase):
     def sheet(self, job_id):
-        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+        return flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"])
 
     def made(self, job_id, **fields):
         self.change(job_id, "supports", open=6, gap_mm="0.2", **fields)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tests.core.test_formats import theirs
 from tests.support import box, stl, tee
-from tests.web.test_app import AppCase, Page
+from tests.web.test_app import AppCase, Page, flat
 from upright_heron.core.formats.read import SUFFIXES
 from upright_heron.sheet.changes import Rename
 from upright_heron.store.store import NotFound, Store
@@ -61,7 +61,7 @@ class YardTest(AppCase):
         ):
             answer = self.upload(data, name)
             self.assertEqual(answer.status_code, 201, answer.text)
-            sheet = answer.json()["sheet"]
+            sheet = flat(answer.json()["sheet"])
             self.assertEqual((sheet["name"], sheet["part"]["format"]), ("Cup", name[-3:].upper()))
             self.assertEqual(sheet["part"]["size_mm"], [10, 20, 30])
         refused = self.client.post(

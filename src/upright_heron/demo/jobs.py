@@ -4,27 +4,42 @@ from __future__ import annotations
 
 from ..core.handoff.stl import write_stl
 from ..core.health.mend import drop_needless
+from ..core.maker import Maker
 from ..core.stance.pose import about_axis, to_quaternion
-from ..sheet.models import Grid, JobSheet, Stance
-from ..sheet.process import Footing, Process, Supports
+from ..sheet.changes import MakePieces
+from ..sheet.item import Grid, Item, Stance
+from ..sheet.models import JobSheet
+from ..sheet.process import FilamentSupports, Footing, Process, ResinSupports
 from ..store.store import Store
-from ..work.intake import new_sheet, take_in
+from ..work.bind import keys_of
+from ..work.intake import new_sheet, pieces, take_in
+from ..work.sources import ResultMemory, load_from
 from .shapes import SHAPES
 
 
 def _with(sheet: JobSheet, name: str) -> JobSheet:
     lean = Stance(quaternion=to_quaternion(about_axis("y", -12.0)), lift_mm=5.0, name="leaning 12° back")
-    settings: dict[str, dict[str, object]] = {
-        "telescope-bracket": {
-            "material": "PETG",
-            "supports": Supports(),
-            "footing": Footing(kind="brim", lines=6),
-        },
-        "heron-figurine": {"stance": lean, "supports": Supports(spacing_mm=3.5)},
-        "tide-gauge-housing": {"material": "ASA", "footing": Footing(kind="skirt", lines=2)},
-        "dragonfly": {"grid": Grid(margin_mm=3.0), "process": Process(walls=2, infill_percent=8.0)},
+    job: dict[str, dict[str, object]] = {
+        "telescope-bracket": {"material": "PETG"},
+        "tide-gauge-housing": {"material": "ASA"},
+        "dragonfly": {"process": Process(walls=2, infill_percent=8.0)},
     }
-    return JobSheet.model_validate({**dict(sheet), **settings[name]})
+    item: dict[str, dict[str, object]] = {
+        "telescope-bracket": {"supports": FilamentSupports(), "footing": Footing(kind="brim", lines=6)},
+        "heron-figurine": {"stance": lean, "supports": ResinSupports(spacing_mm=3.5)},
+        "tide-gauge-housing": {"footing": Footing(kind="skirt", lines=2)},
+        "dragonfly": {"grid": Grid(margin_mm=3.0)},
+    }
+    only = Item.model_validate({**dict(sheet.items[0]), **item[name]})
+    return JobSheet.model_validate({**dict(sheet), **job.get(name, {}), "items": (only,)})
+
+
+def _in_pieces(sheet: JobSheet, store: Store) -> JobSheet:
+    """The job with its cut item's pieces as items."""
+    whole = sheet.on()
+    made = Maker(load_from(store), ResultMemory(store)).make(keys_of(whole), "split")
+    parts, paths = pieces(whole, made, store)
+    return MakePieces(parts=parts, paths=paths, of=whole.part.mesh).made(sheet, whole.id)
 
 
 NAMES = {
@@ -46,5 +61,7 @@ def make_demo_jobs(store: Store) -> list[str]:
         title, machine = NAMES[name]
         part = take_in(write_stl(drop_needless(shape())[0]), f"{name}.stl", store)
         sheet = _with(new_sheet(part, title, machine), name)
+        if sheet.items[0].grid is not None:
+            sheet = _in_pieces(sheet, store)
         store.create_job(sheet, "Demo job", demo=True, job_id=job_id)
     return made

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -15,9 +15,9 @@ from ..core.supports.model import SupportSettings
 from ..core.units import length_mm, number
 from .document import Document, Length, Name
 
-# Fields of ``Supports`` that the core takes as they are.
+# Fields of ``FilamentSupports`` that the core takes as they are.
 SAME = (
-    "clearance_mm", "spacing_mm", "tip_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
+    "clearance_mm", "spacing_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
     "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm", "taper_mm", "walls",
     "every", "brim_mm",
 )  # fmt: skip
@@ -34,9 +34,10 @@ class Second(StrEnum):
     ALL = "everything"
 
 
-class Supports(Document):
-    """Settings the supports were made with."""
+class FilamentSupports(Document):
+    """Settings that supports on a filament machine are made with."""
 
+    kind: Literal["filament"] = "filament"
     gap_mm: Annotated[Length, Field(ge=0, le=5)] = 0.2
     # Where it was given in layers these count, whatever the layer height.
     gap_layers: Layers | None = None
@@ -45,8 +46,7 @@ class Supports(Document):
     gap_below_layers: Layers | None = None
     clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
     spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
-    tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
-    # Filament: what is held and how, for all patches and by the id of one.
+    # What is held and how, for all patches and by the id of one.
     hold: Hold = Hold.ALL
     style: Style | None = None
     by_patch: dict[str, Style] = {}
@@ -92,12 +92,40 @@ class Supports(Document):
         )
 
     @property
+    def for_any_part(self) -> FilamentSupports:
+        """The settings without what was chosen for single patches of one part."""
+        return self.model_copy(update={"by_patch": {}, "plate_only": {}})
+
+    @property
     def gap_words(self) -> tuple[str, str]:
         """The gaps above and below as they were typed; the second is empty where it is as the first."""
         above = f"{self.gap_mm:g}" if self.gap_layers is None else _layers(self.gap_layers)
         if self.gap_below_layers is not None:
             return above, _layers(self.gap_below_layers)
         return above, "" if self.gap_below_mm is None else f"{self.gap_below_mm:g}"
+
+
+class ResinSupports(Document):
+    """Settings that stilts on a resin machine are made with."""
+
+    kind: Literal["resin"] = "resin"
+    spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
+    clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
+    tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
+
+    def settings(self, line_mm: float = 0.05, layer_mm: float = 0.05) -> SupportSettings:
+        """Return them as the core takes them, for a pixel so wide and layers so high."""
+        return SupportSettings(
+            line_mm=line_mm, spacing_mm=self.spacing_mm, clearance_mm=self.clearance_mm, tip_mm=self.tip_mm
+        )
+
+
+Supports = Annotated[FilamentSupports | ResinSupports, Field(discriminator="kind")]
+
+
+def usual_supports(machine: Printer) -> FilamentSupports | ResinSupports:
+    """Return the settings that supports on a machine begin with."""
+    return ResinSupports() if machine.technology is Technology.RESIN else FilamentSupports()
 
 
 def _layers(count: int) -> str:
@@ -158,7 +186,13 @@ class Preset(Document):
     @property
     def proposed_name(self) -> str:
         """A name from what is in it, such as ``0.2 mm, 3 walls, 15 %, columns, brim``."""
-        return ", ".join(value for _, value in self._words() if not value.startswith("no "))[:60]
+        return ", ".join(value for what, value in self._words() if what not in self._without)[:60]
+
+    @property
+    def _without(self) -> set[str]:
+        """What there is none of."""
+        bare = {"supports"} if self.supports is None else set()
+        return bare | ({"footing"} if self.footing.kind is FootingKind.NONE else set())
 
     def _words(self) -> list[tuple[str, str]]:
         resin = self.technology is Technology.RESIN
@@ -182,7 +216,7 @@ class Preset(Document):
             ("support settings", self.supports, other.supports),
             ("footing settings", self.footing, other.footing),
         ):
-            if mine and other_one:
+            if mine and other_one and type(mine) is type(other_one):
                 changed = [
                     f"{name.removesuffix('_mm').replace('_', ' ')} {_said(getattr(other_one, name))}"
                     f" instead of {_said(getattr(mine, name))}"

@@ -1,57 +1,27 @@
-"""Values of the core to bytes and back: frozen dataclasses, arrays, cross-sections and plain values.
+"""Values of the core to bytes and back: tagged dataclasses, arrays, cross-sections and plain values.
 
 A JSON tree holds the structure and the arrays follow it as raw little-endian bytes, all zlib-compressed.
-Only registered classes are made when reading, so a database is data and never code.
+Only classes with a tag (``core.tags``) are written and made again, so a database is data and never code.
 """
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import struct
+import types
+import typing
 from enum import Enum
+from functools import cache
 from typing import Any
 
 import numpy as np
 from isal import isal_zlib
 from manifold3d import CrossSection, FillRule
 
-from ..core.footing.footing import Footing
-from ..core.geometry.mesh import Edges, Mesh, MeshFacts
-from ..core.handoff.threemf import FileObject
-from ..core.hanging.cups import Cup
-from ..core.hanging.findings import Hanging
-from ..core.hanging.islands import Island
-from ..core.hanging.layer_steps import Neck, Step
-from ..core.hanging.lowest_points import Low
-from ..core.hanging.overhang_regions import Bridge, Region
-from ..core.hanging.overhangs import Overhangs
-from ..core.health.report import Place, Report
-from ..core.layers.stack import LayerStack
-from ..core.marking.channels import Channel
-from ..core.split.grid import Piece, Split
-from ..core.stance.figures import Figures, LayerFigure
-from ..core.stance.resting import RestingFace
-from ..core.stance.search import Found, Proposal
-from ..core.supports.checks.removal import Access
-from ..core.supports.demand.patches import Patch
-from ..core.supports.filament.styles import Grown
-from ..core.supports.model import Branches, Column, Fault, PatchLine, Slab, Stilt, SupportSet
+from ..core.tags import tag_named, tag_of
 
-CLASSES: dict[str, type] = {
-    c.__name__: c
-    for c in (
-        Access, Branches, Bridge, Channel, Column, Cup, Edges, Fault, Figures, Footing, Found, Grown,
-        Hanging, Island, FileObject, LayerFigure, LayerStack, Low, Mesh, MeshFacts, Neck, Overhangs, Patch,
-        PatchLine, Piece, Place, Proposal, Region, Report, RestingFace, Slab, Split, Step, Stilt, SupportSet,
-    )
-}  # fmt: skip
-
-
-def register(cls: type) -> type:
-    """Let a frozen dataclass be kept; usable as a decorator."""
-    CLASSES[cls.__name__] = cls
-    return cls
+# What meshes and supports changed by hand were written as before classes had tags.
+BEFORE_TAGS = {name: f"{name.lower()}/1" for name in ("Mesh", "Column", "Branches", "Slab")}
 
 
 def encode(value: Any) -> bytes:
@@ -60,7 +30,7 @@ def encode(value: Any) -> bytes:
     Raises
     ------
     TypeError
-        A value of a class that is not registered.
+        A value of a class without a tag.
     """
     arrays: list[np.ndarray[Any, Any]] = []
     tree = json.dumps(_tree(value, arrays), separators=(",", ":")).encode()
@@ -69,7 +39,13 @@ def encode(value: Any) -> bytes:
 
 
 def decode(data: bytes) -> Any:
-    """Turn the bytes of ``encode`` back into the value."""
+    """Turn the bytes of ``encode`` back into the value.
+
+    Raises
+    ------
+    UnknownTag
+        It was written by a class, or a version of one, that is not known here.
+    """
     raw = memoryview(isal_zlib.decompress(data))
     (length,) = struct.unpack_from("<I", raw)
     return _value(json.loads(bytes(raw[4 : 4 + length])), raw, [4 + length])
@@ -93,13 +69,10 @@ def _tree(value: Any, arrays: list[np.ndarray[Any, Any]]) -> Any:
         return [_tree(item, arrays) for item in value]
     if isinstance(value, dict):
         return {"%": [[_tree(k, arrays), _tree(v, arrays)] for k, v in value.items()]}
-    name = type(value).__name__
-    if CLASSES.get(name) is not type(value):
-        raise TypeError(f"Values of class {name} cannot be kept.")
-    return {
-        "$": name,
-        **{f.name: _tree(getattr(value, f.name), arrays) for f in dataclasses.fields(CLASSES[name])},
-    }
+    tag = tag_of(type(value))
+    if tag is None:
+        raise TypeError(f"Values of class {type(value).__name__} cannot be kept.")
+    return {"$": tag.written, **{name: _tree(getattr(value, name), arrays) for name in tag.fields}}
 
 
 def _value(tree: Any, raw: memoryview, at: list[int]) -> Any:
@@ -120,5 +93,21 @@ def _value(tree: Any, raw: memoryview, at: list[int]) -> Any:
         return CrossSection([np.array(r) for r in rings], FillRule.NonZero) if rings else CrossSection()
     if "%" in tree:
         return {_value(k, raw, at): _value(v, raw, at) for k, v in tree["%"]}
-    cls = CLASSES[tree["$"]]
-    return cls(**{k: _value(v, raw, at) for k, v in tree.items() if k != "$"})
+    named = str(tree.get("$", ""))
+    written = BEFORE_TAGS.get(named, named)
+    tag, version = tag_named(written)
+    values = {k: _value(v, raw, at) for k, v in tree.items() if k != "$"}
+    for name, kind in _enums(tag.cls):
+        if values.get(name) is not None:
+            values[name] = kind(values[name])
+    return tag.make(version, values)
+
+
+@cache
+def _enums(cls: type) -> tuple[tuple[str, type[Enum]], ...]:
+    """Fields of a class that are written as the value of an enum."""
+    found = []
+    for name, hint in typing.get_type_hints(cls).items():
+        kinds = typing.get_args(hint) if isinstance(hint, types.UnionType) else (hint,)
+        found += [(name, kind) for kind in kinds if isinstance(kind, type) and issubclass(kind, Enum)]
+    return tuple(found)

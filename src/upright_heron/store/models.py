@@ -24,8 +24,6 @@ class JobRow(Base):
     touched: Mapped[dt.datetime]
     state: Mapped[str] = mapped_column(String(10), default="open", server_default="open")
     moved: Mapped[dt.datetime | None] = mapped_column(default=None)
-    # Which of its parts is looked at: no step of the work, so that looking around undoes nothing.
-    looking: Mapped[int] = mapped_column(default=0, server_default="0")
 
 
 class StepRow(Base):
@@ -41,6 +39,9 @@ class StepRow(Base):
     label: Mapped[str] = mapped_column(String(200))
     sheet: Mapped[str] = mapped_column(Text)
     created: Mapped[dt.datetime]
+    # Which open page made it, and of which item it is.
+    author: Mapped[str] = mapped_column(String(40), default="", server_default="")
+    item: Mapped[str] = mapped_column(String(100), default="", server_default="")
 
 
 class ShelfRow(Base):

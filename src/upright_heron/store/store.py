@@ -3,35 +3,30 @@
 from __future__ import annotations
 
 import datetime as dt
-import hashlib
-import time
 import uuid
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from collections import OrderedDict
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from threading import Lock
+from typing import TypeVar
 
-import numpy as np
-from alembic import command
-from alembic.config import Config
-from numpy.typing import NDArray
-from sqlalchemy import Connection, Engine, create_engine, delete, event, func, select, update
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from ..core.errors import HeronError
-from ..core.geometry.mesh import Mesh
-from ..core.supports.model import Branches, Column
-from ..sheet.change import Change
+from ..core.errors import BadValue
+from ..core.stance.pose import from_quaternion
+from ..sheet.changes.base import Change
 from ..sheet.document import Document
+from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
 from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter
-from .codec import decode, encode
-from .models import BlobRow, JobRow, ResultRow, ShelfRow, StepRow
+from ..sheet.upcast import read_preset, read_sheet
+from .blobs import Blobs
+from .database import NotFound, now
+from .models import JobRow, ShelfRow, StepRow
+from .results import RESULT_BYTES, Results
 
-T = TypeVar("T")
 E = TypeVar("E", bound=Document)
 SHELF: dict[type[Document], str] = {
     OwnPrinter: "printer",
@@ -39,15 +34,11 @@ SHELF: dict[type[Document], str] = {
     Calibration: "calibration",
     Preset: "preset",
 }
-# Remembered results may take this much before the least recently used go.
-RESULT_BYTES = 2_000_000_000
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
 DELETED_FOR = dt.timedelta(days=30)
-
-
-class NotFound(HeronError):
-    """There is no such job or blob (any more)."""
+# Sheets that were read last: a step never changes.
+SHEETS = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,8 +51,12 @@ class Job:
     sheet : JobSheet
     step : int
         Number of the step, from 1.
+    step_id : int
+        What changes that were made on it are told by.
     label : str
         What that step did.
+    item : str
+        The item that the step which was made, undone or redone last was about.
     can_undo, can_redo : bool
     demo : bool
     touched : datetime
@@ -72,16 +67,22 @@ class Job:
     id: str
     sheet: JobSheet
     step: int
+    step_id: int
     label: str
     can_undo: bool
     can_redo: bool
     demo: bool
     touched: dt.datetime
     state: str = "open"
+    item: str = ""
 
 
-class Store:
-    """Opens (and where needed migrates) a database file.
+class ChangedMeanwhile(BadValue):
+    """Somebody else changed the very thing that a change is about."""
+
+
+class Store(Blobs, Results):
+    """Jobs and their steps, the shop's shelf, blobs and remembered results, in a database file.
 
     Parameters
     ----------
@@ -89,27 +90,36 @@ class Store:
         The file; its folder is made.
     migrate : bool
         Bring the tables up to date; workers leave that to the server.
+    result_bytes : int
+        Remembered results may take so much.
     """
 
     def __init__(self, path: Path, *, migrate: bool = True, result_bytes: int = RESULT_BYTES) -> None:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        self.path = path
-        self._result_bytes = result_bytes
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
-        event.listen(self._engine, "connect", _prepare)
-        event.listen(self._engine, "begin", _begin)
-        self._writing = self._engine.execution_options(write=True)
-        if migrate:
-            migrate_to_head(self._engine)
+        super().__init__(path, migrate=migrate, result_bytes=result_bytes)
+        self._sheets: OrderedDict[int, JobSheet] = OrderedDict()
+        self._lock = Lock()
 
-    def close(self) -> None:
-        """Close all connections."""
-        self._engine.dispose()
+    def _sheet(self, step: StepRow) -> JobSheet:
+        with self._lock:
+            if step.id in self._sheets:
+                self._sheets.move_to_end(step.id)
+                return self._sheets[step.id]
+        sheet = read_sheet(step.sheet, self._size_of)
+        self._known(step.id, sheet)
+        return sheet
 
-    @contextmanager
-    def _session(self, *, write: bool = False) -> Iterator[Session]:
-        with Session(self._writing if write else self._engine) as session, session.begin():
-            yield session
+    def _known(self, step_id: int, sheet: JobSheet) -> None:
+        with self._lock:
+            self._sheets[step_id] = sheet
+            while len(self._sheets) > SHEETS:
+                self._sheets.popitem(last=False)
+
+    def _size_of(
+        self, digest: str, quaternion: tuple[float, float, float, float]
+    ) -> tuple[float, float, float]:
+        turned = self.mesh(digest).vertices @ from_quaternion(quaternion).T
+        x, y, z = (float(v) for v in turned.max(axis=0) - turned.min(axis=0))
+        return x, y, z
 
     # Jobs and steps -------------------------------------------------------
 
@@ -118,12 +128,12 @@ class Store:
     ) -> Job:
         """Keep a new job with its first step."""
         job_id = job_id or uuid.uuid4().hex[:12]
-        now = _now()
-        with self._session(write=True) as s:
-            job = JobRow(id=job_id, demo=demo, created=now, touched=now)
+        at = now()
+        with self.session(write=True) as s:
+            job = JobRow(id=job_id, demo=demo, created=at, touched=at)
             s.add(job)
             s.flush()
-            step = StepRow(job_id=job_id, number=1, label=label, sheet=sheet.model_dump_json(), created=now)
+            step = StepRow(job_id=job_id, number=1, label=label, sheet=sheet.model_dump_json(), created=at)
             s.add(step)
             s.flush()
             job.step_id = step.id
@@ -137,10 +147,10 @@ class Store:
         NotFound
             No such job.
         """
-        with self._session() as s:
+        with self.session() as s:
             return self._job(s, job_id)
 
-    def _job(self, s: Session, job_id: str) -> Job:
+    def _job(self, s: Session, job_id: str, item: str = "") -> Job:
         row = s.get(JobRow, job_id)
         step = s.get(StepRow, row.step_id) if row is not None and row.step_id else None
         if row is None or step is None:
@@ -150,26 +160,28 @@ class Store:
         )
         return Job(
             id=job_id,
-            sheet=JobSheet.model_validate_json(step.sheet).showing(row.looking),
+            sheet=self._sheet(step),
             step=step.number,
+            step_id=step.id,
             label=step.label,
             can_undo=step.parent_id is not None,
             can_redo=has_next is not None,
             demo=row.demo,
             touched=row.touched,
             state=row.state,
+            item=item,
         )
 
     def jobs(self, state: str = "open") -> list[Job]:
         """Fetch all jobs of a state, the last touched first."""
-        with self._session() as s:
+        with self.session() as s:
             asked = select(JobRow.id).where(JobRow.state == state)
             ids = s.scalars(asked.order_by(JobRow.touched.desc(), JobRow.id)).all()
             return [self._job(s, job_id) for job_id in ids]
 
     def count(self, state: str) -> int:
         """How many jobs of a state there are."""
-        with self._session() as s:
+        with self.session() as s:
             return s.scalar(select(func.count()).where(JobRow.state == state)) or 0
 
     def put(self, job_id: str, state: str) -> Job:
@@ -184,9 +196,9 @@ class Store:
         """
         if state not in STATES:
             raise ValueError(state)
-        with self._session(write=True) as s:
+        with self.session(write=True) as s:
             row, _ = self._current(s, job_id)
-            row.state, row.moved = state, _now()
+            row.state, row.moved = state, now()
             s.flush()
             return self._job(s, job_id)
 
@@ -198,8 +210,8 @@ class Store:
 
     def purge(self, older_than: dt.timedelta = DELETED_FOR) -> int:
         """Forget jobs that were deleted long ago, and return how many."""
-        with self._session(write=True) as s:
-            old = select(JobRow.id).where(JobRow.state == "deleted", JobRow.moved < _now() - older_than)
+        with self.session(write=True) as s:
+            old = select(JobRow.id).where(JobRow.state == "deleted", JobRow.moved < now() - older_than)
             ids = s.scalars(old).all()
             for job_id in ids:
                 s.execute(delete(StepRow).where(StepRow.job_id == job_id))
@@ -208,67 +220,111 @@ class Store:
 
     def has_job(self, job_id: str) -> bool:
         """Whether there is such a job."""
-        with self._session() as s:
+        with self.session() as s:
             return s.get(JobRow, job_id) is not None
 
-    def apply(self, job_id: str, change: Change) -> Job:
+    def apply(
+        self, job_id: str, change: Change, item: str = "", *, made_on: int | None = None, author: str = ""
+    ) -> Job:
         """Keep a change as a new step after the one that is shown.
 
         A change that changes nothing makes no step. Steps that were undone stay in the table; redo follows
         the newest branch.
+
+        Parameters
+        ----------
+        job_id : str
+        change : Change
+        item : str
+            Id of the item that it is about; it may be left out where the job has one only.
+        made_on : int, optional
+            Id of the step that whoever makes it was looking at. Steps of others that came after that are kept
+            where they changed other things.
+        author : str
+            Who makes it: a name for one open page.
+
+        Returns
+        -------
+        Job
+
+        Raises
+        ------
+        BadValue
+            It is not possible, or names no item of the job.
+        ChangedMeanwhile
+            Somebody else changed the same.
         """
-        with self._session(write=True) as s:
+        with self.session(write=True) as s:
             row, step = self._current(s, job_id)
-            sheet = JobSheet.model_validate_json(step.sheet).showing(row.looking)
-            changed = change.apply(sheet)
+            sheet = self._sheet(step)
+            named = _item_of(sheet, change, item)
+            if made_on is not None and made_on != step.id:
+                self._merge(s, job_id, change, item, (made_on, step), author)
+            changed = change.made(sheet, named)
             if changed != sheet:
-                now = _now()
                 new = StepRow(
                     job_id=job_id,
                     parent_id=step.id,
                     number=step.number + 1,
-                    label=change.label(sheet),
+                    label=change.label(sheet.on(named)),
                     sheet=changed.model_dump_json(),
-                    created=now,
+                    created=now(),
+                    author=author,
+                    item=named,
                 )
                 s.add(new)
                 s.flush()
-                row.step_id, row.touched, row.looking = new.id, now, changed.at
+                row.step_id, row.touched = new.id, new.created
                 s.flush()
-            return self._job(s, job_id)
+                self._known(new.id, changed)
+            return self._job(s, job_id, named)
 
-    def look_at(self, job_id: str, index: int) -> Job:
-        """Show another part of a job; it makes no step."""
-        with self._session(write=True) as s:
-            row, _ = self._current(s, job_id)
-            row.looking = max(0, index)
-            s.flush()
-            return self._job(s, job_id)
+    def _merge(
+        self, s: Session, job_id: str, change: Change, item: str, steps: tuple[int, StepRow], author: str
+    ) -> None:
+        """Refuse a change that was made on an older step where others changed the same since then."""
+        made_on, step = steps
+        seen = s.get(StepRow, made_on)
+        if seen is None or seen.job_id != job_id:
+            raise ChangedMeanwhile("The job was changed meanwhile.", "Look at it again, and repeat the step.")
+        between: StepRow | None = step
+        others = False
+        while between is not None and between.id != made_on:
+            others = others or not author or between.author != author
+            between = s.get(StepRow, between.parent_id) if between.parent_id is not None else None
+        if between is not None and not others:
+            return
+        before, theirs = self._sheet(seen), self._sheet(step)
+        mine = change.made(before, _item_of(before, change, item))
+        same = clashes(before, mine, theirs)
+        if same:
+            what = ", ".join(same[:3])
+            raise ChangedMeanwhile(
+                f"Somebody else changed the same meanwhile: {what}.",
+                "Your change was not made. Look at theirs, and repeat yours if it still holds.",
+            )
 
     def undo(self, job_id: str) -> Job:
         """Show the step before; at the first step nothing happens."""
-        with self._session(write=True) as s:
+        with self.session(write=True) as s:
             row, step = self._current(s, job_id)
             if step.parent_id is not None:
-                row.step_id, row.touched = step.parent_id, _now()
-                # Where the change was, so that one sees what is undone.
-                row.looking = JobSheet.model_validate_json(step.sheet).at
+                row.step_id, row.touched = step.parent_id, now()
                 s.flush()
-            return self._job(s, job_id)
+            return self._job(s, job_id, step.item)
 
     def redo(self, job_id: str) -> Job:
         """Show the newest step made after this one; at the last step nothing happens."""
-        with self._session(write=True) as s:
+        with self.session(write=True) as s:
             row, step = self._current(s, job_id)
             newest = s.scalar(
                 select(func.max(StepRow.id)).where(StepRow.job_id == job_id, StepRow.parent_id == step.id)
             )
             ahead = s.get(StepRow, newest) if newest is not None else None
             if ahead is not None:
-                row.step_id, row.touched = ahead.id, _now()
-                row.looking = JobSheet.model_validate_json(ahead.sheet).at
+                row.step_id, row.touched = ahead.id, now()
                 s.flush()
-            return self._job(s, job_id)
+            return self._job(s, job_id, ahead.item if ahead is not None else step.item)
 
     def _current(self, s: Session, job_id: str) -> tuple[JobRow, StepRow]:
         row = s.get(JobRow, job_id)
@@ -281,172 +337,39 @@ class Store:
 
     def shelf(self, entry: type[E]) -> list[E]:
         """Fetch the shop's printers, materials, calibrations or presets, by name."""
-        with self._session() as s:
+        with self.session() as s:
             asked = select(ShelfRow.data).where(ShelfRow.kind == SHELF[entry]).order_by(ShelfRow.name)
-            return [entry.model_validate_json(data) for data in s.scalars(asked)]
+            return [_read(entry, data) for data in s.scalars(asked)]
 
     def on_shelf(self, entry: type[E], name: str) -> E | None:
         """Fetch one entry of the shelf; ``None`` when there is none of that name."""
-        with self._session() as s:
+        with self.session() as s:
             row = s.get(ShelfRow, (SHELF[entry], name))
-            return entry.model_validate_json(row.data) if row is not None else None
+            return _read(entry, row.data) if row is not None else None
 
     def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration | Preset) -> None:
         """Keep an entry, in place of one of the same name."""
-        with self._session(write=True) as s:
+        with self.session(write=True) as s:
             s.merge(ShelfRow(kind=SHELF[type(entry)], name=entry.name, data=entry.model_dump_json()))
 
     def unshelve(self, entry: type[Document], name: str) -> None:
         """Take an entry off the shelf; jobs that use it keep their copy."""
-        with self._session(write=True) as s:
+        with self.session(write=True) as s:
             s.execute(delete(ShelfRow).where(ShelfRow.kind == SHELF[entry], ShelfRow.name == name))
 
-    # Meshes ---------------------------------------------------------------
 
-    def keep_mesh(self, mesh: Mesh) -> str:
-        """Keep a mesh for good and return its digest."""
-        try:
-            with self._session(write=True) as s:
-                if s.get(BlobRow, mesh.digest) is None:
-                    s.add(BlobRow(digest=mesh.digest, data=encode(mesh)))
-        except IntegrityError:
-            pass  # another request kept the same mesh at the same moment
-        return mesh.digest
-
-    def keep_marks(self, marks: NDArray[np.uint8]) -> str:
-        """Keep the marks of a part for good and return their digest."""
-        digest = hashlib.blake2b(marks.tobytes(), digest_size=16).hexdigest()
-        with self._session(write=True) as s:
-            if s.get(BlobRow, digest) is None:
-                s.add(BlobRow(digest=digest, data=encode(marks)))
-        return digest
-
-    def marks(self, digest: str) -> NDArray[np.uint8]:
-        """Fetch the marks of a part.
-
-        Raises
-        ------
-        NotFound
-            No such marks.
-        """
-        marks: NDArray[np.uint8] = self._blob(digest, "There are no such marks.")
-        return marks
-
-    def keep_supports(self, supports: Sequence[Column | Branches]) -> str:
-        """Keep supports that were made or changed by hand for good and return their digest."""
-        data = encode(tuple(supports))
-        digest = hashlib.blake2b(data, digest_size=16).hexdigest()
-        with self._session(write=True) as s:
-            if s.get(BlobRow, digest) is None:
-                s.add(BlobRow(digest=digest, data=data))
-        return digest
-
-    def supports(self, digest: str) -> tuple[Column | Branches, ...]:
-        """Fetch supports that were made or changed by hand.
-
-        Raises
-        ------
-        NotFound
-            No such supports.
-        """
-        found: tuple[Column | Branches, ...] = self._blob(digest, "There are no such supports.")
-        return found
-
-    def _blob(self, digest: str, missing: str) -> Any:
-        with self._session() as s:
-            row = s.get(BlobRow, digest)
-            if row is None:
-                raise NotFound(missing, "Reload the page.")
-            data = row.data
-        return decode(data)
-
-    def mesh(self, digest: str) -> Mesh:
-        """Fetch a mesh.
-
-        Raises
-        ------
-        NotFound
-            No such mesh.
-        """
-        mesh: Mesh = self._blob(digest, "There is no such mesh.")
-        return mesh
-
-    # Remembered results ---------------------------------------------------
-
-    def has_result(self, key: str) -> bool:
-        """Whether a result is remembered."""
-        with self._session() as s:
-            return s.scalar(select(ResultRow.key).where(ResultRow.key == key)) is not None
-
-    def result(self, key: str) -> Any | None:
-        """Fetch a remembered result, or ``None``."""
-        with self._session() as s:
-            row = s.get(ResultRow, key)
-            if row is None:
-                return None
-            data, used = row.data, row.used
-        if time.time() - used > 60:
-            with self._session(write=True) as s:
-                s.execute(update(ResultRow).where(ResultRow.key == key).values(used=time.time()))
-        return decode(data)
-
-    def remember(self, key: str, value: Any) -> None:
-        """Keep a result and, over the cap, drop those not used for longest."""
-        data = encode(value)
-        with self._session(write=True) as s:
-            s.merge(ResultRow(key=key, data=data, size=len(data), used=time.time()))
-            s.flush()
-            over = (s.scalar(select(func.sum(ResultRow.size))) or 0) - self._result_bytes
-            if over > 0:
-                rows = s.execute(select(ResultRow.key, ResultRow.size).order_by(ResultRow.used)).all()
-                for old, size in rows:
-                    if over <= 0:
-                        break
-                    if old != key:
-                        s.execute(delete(ResultRow).where(ResultRow.key == old))
-                        over -= size
-
-    def recall(self, key: str, make: Callable[[], T]) -> T:
-        """Fetch a result, making and remembering it where it is missing."""
-        known = self.result(key)
-        if known is not None:
-            return known  # type: ignore[no-any-return]
-        value = make()
-        self.remember(key, value)
-        return value
+def _read(entry: type[E], data: str) -> E:
+    if entry is Preset:
+        return read_preset(data)  # type: ignore[return-value]
+    return entry.model_validate_json(data)
 
 
-def _now() -> dt.datetime:
-    return dt.datetime.now(dt.UTC).replace(tzinfo=None)
-
-
-def _prepare(connection: Any, _record: Any) -> None:
-    connection.isolation_level = None  # transactions are begun below, not by the driver
-    cursor = connection.cursor()
-    # Readers do not wait for a writer, and a killed process loses no finished step.
-    cursor.execute("PRAGMA journal_mode=WAL")
-    cursor.execute("PRAGMA synchronous=NORMAL")
-    cursor.execute("PRAGMA foreign_keys=ON")
-    cursor.close()
-
-
-def _begin(connection: Connection) -> None:
-    # A transaction that reads first and then writes would fail at once when another process wrote in between;
-    # one that asks for the write lock at its start waits for its turn.
-    writes = connection.get_execution_options().get("write", False)
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
-
-
-def alembic_config() -> Config:
-    """Configuration of the migrations that ship with the package."""
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
-    return config
-
-
-def migrate_to_head(engine: Engine) -> None:
-    """Bring the tables of a database up to date."""
-    config = alembic_config()
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+def _item_of(sheet: JobSheet, change: Change, item: str) -> str:
+    """Id of the item that a change is about."""
+    if item:
+        if all(one.id != item for one in sheet.items):
+            raise BadValue("This item is not in the job any more.", "Look at the job again.")
+        return item
+    if change.about_item and len(sheet.items) > 1:
+        raise BadValue("The job has several items, and none is named.", "Say which one is meant.")
+    return sheet.items[0].id

@@ -16,6 +16,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
+from jinja2 import ChoiceLoader, Environment, FileSystemLoader, FunctionLoader
 from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
 
@@ -27,21 +28,25 @@ from ..core.stance.names import COMPASS
 from ..core.stance.search import MIXES
 from ..core.supports.demand.patches import Hold, Style
 from ..settings import Settings
-from ..sheet.models import StanceGoals
+from ..sheet.document import misfit
+from ..sheet.item import StanceGoals
 from ..sheet.process import Second
-from ..store.store import NotFound, Store
-from ..work.runner import Work
+from ..store.database import NotFound
+from ..store.store import ChangedMeanwhile, Store
+from ..work.scheduler import Scheduler
 from . import words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, handoff, job, machines, marks, part, results, stance, supports, yard
-from .stances import GOAL_WORDS
+from .routes import api, changes, items, job, machines, results, yard
+from .sections import SECTIONS
+from .sections.stance.board import GOAL_WORDS
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
 # A form of the sheet is small; only the upload routes take more, and count it itself.
 FORM_BYTES = 200_000
-UPLOADS = re.compile(r"/api/jobs(/[^/]+/parts)?$|/jobs/[^/]+/marks/stroke$")
+STATUS: dict[type[HeronError], int] = {NotFound: 404, TooLarge: 413, ChangedMeanwhile: 409}
+UPLOADS = re.compile(r"/api/jobs(/[^/]+/(parts|items))?$|/jobs/[^/]+/marks/stroke$")
 
 
 def create_app(settings: Settings | None = None) -> FastAPI:
@@ -66,15 +71,17 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
             await run_in_threadpool(make_demo_jobs, store)
         # After the demo jobs: on a cold start they compile kernels that the workers then find in the cache.
-        work = Work(store, settings.workers)
         store.purge()
+        store.collect()
+        work = Scheduler(store, settings.workers)
         work.warm_up()
         app.state.services = Services(settings, store, work, Pages(store, work), templates)
         yield
         await run_in_threadpool(work.close)
         store.close()
 
-    templates = Jinja2Templates(HERE / "templates")
+    loader = ChoiceLoader([FileSystemLoader(HERE / "templates"), FunctionLoader(_section_template)])
+    templates = Jinja2Templates(env=Environment(loader=loader, autoescape=True))
     templates.env.filters.update(words.FILTERS)
     templates.env.globals.update(
         version=__version__,
@@ -102,8 +109,11 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (yard, machines, job, changes, part, marks, stance, supports, handoff, results, api):
-        app.include_router(module.router)
+    pages = [module.router for module in (yard, machines, job, changes, items, results)]
+    pages.append(job.scripts)
+    # The API comes last: where a form of a page and a call of it have one name, pages mean the form.
+    for router in (*pages, *(r for section in SECTIONS for r in section.routers), api.router):
+        app.include_router(router)
     app.middleware("http")(_guard)
     app.add_exception_handler(HeronError, _heron_error)
     app.add_exception_handler(ValidationError, _bad_values)
@@ -112,6 +122,17 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.add_exception_handler(404, _http_error)
     app.add_exception_handler(Exception, _unforeseen)
     return app
+
+
+def _section_template(name: str) -> tuple[str, str, Callable[[], bool]] | None:
+    """Source of a template in the folder of a section: its slug, and the name of the file."""
+    slug, _, file = name.partition("/")
+    section = next((one for one in SECTIONS if one.slug == slug), None)
+    if section is None or "/" in file or not (section.folder / file).is_file():
+        return None
+    path = section.folder / file
+    changed = path.stat().st_mtime_ns
+    return path.read_text(encoding="utf-8"), str(path), lambda: path.stat().st_mtime_ns == changed
 
 
 async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
@@ -151,21 +172,13 @@ def _error_response(request: Request, status: int, message: str, advice: str = "
 
 async def _heron_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, HeronError)
-    status = 404 if isinstance(error, NotFound) else 413 if isinstance(error, TooLarge) else 422
+    status = next((s for kind, s in STATUS.items() if isinstance(error, kind)), 422)
     return _error_response(request, status, str(error), error.advice)
 
 
 async def _bad_values(request: Request, error: Exception) -> Response:
     assert isinstance(error, ValidationError | RequestValidationError)
-    first = error.errors()[0]
-    where = next((str(p) for p in reversed(first["loc"]) if isinstance(p, str)), "value")
-    name = where.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
-    if first["type"] == "missing":
-        return _error_response(request, 422, f"The {name} is empty.", "Nothing was changed; type a value.")
-    reason = str(first["msg"])[:1].lower() + str(first["msg"])[1:]
-    return _error_response(
-        request, 422, f"The {name} does not fit: {reason}.", "Nothing was changed; type another value."
-    )
+    return _error_response(request, 422, misfit(error.errors()), "Nothing was changed; type another value.")
 
 
 async def _http_error(request: Request, error: Exception) -> Response:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import base64
+import json
 import struct
+from dataclasses import fields, is_dataclass
+from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection
@@ -54,3 +58,29 @@ def pieces_block(split: Split) -> bytes:
         + vertices.astype("<f4").tobytes()
         + faces.astype("<u4").tobytes()
     )
+
+
+def of_any(value: Any) -> tuple[bytes, str]:
+    """A block of any result, with its media type: arrays as they are, everything else as JSON."""
+    binary = "application/octet-stream"
+    if isinstance(value, Mesh):
+        return mesh_block(value), binary
+    if isinstance(value, LayerStack):
+        return layer_block(value), binary
+    if isinstance(value, np.ndarray):
+        return np.ascontiguousarray(value).tobytes(), binary
+    return json.dumps(_plain(value)).encode(), "application/json"
+
+
+def _plain(value: Any) -> Any:
+    if is_dataclass(value) and not isinstance(value, type):
+        return {f.name: _plain(getattr(value, f.name)) for f in fields(value)}
+    if isinstance(value, CrossSection):
+        return [ring.tolist() for ring in value.to_polygons()]
+    if isinstance(value, np.ndarray | np.generic):
+        return value.tolist()
+    if isinstance(value, tuple | list):
+        return [_plain(v) for v in value]
+    if isinstance(value, dict):
+        return {str(k): _plain(v) for k, v in value.items()}
+    return base64.b64encode(value).decode() if isinstance(value, bytes) else value

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Annotated
+from dataclasses import dataclass, replace
+from typing import Annotated, Any
 
 from fastapi import Depends, Request
+from fastapi.responses import Response
 from fastapi.templating import Jinja2Templates
 
 from ..settings import Settings
-from ..store.store import Store
-from ..work.runner import Work
+from ..sheet.changes.base import Change
+from ..sheet.models import ItemSheet
+from ..store.store import Job, Store
+from ..work.scheduler import Scheduler
+from .looking import Looking
 from .pages import Pages
 
 
@@ -22,16 +26,24 @@ class Services:
     ----------
     settings : Settings
     store : Store
-    work : Work
+    work : Scheduler
     pages : Pages
     templates : Jinja2Templates
     """
 
     settings: Settings
     store: Store
-    work: Work
+    work: Scheduler
     pages: Pages
     templates: Jinja2Templates
+
+    def sheet(self, job_id: str, look: Looking) -> ItemSheet:
+        """The sheet of a job as it reads for the item that is looked at."""
+        return self.store.job(job_id).sheet.on(look.item)
+
+    def apply(self, job_id: str, change: Change, look: Looking) -> Job:
+        """Keep a change that an open page makes."""
+        return self.store.apply(job_id, change, look.item, made_on=look.made_on, author=look.author)
 
 
 def services(request: Request) -> Services:
@@ -41,3 +53,32 @@ def services(request: Request) -> Services:
 
 
 Use = Annotated[Services, Depends(services)]
+
+
+def render(
+    request: Request,
+    use: Services,
+    job: Job,
+    look: Looking,
+    template: str = "swap.html",
+    *,
+    again: bool = False,
+    **more: Any,
+) -> Response:
+    """Render a template of the job page with its documented context.
+
+    Parameters
+    ----------
+    request : Request
+    use : Services
+    job : Job
+    look : Looking
+    template : str
+    again : bool
+        Start work anew that failed or was stopped.
+    **more
+        Other fields of the page, such as what a change by hand left without.
+    """
+    page = use.pages.job_page(job, look, again=again)
+    page = replace(page, **more) if more else page
+    return use.templates.TemplateResponse(request, template, {"page": page, "it": use.pages.context(page)})

@@ -4,57 +4,22 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
 from ..core.errors import BadValue
 from ..core.supports.byhand import edits as byhand
+from ..core.supports.byhand.kept import by_hand, is_removed
 from ..core.supports.filament.finish import edited, order
-from ..core.supports.filament.styles import Grown
 from ..core.supports.model import Branches, Column, SupportSet
 from ..core.units import length_mm, number
-from ..sheet.models import HandWork, JobSheet, Removed
+from ..sheet.item import HandWork, Removed
+from ..sheet.models import ItemSheet
 from ..store.store import Store
-from .keys import hand_of, keys
+from .bind import growing, hand_of
 
-# An automatic support that ends this near to one that was taken out is the same again.
-SAME_MM = 1.0
-TAKEN_OUT = "its support was taken out by hand"
 WAYS = ("add", "move", "resize", "delete", "lock", "unlock", "restore")
-
-
-def is_removed(support: Column | Branches, removed: Sequence[Removed]) -> bool:
-    """Whether an automatic support was taken out by hand, in this making or an earlier one."""
-    return any(
-        support.id == gone.id
-        or (support.style == gone.style and math.dist(support.touch_mm, gone.at_mm) < SAME_MM)
-        for gone in removed
-    )
-
-
-def by_hand(
-    grown: Grown, hand: HandWork, kept: Sequence[Column | Branches]
-) -> tuple[list[Column | Branches], dict[str, str]]:
-    """Put what hands made in the place of what was made automatically.
-
-    Returns
-    -------
-    list of Column or Branches
-    dict of patch id to words
-        Why a patch may not be held.
-    """
-    mine = {s.id for s in kept}
-    lost = dict(grown.lost)
-    every = list(kept)
-    for support in grown.supports:
-        if support.id in mine:
-            continue
-        if is_removed(support, hand.removed):
-            lost |= dict.fromkeys(support.patches, TAKEN_OUT)
-        else:
-            every.append(support)
-    return sorted(every, key=order), lost
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,7 +44,7 @@ class Edit:
 
 
 def edit(
-    how: str, values: Mapping[str, str], sheet: JobSheet, store: Store, result: Callable[[str], Any]
+    how: str, values: Mapping[str, str], sheet: ItemSheet, store: Store, result: Callable[[str], Any]
 ) -> Edit:
     """Work out one change by hand.
 
@@ -90,7 +55,7 @@ def edit(
     values : mapping
         As sent: ``ids`` (a JSON list), ``node``, ``at`` and ``facing`` (JSON triples on the plate, without a
         raft), ``width``.
-    sheet : JobSheet
+    sheet : ItemSheet
     store : Store
     result : callable
         What is remembered of the sheet by its name, or ``None``.
@@ -108,7 +73,7 @@ def edit(
     settings = sheet.support_settings()
     clear = result("cleared")
     before = hand_of(sheet)
-    kept = {s.id: s for s in (store.supports(before.kept) if before.kept else ())}
+    kept = {s.id: s for s in _supports(before.kept, before, store)}
     removed = list(before.removed)
     here = {s.id: s for s in made.supports if isinstance(s, Column | Branches)}
     ids = [str(i) for i in json.loads(values.get("ids") or "[]")]
@@ -150,21 +115,35 @@ def edit(
         words = f"{ {'move': 'Move', 'resize': 'Resize', 'lock': 'Lock'}[how] } {named}"
     if how in ("add", "move", "resize", "lock"):
         kept |= {s.id: s for s in put}
-    growing = keys(sheet)["growing"]
-    around = before.around if before.made_for == growing else before.kept
+    made_for = growing(sheet)
+    around = _in_place(before.around if before.made_for == made_for else before.kept, before, store)
     again = how == "unlock" and len(put) < len(chosen)
     if again:
         # The others were made round it: without it they have to be made anew.
-        growing, around = "", None
+        made_for, around = "", None
     hand = HandWork(
         of=before.of, kept=store.keep_supports(sorted(kept.values(), key=order)) if kept else None,
-        count=len(kept), removed=tuple(removed), made_for=growing, around=around,
+        count=len(kept), removed=tuple(removed), made_for=made_for, around=around,
     )  # fmt: skip
     if again:
         return Edit(sheet.hand, hand, None, words[:120], picked)
-    _, lost = by_hand(grown, hand, tuple(kept.values()))
+    _, lost = by_hand(grown, hand.removed, tuple(kept.values()))
     after = edited(made, stack, asked, out, put, settings, clear=clear, lost=lost)
     return Edit(sheet.hand, hand, after, words[:120], picked)
+
+
+def _supports(digest: str | None, hand: HandWork, store: Store) -> tuple[Column | Branches, ...]:
+    if digest is None:
+        return ()
+    x, y = hand.origin_mm
+    return store.supports(f"{digest}@{x!r},{y!r}" if x or y else digest)
+
+
+def _in_place(digest: str | None, hand: HandWork, store: Store) -> str | None:
+    """Digest of supports in the frame of the item."""
+    if digest is None or not any(hand.origin_mm):
+        return digest
+    return store.keep_supports(_supports(digest, hand, store))
 
 
 def _changed(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
+from collections.abc import Sequence
 from pathlib import PurePath
 from typing import NamedTuple
 
@@ -11,17 +13,21 @@ from ..core.formats.read import SUFFIXES, read
 from ..core.formats.reading import MM_OF
 from ..core.geometry.mesh import Mesh, facts
 from ..core.geometry.subdivision import refined
+from ..core.handoff.stl import write_stl
 from ..core.health.mend import Mended, mend, separated
-from ..core.machines.catalogue import Technology, printer
+from ..core.machines.catalogue import Printer, Technology, printer
+from ..core.machines.coupons import coupon
 from ..core.progress import Progress, silent
-from ..sheet.models import JobSheet, Part, Size
+from ..core.split.grid import Split
+from ..sheet.item import Item, fresh_id
+from ..sheet.models import ItemSheet, JobSheet
+from ..sheet.part import Part, Size
 from ..sheet.process import usual_footing
 from ..sheet.shop import Calibration
 from ..store.store import Store
 from .marking import carried_over, kept
 
 DEFAULT_PRINTER = "Sedge 300"
-OPEN = "The surface is not closed"
 MOST_JOBS = 50
 # What a job made of a body or piece has from the job it comes from.
 TAKEN_ALONG = ("printer", "own_printer", "material", "own_material", "calibration", "layer_mm", "process")
@@ -87,6 +93,7 @@ class Came(NamedTuple):
 def described(mesh: Mesh, came: Came, notes: tuple[str, ...], store: Store) -> Part:
     """Keep a mesh and describe it."""
     known = facts(mesh)
+    opened = ""
     if not known.closed:
         e = known.edges
         kinds = [
@@ -98,7 +105,7 @@ def described(mesh: Mesh, came: Came, notes: tuple[str, ...], store: Store) -> P
             )
             if count
         ]
-        notes = (*notes, f"{OPEN}: {', '.join(kinds)}. Layers are drawn as far as they close.")
+        opened = f"The surface is not closed: {', '.join(kinds)}. Layers are drawn as far as they close."
     return Part(
         **came._asdict(),
         mesh=store.keep_mesh(mesh),
@@ -110,12 +117,12 @@ def described(mesh: Mesh, came: Came, notes: tuple[str, ...], store: Store) -> P
         shells=known.shells,
         open_edges=known.edges.open,
         notes=notes,
+        opened=opened,
     )
 
 
 def _described_anew(mesh: Mesh, part: Part, store: Store) -> Part:
-    kept = tuple(note for note in part.notes if not note.startswith(OPEN))
-    return described(mesh, Came.of(part), kept, store)
+    return described(mesh, Came.of(part), part.notes, store)
 
 
 def resized(base: Part, size: Size, store: Store) -> Part:
@@ -145,7 +152,7 @@ def mended(
     return (_described_anew(done.mesh, base, store) if done.done else base), done
 
 
-def bodies(sheet: JobSheet, store: Store) -> list[Part]:
+def bodies(sheet: ItemSheet, store: Store) -> list[Part]:
     """The bodies of the part that is shown, each a part.
 
     Raises
@@ -162,36 +169,63 @@ def bodies(sheet: JobSheet, store: Store) -> list[Part]:
     return [with_marks(sheet, _described_anew(body, sheet.part, store), store) for body in found]
 
 
-def with_marks(sheet: JobSheet, part: Part, store: Store) -> Part:
+def with_marks(sheet: ItemSheet, part: Part, store: Store) -> Part:
     """Give a body or piece of the part that is shown what was painted there."""
     painted = carried_over(sheet, store.mesh(part.mesh), store)
     # Most of what is painted lies on the others: that is no loss.
     return part.model_copy(update={"painted": painted and painted.model_copy(update={"lost_mm2": 0.0})})
 
 
-def separate(sheet: JobSheet, store: Store) -> list[JobSheet]:
-    """Sheets of new jobs, one for each body of a part, with the printer and settings of the old one.
+def separate(sheet: ItemSheet, parts: Sequence[Part]) -> list[JobSheet]:
+    """Sheets of new jobs, one for each body of a part, with the printer and settings of the old one."""
+    return [like(sheet, part, f"{sheet.name}, body {number}"[:120]) for number, part in enumerate(parts, 1)]
 
-    Raises
-    ------
-    BadValue
-        From ``bodies``.
+
+def like(sheet: ItemSheet, part: Part, name: str) -> JobSheet:
+    """Sheet of a new job with the printer and settings of another."""
+    same = {field: getattr(sheet, field) for field in TAKEN_ALONG}
+    return JobSheet.of([new_item(part, sheet.machine)], name=name, **same)
+
+
+def pieces(sheet: ItemSheet, made: Split, store: Store) -> tuple[tuple[Part, ...], tuple[str, ...]]:
+    """The pieces of a cut part, each a part with what was painted there, and their paths in the cuts.
+
+    The path of a piece is its cell, and its number among the pieces of that cell where there are several.
     """
-    same = {name: getattr(sheet, name) for name in TAKEN_ALONG}
-    return [
-        new_sheet(part, f"{sheet.name}, body {number}"[:120]).model_copy(update=same)
-        for number, part in enumerate(bodies(sheet, store), 1)
-    ]
+    parts, paths, in_cell = [], [], Counter[tuple[int, int, int]]()
+    of_cell = Counter(piece.cell for piece in made.pieces)
+    for piece in made.pieces:
+        in_cell[piece.cell] += 1
+        cell = "-".join(str(k) for k in piece.cell)
+        paths.append(cell if of_cell[piece.cell] == 1 else f"{cell}.{in_cell[piece.cell]}")
+        came = Came(f"{sheet.stem} piece {piece.number}.stl"[:200], "STL", "millimeter", 1.0)
+        parts.append(with_marks(sheet, described(piece.mesh, came, (), store), store))
+    return tuple(parts), tuple(paths)
+
+
+def coupon_part(kind: str, store: Store) -> Part:
+    """The part of a coupon; see ``core.machines.coupons`` for the kinds."""
+    return take_in(write_stl(coupon(kind)), f"{kind}-coupon.stl", store)
+
+
+def new_item(part: Part, machine: Printer, taken: set[str] | None = None) -> Item:
+    """An item of a new part, with the usual footing of a printer."""
+    return Item(
+        id=fresh_id(part, taken or set()), part=part, footing=usual_footing(machine), marks=part.painted
+    )
 
 
 def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> JobSheet:
     """Sheet of a new job with the usual settings of a printer; nothing is carried over from other jobs."""
     machine = printer(printer_name)
     stuff = "PLA" if machine.technology is Technology.FILAMENT else "Standard resin"
-    return JobSheet(
-        name=name, part=part, printer=machine.name, material=stuff, layer_mm=machine.layer_mm,
-        footing=usual_footing(machine), marks=part.painted,
-    )  # fmt: skip
+    return JobSheet.of(
+        [new_item(part, machine)],
+        name=name,
+        printer=machine.name,
+        material=stuff,
+        layer_mm=machine.layer_mm,
+    )
 
 
 def with_measured(sheet: JobSheet, store: Store) -> JobSheet:

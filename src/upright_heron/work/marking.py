@@ -15,10 +15,11 @@ from ..core.geometry.subdivision import Fine, refined
 from ..core.hanging.overhang_regions import Region
 from ..core.marking import marks as core
 from ..core.marking.channels import channel_at
-from ..core.marking.marks import Mark, Marks, areas_mm2, carried
+from ..core.marking.marks import Mark, Marks, areas_mm2, as_marks, blank, carried
 from ..core.stance.pose import from_quaternion
 from ..core.units import length_mm, number
-from ..sheet.models import JobSheet, PaintedMarks
+from ..sheet.models import ItemSheet
+from ..sheet.part import PaintedMarks
 from ..store.store import Store
 
 
@@ -45,17 +46,13 @@ def _digest(facets: NDArray[np.generic]) -> str:
     return hashlib.blake2b(facets.astype(np.uint8).tobytes(), digest_size=8).hexdigest()
 
 
-def marks_of(sheet: JobSheet, fine: Fine, store: Store) -> Marks:
+def marks_of(sheet: ItemSheet, fine: Fine, store: Store) -> Marks:
     """Marks of the part that is shown, blank where nobody painted it."""
-    if sheet.marks is None:
-        return np.zeros(len(fine.parent), np.uint8)
-    marks = store.marks(sheet.marks.digest)
-    # Painted on a finer or coarser mesh than this version of the program makes of the part: begin anew.
-    return marks if len(marks) == len(fine.parent) else np.zeros(len(fine.parent), np.uint8)
+    return blank(fine) if sheet.marks is None else as_marks(fine, store.marks(sheet.marks.digest))
 
 
 def carried_over(
-    sheet: JobSheet, mesh: Mesh, store: Store, factors: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    sheet: ItemSheet, mesh: Mesh, store: Store, factors: tuple[float, float, float] = (1.0, 1.0, 1.0)
 ) -> PaintedMarks | None:
     """Carry the marks of a part to another mesh of it: mended, sized, or a piece."""
     if sheet.marks is None:
@@ -66,7 +63,7 @@ def carried_over(
 
 
 def filled(
-    what: str, values: Mapping[str, str], sheet: JobSheet, fine: Fine, result: Callable[[str], Any]
+    what: str, values: Mapping[str, str], sheet: ItemSheet, fine: Fine, result: Callable[[str], Any]
 ) -> NDArray[np.int64]:
     """Facets of the fine mesh that a fill means.
 

@@ -2,23 +2,33 @@
 
 from __future__ import annotations
 
+import importlib
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from multiprocessing.queues import Queue
 from pathlib import Path
 from typing import Any
 
 from ..core.errors import Cancelled
+from ..core.geometry.mesh import Mesh
+from ..core.graph import Keys
+from ..core.maker import Bound, Maker, Recent
 from ..core.progress import Progress
+from ..core.split.grid import Split
 from ..core.warm import warm
-from ..sheet.models import JobSheet, PaintedMarks, Part, Size
+from ..sheet.models import ItemSheet
+from ..sheet.part import PaintedMarks, Part, Size
 from ..store.store import Store
-from .intake import mended, resized, take_in
+from .bind import keys_of
+from .intake import bodies, coupon_part, mended, pieces, resized, take_in
 from .marking import carried_over
-from .results import Bench
+from .sources import ResultMemory, load_from
 
 # Progress goes out at most this often: a kernel may report thousands of times a second.
 EVERY_S = 0.1
+# So many values are at hand in a process: the solid, the tree and the layers that it works on among them.
+AT_HAND = 32
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,16 +45,21 @@ class MendAnswer:
     marks: PaintedMarks | None
 
 
-_bench: Bench
+_store: Store
+_at_hand = Recent(AT_HAND)
 _events: Queue[Any]
 _flags: Any
 
 
-def start(path: str, events: Queue[Any], flags: Any) -> None:
-    """Prepare the process: open the store, compile or load the kernels."""
-    global _bench, _events, _flags
-    _bench = Bench(Store(Path(path), migrate=False))
+def start(path: str, events: Queue[Any], flags: Any, modules: Sequence[str]) -> None:
+    """Prepare the process: open the store, define the recipes, compile or load the kernels."""
+    global _store, _events, _flags
+    for module in modules:
+        importlib.import_module(module)
+    _store = Store(Path(path), migrate=False)
     _events, _flags = events, flags
+    # The process ends though nobody reads its last words.
+    _events.cancel_join_thread()
     warm()
 
 
@@ -53,12 +68,12 @@ def ready() -> bool:
     return True
 
 
-def _reporter(task: int, slot: int) -> Progress:
-    """Progress that goes to the server, and stops the work when its flag is up."""
+def _reporter(task: int, lane: int) -> Progress:
+    """Progress that goes to the server, and stops the work when the flag of its lane names it."""
     last = [0.0]
 
     def progress(stage: str, done: int, total: int) -> None:
-        if _flags[slot]:
+        if _flags[lane] == task:
             raise Cancelled()
         now = time.monotonic()
         if now - last[0] >= EVERY_S or done == total:
@@ -68,62 +83,54 @@ def _reporter(task: int, slot: int) -> Progress:
     return progress
 
 
-def compute(task: int, slot: int, sheet_json: str, names: list[str]) -> str:
-    """Make the named results of a sheet, in order, reporting on the way.
+def _maker(progress: Progress, task: int) -> Maker:
+    def early(key: str, value: Any) -> None:
+        _store.remember(key, value)
+        _events.put(("early", task, key, 0, 0))
+
+    return Maker(load_from(_store), ResultMemory(_store), at_hand=_at_hand, progress=progress, early=early)
+
+
+def compute(task: int, lane: int, name: str, bound: Bound) -> str:
+    """Make one result of a binding, and what it needs that is not there, reporting on the way.
 
     Returns
     -------
     str
         ``done`` or ``stopped``.
     """
-    progress = _reporter(task, slot)
-    sheet = JobSheet.model_validate_json(sheet_json)
-    _bench.progress = progress
-    _bench.ready = lambda name: _events.put(("ready", task, name, 0, 0))
     try:
-        for name in names:
-            progress(STAGES.get(name, "Working"), 0, 1)
-            _bench.make(sheet, name)
-            _events.put(("ready", task, name, 0, 0))
+        _maker(_reporter(task, lane), task).make(Keys(bound), name)
     except Cancelled:
         return "stopped"
     return "done"
 
 
-STAGES = {
-    "placed": "Placing the part",
-    "picture": "Drawing the picture",
-    "layers": "Cutting layers",
-    "findings": "Finding overhangs",
-    "supports": "Making supports",
-    "footing": "Making the footing",
-    "split": "Cutting pieces",
-    "resting": "Finding resting faces",
-    "hangs": "Finding what hangs",
-    "figures": "Figures of the stance",
-    "search": "Finding stances",
-    "walked": "Looking for islands",
-    "holding": "Checking what is held",
-    "gaps": "Looking into holes",
-    "channels": "Finding channels",
-    "handoff": "Writing files",
-    "health": "Looking for defects",
-}
+def intake(task: int, lane: int, path: str, file_name: str, tolerance_mm: float = 0.1) -> Part:
+    """Read an uploaded file; see ``take_in`` for the errors."""
+    return take_in(Path(path).read_bytes(), file_name, _store, tolerance_mm)
 
 
-def resize(sheet_json: str, size_json: str) -> tuple[Part, PaintedMarks | None]:
+def coupon(task: int, lane: int, kind: str) -> Part:
+    """Make the part of a coupon."""
+    return coupon_part(kind, _store)
+
+
+def resize(task: int, lane: int, sheet: ItemSheet, size: Size) -> tuple[Part, PaintedMarks | None]:
     """Size the part of a sheet and carry its marks along; see ``work.intake.resized``."""
-    sheet, size = JobSheet.model_validate_json(sheet_json), Size.model_validate_json(size_json)
-    part = resized(sheet.base, size, _bench.store)
+    part = resized(sheet.base, size, _store)
     x, y, z = (new / old for new, old in zip(size.factors, sheet.size.factors, strict=True))
-    return part, carried_over(sheet, _bench.store.mesh(part.mesh), _bench.store, (x, y, z))
+    return part, carried_over(sheet, _mesh(part), _store, (x, y, z))
 
 
-def mend(task: int, slot: int, sheet_json: str, steps: tuple[str, ...] | None) -> MendAnswer:
+def _mesh(part: Part) -> Mesh:
+    return _store.mesh(part.mesh)
+
+
+def mend(task: int, lane: int, sheet: ItemSheet, steps: tuple[str, ...] | None) -> MendAnswer:
     """Mend the part of a sheet as it came, give it its size again, and carry its marks along."""
-    sheet, progress = JobSheet.model_validate_json(sheet_json), _reporter(task, slot)
-    part, done = mended(sheet.base, steps, _bench.store, progress)
-    sized = resized(part, sheet.size, _bench.store)
+    part, done = mended(sheet.base, steps, _store, _reporter(task, lane))
+    sized = resized(part, sheet.size, _store)
     return MendAnswer(
         part,
         sized,
@@ -132,10 +139,16 @@ def mend(task: int, slot: int, sheet_json: str, steps: tuple[str, ...] | None) -
         done.after.defects,
         done.volume_after_mm3 - done.volume_before_mm3,
         done.greatest_move_mm,
-        carried_over(sheet, _bench.store.mesh(sized.mesh), _bench.store),
+        carried_over(sheet, _mesh(sized), _store),
     )
 
 
-def intake(path: str, file_name: str, tolerance_mm: float = 0.1) -> Part:
-    """Read an uploaded file; see ``take_in`` for the errors."""
-    return take_in(Path(path).read_bytes(), file_name, _bench.store, tolerance_mm)
+def separate(task: int, lane: int, sheet: ItemSheet) -> list[Part]:
+    """The bodies of the part of a sheet, each a part; see ``work.intake.bodies``."""
+    return bodies(sheet, _store)
+
+
+def cut(task: int, lane: int, sheet: ItemSheet) -> tuple[tuple[Part, ...], tuple[str, ...]]:
+    """The pieces of a cut part, each a part, and their paths in the cuts."""
+    made: Split = _maker(_reporter(task, lane), task).make(keys_of(sheet), "split")
+    return pieces(sheet, made, _store)

@@ -10,6 +10,7 @@ from manifold3d import CrossSection, FillRule, JoinType, Manifold
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid, union
 from ..layers.stack import LayerStack
+from ..tags import stored
 
 
 class FootingKind(StrEnum):
@@ -19,6 +20,10 @@ class FootingKind(StrEnum):
     SKIRT = "skirt"
     BRIM = "brim"
     RAFT = "raft"
+
+
+# What widens the contact, so that a small one holds.
+HOLDS_DOWN = frozenset({FootingKind.BRIM, FootingKind.RAFT})
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +54,7 @@ class FootingSettings:
     gap_mm: float = 0.25
 
 
+@stored("footing")
 @dataclass(frozen=True, eq=False)
 class Footing:
     """A footing as polygons.

@@ -10,10 +10,13 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ..tags import stored
+
 Vertices = NDArray[np.float64]
 Faces = NDArray[np.int32]
 
 
+@stored("mesh")
 @dataclass(frozen=True, eq=False)
 class Mesh:
     """A triangle mesh in millimetres.
@@ -64,6 +67,10 @@ class Mesh:
         """Return the mesh turned by ``rotation`` (3, 3) and then moved by ``offset_mm`` (3,)."""
         return Mesh(self.vertices @ rotation.T + offset_mm, self.faces)
 
+    def moved(self, x: float = 0.0, y: float = 0.0, z: float = 0.0) -> Mesh:
+        """Return the mesh somewhere else; one without facets stays as it is."""
+        return Mesh(self.vertices + [x, y, z], self.faces) if len(self.faces) and (x or y or z) else self
+
 
 def _frozen(array: NDArray[np.generic], dtype: np.dtype[np.generic]) -> NDArray[np.generic]:
     result = np.ascontiguousarray(array, dtype=dtype)
@@ -82,6 +89,7 @@ class MassProperties:
     centre_mm: NDArray[np.float64]
 
 
+@stored("edges")
 @dataclass(frozen=True, slots=True)
 class Edges:
     """How the edges of a mesh are shared.
@@ -109,6 +117,7 @@ class Edges:
         return self.open == 0 and self.clashing == 0
 
 
+@stored("mesh-facts")
 @dataclass(frozen=True, slots=True)
 class MeshFacts:
     """What the Part section shows.

@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from ..tags import stored
 from .adjacency import across_edges
 from .mesh import Mesh, facet_normals
 
@@ -18,6 +19,7 @@ EDGE_SHARE = 1.0 / 400.0
 MOST_FACETS = 400_000
 
 
+@stored("fine")
 @dataclass(frozen=True, eq=False)
 class Fine:
     """A fine mesh.

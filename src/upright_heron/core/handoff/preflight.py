@@ -8,8 +8,11 @@ from enum import StrEnum
 
 from ..hanging.findings import Family, Finding, State
 from ..machines.catalogue import Technology
+from ..plates.arrange import Rectangle, overlapping
 from ..plates.fit import Fit
-from ..supports.model import Fault
+from ..supports.model import Fault, FaultKind
+from ..tags import stored
+from ..topics import Topic
 
 
 class Weight(StrEnum):
@@ -21,8 +24,11 @@ class Weight(StrEnum):
 
 # Less overhang than this in all is left to the machine.
 LEAST_OVERHANG_MM2 = 25.0
+# Less contact than this wants a wider footing (common practice).
+LEAST_CONTACT_MM2 = 20.0
 
 
+@stored("check")
 @dataclass(frozen=True, slots=True)
 class Check:
     """One line of the list.
@@ -34,17 +40,17 @@ class Check:
         What is so.
     mend : str
         What to do about it.
-    section : int
-        Section of the job sheet where it is mended.
-    part : int or None
-        Index of the part it is about, where there are several.
+    topic : Topic
+        Where it is mended.
+    item : str
+        Id of the item it is about, where there are several.
     """
 
     weight: Weight
     text: str
     mend: str
-    section: int
-    part: int | None = None
+    topic: Topic
+    item: str = ""
 
 
 def preflight(
@@ -57,7 +63,7 @@ def preflight(
     lifted: bool,
     findings: Sequence[Finding] | None,
     has_supports: bool,
-    has_footing: bool,
+    holds_down: bool,
     faults: Sequence[Fault] = (),
     trapped: int = 0,
 ) -> list[Check]:
@@ -75,7 +81,8 @@ def preflight(
     lifted : bool
     findings : sequence of Finding or None
     has_supports : bool
-    has_footing : bool
+    holds_down : bool
+        A brim or a raft widens the contact.
     faults : sequence of Fault
         What the check of the supports found.
     trapped : int
@@ -86,81 +93,104 @@ def preflight(
     list of Check
         What is wrong first.
     """
-    found: list[Check] = []
-
-    def note(weight: Weight, text: str, mend: str, section: int) -> None:
-        found.append(Check(weight, text, mend, section))
-
-    if not closed:
-        note(
-            Weight.DOUBTFUL,
-            "The surface is open.",
-            "Layers are drawn as far as they close; export a closed part to be sure.",
-            1,
-        )
-    if not fit.fits and not is_split:
-        side, over = fit.over[0]
-        mend = (
-            "Turn it: another stance would fit."
-            if fit.turned
-            else "Cut it into pieces, or pick a larger printer."
-        )
-        note(Weight.WRONG, f"Too long by {over:.1f} mm along {side}.", mend, 3)
+    found = _surface(closed, fit, is_split)
     if is_split:
-        note(
-            Weight.DOUBTFUL,
-            "The part is cut; its pieces have no stance and supports of their own yet.",
-            "Make a job of each piece.",
-            3,
-        )
         return found
     found.extend(_open(findings or (), has_supports=has_supports))
     found.extend(_supports(faults, trapped))
-    if (
-        contact_area_mm2 is not None
-        and not lifted
-        and contact_area_mm2 < 20.0
-        and not has_footing
-        and technology is Technology.FILAMENT
-    ):
-        note(
-            Weight.DOUBTFUL,
-            f"Only {contact_area_mm2:.1f} mm² lie on the plate.",
-            "Add a brim or a raft, or stand it on another face.",
-            7,
-        )
+    little = contact_area_mm2 is not None and contact_area_mm2 < LEAST_CONTACT_MM2
+    if little and not lifted and not holds_down and technology is Technology.FILAMENT:
+        text = f"Only {contact_area_mm2:.1f} mm² lie on the plate."
+        mend = "Add a brim or a raft, or stand it on another face."
+        found.append(Check(Weight.DOUBTFUL, text, mend, Topic.FOOTING))
     if lifted and not has_supports:
-        note(
-            Weight.WRONG,
-            "The part is lifted and nothing stands under it.",
-            "Make supports, or set the lift to 0.",
-            4,
-        )
-    return sorted(found, key=lambda finding: finding.weight is not Weight.WRONG)
+        text = "The part is lifted and nothing stands under it."
+        found.append(Check(Weight.WRONG, text, "Make supports, or set the lift to 0.", Topic.STANCE))
+    return worst_first(found)
+
+
+def worst_first(found: Sequence[Check]) -> list[Check]:
+    """Put what is wrong before what is doubtful."""
+    return sorted(found, key=lambda check: check.weight is not Weight.WRONG)
+
+
+def _surface(closed: bool, fit: Fit, is_split: bool) -> list[Check]:
+    found = []
+    if not closed:
+        mend = "Layers are drawn as far as they close; export a closed part to be sure."
+        found.append(Check(Weight.DOUBTFUL, "The surface is open.", mend, Topic.PART))
+    if is_split:
+        text = "The part is cut; it is printed as its pieces."
+        mend = "Make items of the pieces, and stand and hold each."
+        found.append(Check(Weight.DOUBTFUL, text, mend, Topic.SPLIT))
+    elif not fit.fits:
+        side, over = fit.over[0]
+        turn, cut = "Turn it: another stance would fit.", "Cut it into pieces, or pick a larger printer."
+        text = f"Too long by {over:.1f} mm along {side}."
+        found.append(Check(Weight.WRONG, text, turn if fit.turned else cut, Topic.SPLIT))
+    return found
+
+
+def plate_checks(
+    names: Sequence[str], boxes: Sequence[Rectangle], build_mm: tuple[float, float, float]
+) -> list[Check]:
+    """List what stands off a plate or over something else, by the boxes round what is printed.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Of what stands on the plate; the same one may stand there more than once.
+    boxes : sequence of Rectangle
+        Where each stands, from the middle of the plate, mm.
+    build_mm : (x, y, z)
+
+    Returns
+    -------
+    list of Check
+        With the name of what each is about.
+    """
+    x, y = build_mm[0] / 2, build_mm[1] / 2
+    found = []
+    for name, box in zip(names, boxes, strict=True):
+        over = max(-x - box.low[0], -y - box.low[1], box.high[0] - x, box.high[1] - y)
+        wide, deep = box.size_mm
+        # What is too large for any place is told of the item itself.
+        if over > 1e-6 and wide <= 2 * x and deep <= 2 * y:
+            text = f"It reaches {over:.1f} mm past the edge of the plate, with supports and footing."
+            mend = "Move it on the plate, or let it be arranged."
+            found.append(Check(Weight.WRONG, text, mend, Topic.HANDOFF, name))
+    for i, across in enumerate(overlapping(boxes)):
+        if across:
+            others = "another" if across == 1 else f"{across} others"
+            text = f"It stands in the way of {others} on the plate."
+            mend = "Move it on the plate, or let it be arranged."
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF, names[i]))
+    return found
 
 
 def _supports(faults: Sequence[Fault], trapped: int) -> list[Check]:
     """What is wrong with the supports themselves; what they leave without is among the findings."""
     found = []
     for kinds, words, weight in (
-        (("crosses the part", "too near"), "run into the part or what is kept clear", Weight.WRONG),
-        (("floats",), "begin in mid-air", Weight.WRONG),
-        (("slender",), "are too slender", Weight.DOUBTFUL),
+        ((FaultKind.CROSSES, FaultKind.TOO_NEAR), "run into the part or what is kept clear", Weight.WRONG),
+        ((FaultKind.FLOATS,), "begin in mid-air", Weight.WRONG),
+        ((FaultKind.SLENDER,), "are too slender", Weight.DOUBTFUL),
     ):
         count = sum(fault.kind in kinds for fault in faults)
         if count:
             text = f"Supports {words} at {count} place{'s' if count > 1 else ''}."
-            found.append(Check(weight, text, "Look at each under Check in section 6.", 6))
+            found.append(Check(weight, text, "Look at each under Check of the supports.", Topic.SUPPORTS))
     if trapped:
         text = f"{trapped} support{'s' if trapped > 1 else ''} cannot be got out."
-        mend = "Keep the channel clear, or take them out, in section 6."
-        found.append(Check(Weight.DOUBTFUL, text, mend, 6))
+        mend = "Keep the channel clear, or take them out, among the supports."
+        found.append(Check(Weight.DOUBTFUL, text, mend, Topic.SUPPORTS))
     return found
 
 
 def _open(findings: Sequence[Finding], *, has_supports: bool) -> list[Check]:
     """What is still to do in the list of findings."""
     todo = [f for f in findings if f.state is State.TODO]
+    where = Topic.OVERHANGS if has_supports else Topic.SUPPORTS
     found = []
     islands = [f for f in todo if f.family is Family.ISLAND]
     regions = [f for f in todo if f.family is Family.OVERHANG]
@@ -169,11 +199,14 @@ def _open(findings: Sequence[Finding], *, has_supports: bool) -> list[Check]:
         many = len(islands) > 1
         things = f"{len(islands)} islands" if many else "1 island"
         if has_supports:
-            text, mend = f"{things} {'are' if many else 'is'} still not held.", "Look at each in section 5."
+            text, mend = (
+                f"{things} {'are' if many else 'is'} still not held.",
+                "Look at each under Overhangs.",
+            )
         else:
             text = f"{things} {'start' if many else 'starts'} in mid-air."
             mend = "Make supports, or choose another stance."
-        found.append(Check(Weight.WRONG, text, mend, 5 if has_supports else 6))
+        found.append(Check(Weight.WRONG, text, mend, where))
     area = sum(f.area_mm2 for f in regions)
     if area > LEAST_OVERHANG_MM2:
         long = sum(f.kind == "bridge" for f in regions)
@@ -181,12 +214,12 @@ def _open(findings: Sequence[Finding], *, has_supports: bool) -> list[Check]:
         things = "1 overhang is" if len(regions) == 1 else f"{len(regions)} overhangs are"
         mend = "Make supports, or check that the machine holds this slope."
         if has_supports:
-            mend = "Look at each in section 5."
+            mend = "Look at each under Overhangs."
         text = f"{things} not held: {area:.0f} mm²{bridges}."
-        found.append(Check(Weight.DOUBTFUL, text, mend, 5 if has_supports else 6))
+        found.append(Check(Weight.DOUBTFUL, text, mend, where))
     if rest:
         names = [(f.value, sum(g.family is f for g in rest)) for f in Family]
         words = ", ".join(f"{n} {name}{'s' if n > 1 else ''}" for name, n in names if n)
-        mend = "Look at each in section 5; accept it, or turn the part."
-        found.append(Check(Weight.DOUBTFUL, f"In the layers: {words}.", mend, 5))
+        mend = "Look at each under Overhangs; accept it, or turn the part."
+        found.append(Check(Weight.DOUBTFUL, f"In the layers: {words}.", mend, Topic.OVERHANGS))
     return found

@@ -6,12 +6,14 @@ import io
 import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from xml.sax.saxutils import quoteattr
 
 from ..errors import BadValue
 from ..formats.threemf import MARKS, WORDS
 from ..geometry.mesh import Mesh
 from ..marking.marks import Marks
+from ..tags import stored
 
 CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
 OBJECT_TYPES = ("model", "solidsupport", "support", "surface", "other")
@@ -34,6 +36,15 @@ _RELATIONSHIPS = (
 _STAMP = (2020, 1, 1, 0, 0, 0)
 
 
+class Role(StrEnum):
+    """What an object of the file is to the print."""
+
+    PART = "part"
+    SUPPORT = "support"
+    FOOTING = "footing"
+
+
+@stored("file-object")
 @dataclass(frozen=True, eq=False)
 class FileObject:
     """One object of the file.
@@ -47,12 +58,14 @@ class FileObject:
         One of ``OBJECT_TYPES``.
     marks : (m,) uint8, optional
         What is painted on each facet, see docs/marks.md.
+    role : Role
     """
 
     name: str
     mesh: Mesh
     type: str = "model"
     marks: Marks | None = None
+    role: Role = Role.PART
 
 
 def write_3mf(items: Sequence[FileObject], title: str) -> bytes:

@@ -14,11 +14,13 @@ from numpy.typing import NDArray
 
 from ..layers.layer_components import Pieces, links, pieces
 from ..layers.stack import LayerStack
+from ..tags import stored
 
 # Cups of less than this are no more than the roughness of a texture.
 SMALLEST_MM3 = 1.0
 
 
+@stored("cup")
 @dataclass(frozen=True, slots=True)
 class Cup:
     """One hollow that closes against the film.

@@ -9,6 +9,7 @@ from enum import StrEnum
 
 from ..geometry.mesh import Mesh
 from ..layers.stack import LayerStack
+from ..tags import stored
 from .cups import Cup, find_cups
 from .islands import Island, find_islands, with_points
 from .layer_steps import FACTOR, Neck, Step, layer_steps, thin_necks
@@ -30,6 +31,7 @@ class Family(StrEnum):
     STEP = "layer step"
     NECK = "thin neck"
     CUP = "suction cup"
+    CONTACT = "contact"
 
 
 class State(StrEnum):
@@ -86,6 +88,27 @@ class Finding:
         return f"{self.family.value} {self.number}"
 
 
+@dataclass(frozen=True, slots=True)
+class Bare:
+    """Something that was to be held and is not, by the check of the finished supports.
+
+    Attributes
+    ----------
+    patch : str
+        Its id: that of a finding, or of a contact that was asked for otherwise.
+    at_mm : (x, y, z)
+    area_mm2 : float
+    words : str
+        What is so, and why.
+    """
+
+    patch: str
+    at_mm: tuple[float, float, float]
+    area_mm2: float
+    words: str
+
+
+@stored("hanging")
 @dataclass(frozen=True, slots=True)
 class Hanging:
     """All that the analyses of a stance found; see the modules they come from."""
@@ -160,6 +183,7 @@ def listed(
     accepted: Mapping[str, str] | None = None,
     propped: frozenset[int] = frozenset(),
     kept_clear: frozenset[int] = frozenset(),
+    bare: Sequence[Bare] = (),
 ) -> list[Finding]:
     """Put everything found into one list.
 
@@ -180,6 +204,8 @@ def listed(
         Numbers of regions that are to be held although they carry themselves.
     kept_clear : frozenset of int
         Numbers of regions that the technician painted to be kept clear: that accepts them.
+    bare : sequence of Bare
+        What the check of the finished supports found without; it overrules ``holding``.
 
     Returns
     -------
@@ -201,18 +227,28 @@ def listed(
         if not resin and region.number not in propped and region.carries_itself(bridge_mm)
     }
     result = []
+    without = {one.patch: one for one in bare}
     for family, number, kind, at, z, area, reason in raw:
         key = finding_id(family, *at)
         state, by, note = State.TODO, tuple(holding.get(key, ())), ""
-        if by:
+        if key in without:
+            # The layers were looked at: they are stricter than what stands near.
+            reason, by = f"{reason} {without.pop(key).words}", ()
+        elif by:
             state = State.HELD
         elif family is Family.OVERHANG and number in carried:
             state = State.CARRIES
         elif family is Family.OVERHANG and number in kept_clear:
             state, note = State.ACCEPTED, "painted to be kept clear"
-        elif key in accepted:
+        if state is State.TODO and key in accepted:
             state, note = State.ACCEPTED, accepted[key]
         result.append(Finding(key, family, number, kind, at, z, area, reason, state, by, note))
+    for number, one in enumerate(without.values(), 1):
+        key = finding_id(Family.CONTACT, *one.at_mm)
+        note = accepted.get(key, "")
+        state = State.ACCEPTED if key in accepted else State.TODO
+        at, area = one.at_mm, one.area_mm2
+        result.append(Finding(key, Family.CONTACT, number, "", at, at[2], area, one.words, state, (), note))
     order = list(Family)
     return sorted(result, key=lambda f: (round(f.z_mm, 3), order.index(f.family), f.number))
 
@@ -258,7 +294,7 @@ def _low(low: Low) -> _Raw:
 
 def _region(region: Region, limit_deg: float, bridge_mm: float, material: str, resin: bool) -> _Raw:
     below = f"{_mm(region.gap_mm)} mm above the {'part' if region.over_part else 'plate'}"
-    kind = region.kind
+    kind: str = region.kind
     area, steep = _area(region.area_mm2), f"{region.steepest_deg:.0f}°"
     if region.bridge is not None and not resin:
         kind, span = "bridge", region.bridge.span_mm

@@ -10,12 +10,14 @@ from numpy.typing import NDArray
 
 from ..layers.layer_components import Pieces, links, pieces
 from ..layers.stack import LayerStack
+from ..tags import stored
 from .lowest_points import Low
 
 # How far up an island is followed to tell how fast it grows.
 GROWTH_MM = 1.0
 
 
+@stored("island")
 @dataclass(frozen=True, slots=True)
 class Island:
     """One island.

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..layers.stack import LayerStack
+from ..tags import stored
 
 # A layer of so many times the area of its neighbour is a step (common practice: from there on walls shrink
 # unlike each other, and a film pulls unlike).
@@ -22,6 +23,7 @@ NECK_BELOW = 1.5
 NECK_SHARE = 0.05
 
 
+@stored("step")
 @dataclass(frozen=True, slots=True)
 class Step:
     """A layer whose area differs much from that of the layer below it.
@@ -52,6 +54,7 @@ class Step:
         return large / small
 
 
+@stored("neck")
 @dataclass(frozen=True, slots=True)
 class Neck:
     """A thin place of the whole part, with much above it.

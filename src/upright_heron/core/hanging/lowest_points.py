@@ -10,11 +10,13 @@ from numpy.typing import NDArray
 
 from ..geometry.adjacency import across_corners
 from ..geometry.mesh import Mesh, facet_normals
+from ..tags import stored
 
 # Corners this close in height are level with each other.
 LEVEL_MM = 1e-5
 
 
+@stored("low")
 @dataclass(frozen=True, slots=True)
 class Low:
     """One low point.

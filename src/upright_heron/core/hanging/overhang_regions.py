@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ..geometry.adjacency import across_edges
 from ..geometry.mesh import Mesh, facet_normals
 from ..geometry.tree import Tree
+from ..tags import stored
 from .overhangs import overhangs
 
 # Regions smaller than this are the texture of a surface (common practice): no bead falls off them.
@@ -40,6 +41,7 @@ class Kind(StrEnum):
     HOLE = "underside of a hole"
 
 
+@stored("bridge")
 @dataclass(frozen=True, slots=True)
 class Bridge:
     """A region that is held on two sides.
@@ -59,6 +61,7 @@ class Bridge:
     direction_deg: float
 
 
+@stored("region")
 @dataclass(frozen=True, eq=False)
 class Region:
     """One overhang region of a part in its stance.
@@ -67,7 +70,7 @@ class Region:
     ----------
     number : int
         From 1, the lowest first.
-    kind : str
+    kind : Kind
         One of ``Kind``.
     area_mm2 : float
     steepest_deg : float
@@ -82,7 +85,7 @@ class Region:
     """
 
     number: int
-    kind: str
+    kind: Kind
     area_mm2: float
     steepest_deg: float
     lowest_mm: tuple[float, float, float]
@@ -218,7 +221,7 @@ def _below(
 def _kind(
     corners: NDArray[np.float64], normals: NDArray[np.float64], weight: NDArray[np.float64],
     angle: NDArray[np.float64], boundary: NDArray[np.float64], held: NDArray[np.bool_],
-) -> str:  # fmt: skip
+) -> Kind:  # fmt: skip
     edges = np.hypot(*(boundary[:, 1] - boundary[:, 0])[:, :2].T)
     rim = float(edges.sum())
     middle = corners.mean(axis=1)

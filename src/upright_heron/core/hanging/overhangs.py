@@ -16,12 +16,14 @@ from numpy.typing import NDArray
 from ..geometry.mesh import Mesh, facet_normals
 from ..layers.stack import LayerStack
 from ..progress import Progress, silent, tracked
+from ..tags import stored
 from ..tolerances import DEFAULT, Tolerances, plate_tolerance_mm
 
 # Reach narrower than twice this is noise of the thinned contours, not something a bead could fall off.
 NARROW_MM = 0.001
 
 
+@stored("overhangs")
 @dataclass(frozen=True, eq=False)
 class Overhangs:
     """Overhang of a part in its stance.

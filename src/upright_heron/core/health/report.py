@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh
 from ..geometry.tree import Tree
+from ..tags import stored
 from .defects import MOST_CROSSINGS, Health, examine, thickness_mm
 
 # Places that are listed of one kind; the counts are of all.
@@ -21,6 +22,7 @@ MOST_MEASURED = 400_000
 KINDS = ("open", "crowded", "flipped", "duplicate", "flat", "inside", "crossing", "thin")
 
 
+@stored("place")
 @dataclass(frozen=True, eq=False)
 class Place:
     """One defect.
@@ -49,6 +51,7 @@ class Place:
     facets: NDArray[np.float32]
 
 
+@stored("report")
 @dataclass(frozen=True, eq=False)
 class Report:
     """Health of a part for the sheet.

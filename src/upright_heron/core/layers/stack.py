@@ -16,6 +16,7 @@ from ..errors import BadValue
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
 from ..progress import Progress, silent, tracked
+from ..tags import stored
 from ..tolerances import DEFAULT, Tolerances
 
 # Contours are thinned by no more than this before they are kept: a fortieth of the smallest resin pixel,
@@ -26,6 +27,7 @@ KEPT_TOLERANCE_MM = 0.001
 Rings = tuple[NDArray[np.float64], NDArray[np.int64]]
 
 
+@stored("layer-stack")
 @dataclass(frozen=True, eq=False)
 class LayerStack:
     """Polygons and areas of all layers, bottom first.

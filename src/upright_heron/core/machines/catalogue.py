@@ -155,6 +155,9 @@ MATERIALS: tuple[Material, ...] = (
     ),
 )
 
+_PRINTERS = {name: known for known in PRINTERS for name in (known.name, known.name.lower())}
+_MATERIALS = {name: known for known in MATERIALS for name in (known.name, known.name.lower())}
+
 
 def printer(name: str) -> Printer:
     """Find a printer by name.
@@ -164,9 +167,9 @@ def printer(name: str) -> Printer:
     BadValue
         No such printer; the advice lists those there are.
     """
-    for known in PRINTERS:
-        if known.name.lower() == name.strip().lower():
-            return known
+    known = _PRINTERS.get(name) or _PRINTERS.get(name.strip().lower())
+    if known is not None:
+        return known
     raise BadValue(f"There is no printer “{name}”.", f"Use one of: {', '.join(p.name for p in PRINTERS)}.")
 
 
@@ -178,9 +181,9 @@ def material(name: str) -> Material:
     BadValue
         No such material; the advice lists those there are.
     """
-    for known in MATERIALS:
-        if known.name.lower() == name.strip().lower():
-            return known
+    known = _MATERIALS.get(name) or _MATERIALS.get(name.strip().lower())
+    if known is not None:
+        return known
     raise BadValue(f"There is no material “{name}”.", f"Use one of: {', '.join(m.name for m in MATERIALS)}.")
 
 

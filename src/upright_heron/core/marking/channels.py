@@ -11,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 
 from ..geometry.subdivision import Fine
 from ..geometry.tree import Tree
+from ..tags import stored
 
 # Walls of a channel face each other: the cosine between them is below this.
 FACING = -0.3
@@ -25,6 +26,7 @@ ROUND = 0.08
 OPEN = 0.35
 
 
+@stored("channel")
 @dataclass(frozen=True, eq=False)
 class Channel:
     """One hole or channel.

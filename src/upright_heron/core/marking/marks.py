@@ -82,6 +82,11 @@ def blank(fine: Fine) -> Marks:
     return np.zeros(len(fine.parent), np.uint8)
 
 
+def as_marks(fine: Fine, kept: Marks) -> Marks:
+    """Marks as they were kept; blank where they were painted on a mesh that was divided otherwise."""
+    return kept if len(kept) == len(fine.parent) else blank(fine)
+
+
 def painted(marks: Marks, facets: NDArray[np.integer], mark: Mark) -> Marks:
     """Return the marks with facets given one; ``Mark.NONE`` erases.
 

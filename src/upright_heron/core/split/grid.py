@@ -12,6 +12,7 @@ from ..errors import BadValue
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
 from ..progress import Progress, silent
+from ..tags import stored
 from ..tolerances import DEFAULT, Tolerances
 
 Size = tuple[float, float, float]
@@ -20,6 +21,7 @@ Cell = tuple[int, int, int]
 MOST_CELLS = 4000
 
 
+@stored("piece")
 @dataclass(frozen=True, eq=False)
 class Piece:
     """One piece of a split part.
@@ -42,6 +44,7 @@ class Piece:
     mesh: Mesh
 
 
+@stored("split")
 @dataclass(frozen=True, eq=False)
 class Split:
     """A part cut into pieces.

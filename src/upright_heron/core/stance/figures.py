@@ -15,6 +15,7 @@ from ..layers.peel import peel_curve
 from ..layers.stack import LayerStack
 from ..machines.catalogue import Material, Printer, Technology
 from ..plates.fit import fit
+from ..tags import stored
 from ..toolpaths.rough_estimate import estimate, support_fill
 from .sweep import hull_corners, sweep
 from .vertical_rays import Surface, plumb
@@ -71,6 +72,7 @@ class Setting:
         return self.printer.technology is Technology.RESIN
 
 
+@stored("layer-figure")
 @dataclass(frozen=True, slots=True)
 class LayerFigure:
     """A layer that stands out: its number from 0, the middle of it, and by how much."""
@@ -80,6 +82,7 @@ class LayerFigure:
     value: float
 
 
+@stored("figures")
 @dataclass(frozen=True, slots=True)
 class Figures:
     """All figures of a stance. Areas mm2, volumes mm3, lengths mm, angles degrees; see ``MEANING``."""

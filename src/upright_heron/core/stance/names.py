@@ -33,15 +33,25 @@ def name_of(rotation: NDArray[np.float64]) -> str:
         Such as ``on its back`` or ``upside down, leaning 15° left``. Where it leans to is told in the view
         from the front.
     """
-    down = -rotation[2]
-    side = max(SIDES, key=lambda s: float(np.dot(s, down)))
-    lean = float(np.degrees(np.arccos(np.clip(np.dot(side, down), -1.0, 1.0))))
+    side, lean = _side(rotation)
     if lean < PLAIN_DEG:
         return SIDES[side]
     # Where the top of the part has gone, seen from above.
     top = rotation @ -np.array(side, np.float64)
     towards = COMPASS[round(float(np.degrees(np.arctan2(top[1], top[0]))) / 45.0) % 8]
     return f"{SIDES[side]}, leaning {lean:.0f}° {towards}"
+
+
+def _side(rotation: NDArray[np.float64]) -> tuple[tuple[int, int, int], float]:
+    """The side that is down, and how far from straight down it looks, degrees."""
+    down = -rotation[2]
+    side = max(SIDES, key=lambda s: float(np.dot(s, down)))
+    return side, float(np.degrees(np.arccos(np.clip(np.dot(side, down), -1.0, 1.0))))
+
+
+def is_leaning(rotation: NDArray[np.float64]) -> bool:
+    """Whether a part in a stance (3, 3) stands on no side of it squarely."""
+    return _side(rotation)[1] >= PLAIN_DEG
 
 
 def lean(rotation: NDArray[np.float64], degrees: float, towards_deg: float) -> NDArray[np.float64]:

@@ -10,6 +10,7 @@ from manifold3d import Manifold
 from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh, MeshFacts, facet_normals, mass_properties
+from ..tags import stored
 from .pose import standing_on
 from .sweep import hull_corners, sweep
 from .vertical_rays import Surface
@@ -24,6 +25,7 @@ MOST = 24
 CANDIDATES = 120
 
 
+@stored("resting-face")
 @dataclass(frozen=True, slots=True)
 class RestingFace:
     """One way for the part to stand by itself.

@@ -22,6 +22,7 @@ from ..layers.closed_slicer import Walker
 from ..layers.stack import LayerStack, cut, layer_count
 from ..plates.fit import fit
 from ..progress import Progress, silent
+from ..tags import stored
 from ..toolpaths.rough_estimate import estimate
 from .figures import Base, Figures, Setting, figures, show_facets, tip_angle_deg
 from .names import lean, name_of
@@ -78,6 +79,7 @@ MIXES: dict[str, Goals] = {
 }
 
 
+@stored("proposal")
 @dataclass(frozen=True, eq=False)
 class Proposal:
     """One stance that is proposed.
@@ -122,6 +124,7 @@ class Proposal:
         return np.asarray(-self.rotation[2], np.float64)
 
 
+@stored("found")
 @dataclass(frozen=True, eq=False)
 class Found:
     """Result of a search.

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from enum import StrEnum
 from functools import cached_property
 from typing import Any
 
@@ -14,7 +15,9 @@ from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid, concatenated, union
+from ..hanging.findings import Bare
 from ..layers.stack import LayerStack
+from ..tags import stored
 
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15
@@ -121,6 +124,7 @@ class SupportSettings:
         return self.from_plate != (patch in self.otherwise)
 
 
+@stored("slab")
 @dataclass(frozen=True, eq=False)
 class Slab:
     """A stretch of a column with one outline: from ``low_mm`` to ``high_mm``.
@@ -139,6 +143,7 @@ class Slab:
         return CrossSection(list(self.rings), FillRule.NonZero)
 
 
+@stored("column")
 @dataclass(frozen=True, eq=False)
 class Column:
     """A filament support: upright slabs under an overhang.
@@ -205,6 +210,7 @@ class Column:
         return bodies
 
 
+@stored("stilt")
 @dataclass(frozen=True, eq=False)
 class Stilt:
     """A resin support: foot, shaft and tip, a stack of level circles.
@@ -255,6 +261,7 @@ class Stilt:
         return [Solid.from_mesh(self.mesh()).manifold]
 
 
+@stored("branches")
 @dataclass(frozen=True, eq=False)
 class Branches:
     """A tree support or a post: circles along branches that come together downwards.
@@ -363,14 +370,24 @@ def support_id(kind: str, x: float, y: float, z: float) -> str:
     return hashlib.blake2b(place.encode(), digest_size=5).hexdigest()
 
 
+class FaultKind(StrEnum):
+    """What the check of supports looks for."""
+
+    NOT_HELD = "not held"
+    CROSSES = "crosses the part"
+    TOO_NEAR = "too near"
+    FLOATS = "floats"
+    SLENDER = "slender"
+
+
+@stored("fault")
 @dataclass(frozen=True, slots=True)
 class Fault:
     """Something that the check found.
 
     Attributes
     ----------
-    kind : str
-        ``not held``, ``crosses the part``, ``too near``, ``floats`` or ``slender``.
+    kind : FaultKind
     at_mm : (x, y, z)
     words : str
         What is so, and why.
@@ -378,12 +395,13 @@ class Fault:
         Id of the patch it is about, where it is about one.
     """
 
-    kind: str
+    kind: FaultKind
     at_mm: tuple[float, float, float]
     words: str
     patch: str = ""
 
 
+@stored("patch-line")
 @dataclass(frozen=True, slots=True)
 class PatchLine:
     """A patch as it is listed.
@@ -413,6 +431,7 @@ class PatchLine:
     lost: str = ""
 
 
+@stored("support-set")
 @dataclass(frozen=True, eq=False)
 class SupportSet:
     """All supports of a part in its stance.
@@ -454,6 +473,16 @@ class SupportSet:
         if not self.patches:
             return len(self.unheld_islands)
         return sum(not patch.held for patch in self.patches if patch.style != "none")
+
+    @property
+    def bare(self) -> tuple[Bare, ...]:
+        """Patches that are to be held and that the check found without, each with why."""
+        lines = {patch.id: patch for patch in self.patches if patch.style != "none"}
+        return tuple(
+            Bare(f.patch, f.at_mm, lines[f.patch].area_mm2, f.words)
+            for f in self.faults
+            if f.kind == FaultKind.NOT_HELD and f.patch in lines
+        )
 
     @cached_property
     def contact_mm2(self) -> float:
@@ -547,3 +576,15 @@ class SupportSet:
         if stilts:
             return Solid(union(stilts)).mesh()
         return concatenated(self._levels())
+
+
+def shifted(support: Column | Branches, x_mm: float, y_mm: float) -> Column | Branches:
+    """Return a support moved in plan."""
+    x, y, z = support.touch_mm
+    touch = (x + x_mm, y + y_mm, z)
+    if isinstance(support, Branches):
+        return replace(support, touch_mm=touch, nodes=support.nodes + [x_mm, y_mm, 0.0, 0.0])
+    slabs = tuple(
+        replace(slab, rings=tuple(ring + [x_mm, y_mm] for ring in slab.rings)) for slab in support.slabs
+    )
+    return replace(support, touch_mm=touch, slabs=slabs)

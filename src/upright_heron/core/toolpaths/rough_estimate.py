@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..machines.catalogue import Material, Printer, Technology
 
@@ -138,3 +138,33 @@ def estimate(
         volume_ml=total / 1000.0,
         cost=total * gram / 1000.0 * material.price_per_kg,
     )
+
+
+@dataclass(frozen=True, slots=True)
+class SecondNozzle:
+    """What a second nozzle prints of supports.
+
+    Attributes
+    ----------
+    material : str
+    mass_g : float
+    extra_cost : float
+        Over what the same volume costs in the material of the part.
+    """
+
+    material: str
+    mass_g: float
+    extra_cost: float
+
+
+def second_nozzle(volume_mm3: float, own: Material, other: Material) -> SecondNozzle:
+    """Mass of a volume in the material of the second nozzle, and what it costs more than in the part's."""
+    mass = volume_mm3 * other.density_g_cm3 / 1000.0
+    same = volume_mm3 * own.density_g_cm3 / 1000.0
+    extra = (mass * other.price_per_kg - same * own.price_per_kg) / 1000.0
+    return SecondNozzle(other.name, mass, extra)
+
+
+def with_cost(rough: Estimate, cost: float) -> Estimate:
+    """Return the estimate with another cost."""
+    return replace(rough, cost=cost)

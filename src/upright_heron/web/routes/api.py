@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import tempfile
 from pathlib import Path
 from typing import Annotated, Any
@@ -14,14 +15,17 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue, TooLarge
 from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.units import length_mm
-from ...sheet.changes import AnyChange, PickMaterial, PickPrinter
-from ...sheet.models import JobSheet, Part, Size
-from ...sheet.part_changes import AddParts
+from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter
+from ...sheet.models import JobSheet
+from ...sheet.part import Part, Size
+from ...sheet.shop import OwnMaterial, OwnPrinter
 from ...store.store import Job
+from ...work import worker
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ..dependencies import Services, Use
-from .changes import from_shelf
-from .part import give_size, mend_part
+from ..looking import Look
+from ..sections.part.routes import give_size, mend_part
+from .changes import from_shelf, shelve_preset
 
 router = APIRouter(prefix="/api", tags=["api"])
 
@@ -32,6 +36,7 @@ class JobAnswer(BaseModel):
     id: str
     url: str
     step: int
+    step_id: int
     can_undo: bool
     can_redo: bool
     sheet: JobSheet
@@ -48,6 +53,7 @@ def _answer(request: Request, job: Job) -> JobAnswer:
         id=job.id,
         url=str(request.url_for("job", job_id=job.id)),
         step=job.step,
+        step_id=job.step_id,
         can_undo=job.can_undo,
         can_redo=job.can_redo,
         sheet=job.sheet,
@@ -55,15 +61,19 @@ def _answer(request: Request, job: Job) -> JobAnswer:
 
 
 @router.get("/printers")
-def printers() -> list[dict[str, Any]]:
-    """The printers of the shop."""
-    return [{"name": p.name, "technology": p.technology, "build_mm": p.build_mm} for p in PRINTERS]
+def printers(use: Use) -> list[dict[str, Any]]:
+    """The printers there are, the shop's own last."""
+    own = [entry.core() for entry in use.store.shelf(OwnPrinter)]
+    return [{"name": p.name, "technology": p.technology, "build_mm": p.build_mm} for p in (*PRINTERS, *own)]
 
 
 @router.get("/materials")
-def materials() -> list[dict[str, Any]]:
-    """The materials of the shop."""
-    return [{"name": m.name, "technology": m.technology, "limit_deg": m.limit_deg} for m in MATERIALS]
+def materials(use: Use) -> list[dict[str, Any]]:
+    """The materials there are, the shop's own last."""
+    own = [entry.core() for entry in use.store.shelf(OwnMaterial)]
+    return [
+        {"name": m.name, "technology": m.technology, "limit_deg": m.limit_deg} for m in (*MATERIALS, *own)
+    ]
 
 
 @router.get("/length")
@@ -90,33 +100,37 @@ def job(request: Request, job_id: str, use: Use) -> JobAnswer:
 
 
 @router.post("/jobs/{job_id}/changes")
-def change(request: Request, job_id: str, body: AnyChange, use: Use) -> JobAnswer:
-    """Apply a change; a printer or material of the shop is found on its shelf by name."""
+def change(request: Request, job_id: str, body: AnyChange, use: Use, look: Look) -> JobAnswer:
+    """Apply a change to an item; a printer or material of the shop is found on its shelf by name."""
     if isinstance(body, PickPrinter | PickMaterial) and body.own is None:
         name = body.printer if isinstance(body, PickPrinter) else body.material
         found = from_shelf(use, job_id, body.kind, {body.kind: name})
         body = body.model_copy(update={key: found[key] for key in ("own", "calibration")})
-    return _answer(request, use.store.apply(job_id, body))
+    job = use.apply(job_id, body, look)
+    shelve_preset(use, body, job)
+    return _answer(request, job)
 
 
 @router.post("/jobs/{job_id}/size")
-async def size(request: Request, job_id: str, body: Size, use: Use) -> JobAnswer:
+async def size(request: Request, job_id: str, body: Size, use: Use, look: Look) -> JobAnswer:
     """Size the part, along its own axes as it came."""
-    return _answer(request, await give_size(use, job_id, body))
+    return _answer(request, await give_size(use, job_id, body, look))
 
 
 @router.post("/jobs/{job_id}/mend")
-async def mend(request: Request, job_id: str, use: Use, body: MendAsked | None = None) -> dict[str, Any]:
+async def mend(
+    request: Request, job_id: str, use: Use, look: Look, body: MendAsked | None = None
+) -> dict[str, Any]:
     """Mend the part and tell what was done."""
-    job, told = await mend_part(use, job_id, body.steps if body else None)
+    job, told = await mend_part(use, job_id, body.steps if body else None, look)
     return {**told, "job": _answer(request, job)}
 
 
 @router.get("/jobs/{job_id}/task")
-def task(job_id: str, use: Use) -> dict[str, Any]:
-    """Start what is missing and tell where it stands; ``null`` when everything is there."""
+def task(job_id: str, use: Use, look: Look) -> dict[str, Any]:
+    """Start what any section shows and is missing, and tell where it stands; ``null`` when all is there."""
     found = use.store.job(job_id)
-    running = use.work.ensure(job_id, found.sheet)
+    running = use.pages.ensure(found, look, every_section=look.section is None)
     return {"step": found.step, "task": running.event() if running else None}
 
 
@@ -126,7 +140,7 @@ async def take_in(
     use: Use,
     name: Annotated[str, Query(max_length=400)] = "part.stl",
     tolerance: Annotated[str, Query(max_length=40)] = "0.1",
-    more: Annotated[int, Query(ge=0, le=60)] = 0,
+    more: Annotated[int, Query(ge=0, le=240)] = 0,
 ) -> Response:
     """Take in one file: its bytes are the body of the request, its name is in the address.
 
@@ -141,18 +155,18 @@ async def take_in(
     return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
 
 
-@router.post("/jobs/{job_id}/parts", status_code=201)
-async def add_part(
+@router.post("/jobs/{job_id}/items", status_code=201)
+async def add_item(
     request: Request,
     job_id: str,
     use: Use,
     name: Annotated[str, Query(max_length=400)] = "part.stl",
     tolerance: Annotated[str, Query(max_length=40)] = "0.1",
 ) -> Response:
-    """Take in one file as one more part of a job; see ``take_in``."""
+    """Take in one file as one more item of a job; see ``take_in``."""
     await run_in_threadpool(use.store.job, job_id)
     part = await _read(request, use, name, tolerance)
-    made = await run_in_threadpool(use.store.apply, job_id, AddParts(parts=(part,)))
+    made = await run_in_threadpool(use.store.apply, job_id, AddItems(parts=(part,)))
     return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
 
 
@@ -161,7 +175,8 @@ async def _read(request: Request, use: Services, name: str, tolerance: str) -> P
     with tempfile.TemporaryDirectory(prefix="heron-") as folder:
         path = Path(folder) / "upload"
         await _spool(request, path, use)
-        return await use.work.intake(path, clean_name(name), within)
+        asked = use.work.ask(worker.intake, str(path), clean_name(name), within)
+        return await asyncio.wrap_future(asked)
 
 
 async def _spool(request: Request, path: Path, use: Services) -> None:

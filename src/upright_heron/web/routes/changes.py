@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Any
 
 from fastapi import APIRouter, Request
@@ -10,17 +11,18 @@ from fastapi.responses import Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...sheet.changes import CHANGES, KeepPreset
+from ...sheet.changes import CHANGES, Change, KeepPreset
 from ...sheet.process import Preset
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
-from ..dependencies import Services, Use
-from .job import Section, render
+from ...store.store import Job
+from ..dependencies import Services, Use, render
+from ..looking import Look, Looking
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
 
 @router.post("/changes/{kind}", name="change")
-async def change(request: Request, job_id: str, kind: str, use: Use, open: Section = 1) -> Response:
+async def change(request: Request, job_id: str, kind: str, use: Use, look: Look) -> Response:
     """Apply a change from a form and answer with the new sheet."""
     form = await request.form()
     fields: dict[str, Any] = {}
@@ -42,10 +44,21 @@ async def change(request: Request, job_id: str, kind: str, use: Use, open: Secti
     elif kind in ("printer", "material"):
         fields = await run_in_threadpool(from_shelf, use, job_id, kind, fields)
     wanted = CHANGES.validate_python({"kind": kind, **fields})
-    job = await run_in_threadpool(use.store.apply, job_id, wanted)
-    if isinstance(wanted, KeepPreset) and job.sheet.preset:
-        await run_in_threadpool(use.store.shelve, job.sheet.preset)
-    return await run_in_threadpool(lambda: render(request, use, use.pages.job_page(job, open), "swap.html"))
+    job = await run_in_threadpool(use.apply, job_id, wanted, look)
+    await run_in_threadpool(shelve_preset, use, wanted, job)
+    return await run_in_threadpool(render, request, use, job, _after(job, look))
+
+
+def shelve_preset(use: Services, made: Change, job: Job) -> None:
+    """Put a preset that was kept onto the shelf of the shop."""
+    if isinstance(made, KeepPreset) and job.sheet.preset:
+        use.store.shelve(job.sheet.preset)
+
+
+def _after(job: Job, look: Looking) -> Looking:
+    """What the page looks at after a change: another item where its own is gone."""
+    there = any(item.id == look.item for item in job.sheet.items)
+    return look if there or not look.item else replace(look, item=job.sheet.items[0].id)
 
 
 def _preset(use: Services, name: str) -> Preset:
@@ -65,12 +78,18 @@ def from_shelf(use: Services, job_id: str, kind: str, fields: dict[str, Any]) ->
 
 
 @router.post("/undo", name="undo")
-def undo(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
-    """Walk one step back."""
-    return render(request, use, use.pages.job_page(use.store.undo(job_id), open), "swap.html")
+def undo(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Walk one step back, and look where it was."""
+    return _walked(request, use, use.store.undo(job_id), look)
 
 
 @router.post("/redo", name="redo")
-def redo(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
-    """Walk one step forward."""
-    return render(request, use, use.pages.job_page(use.store.redo(job_id), open), "swap.html")
+def redo(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Walk one step forward, and look where it was."""
+    return _walked(request, use, use.store.redo(job_id), look)
+
+
+def _walked(request: Request, use: Services, job: Job, look: Looking) -> Response:
+    seen = {item.id for item in job.sheet.items}
+    item = next((name for name in (job.item, look.item) if name in seen), "")
+    return render(request, use, job, replace(look, item=item))

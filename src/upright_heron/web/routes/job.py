@@ -5,53 +5,63 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import AsyncIterator
+from dataclasses import replace
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request
-from fastapi.responses import Response
+from fastapi import APIRouter, Path, Request
+from fastapi.responses import FileResponse, Response
 from sse_starlette import EventSourceResponse
 
-from ..dependencies import Use
-from ..pages import JobPage
+from ...store.database import NotFound
+from ..dependencies import Use, render
+from ..looking import Look
+from ..section import SECTIONS
 
 router = APIRouter(prefix="/jobs/{job_id}")
-Section = Annotated[int, Query(ge=0, le=9)]
-
-
-def render(request: Request, use: Use, page: JobPage, template: str) -> Response:
-    """Render a template of the job page with its one documented context."""
-    return use.templates.TemplateResponse(request, template, {"page": page})
+scripts = APIRouter()
 
 
 @router.get("", name="job")
-def job_page(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+def job_page(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """The whole page."""
-    return render(request, use, use.pages.job_page(use.store.job(job_id), open), "job.html")
+    return render(request, use, use.store.job(job_id), look, "job.html")
+
+
+@scripts.get("/sections/{slug}/{name}.js", name="section_script")
+def section_script(slug: str, name: Annotated[str, Path(pattern=r"^[a-z-]{1,40}$")]) -> FileResponse:
+    """A script in the folder of a section."""
+    section = next((one for one in SECTIONS if one.slug == slug), None)
+    path = section.folder / f"{name}.js" if section is not None else None
+    if path is None or not path.is_file():
+        raise NotFound("There is no such script.", "Reload the page.")
+    return FileResponse(path, media_type="text/javascript", headers={"Cache-Control": "no-cache"})
 
 
 @router.get("/sheet", name="sheet")
-def sheet(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+def sheet(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """The job sheet and what goes with it, for a swap."""
-    return render(request, use, use.pages.job_page(use.store.job(job_id), open), "swap.html")
+    return render(request, use, use.store.job(job_id), look)
 
 
 @router.post("/again", name="again")
-def again(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+def again(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """Start work anew that failed or was stopped."""
-    return render(request, use, use.pages.job_page(use.store.job(job_id), open, again=True), "swap.html")
+    return render(request, use, use.store.job(job_id), look, again=True)
 
 
 @router.post("/stop", name="stop")
-def stop(request: Request, job_id: str, use: Use, open: Section = 1) -> Response:
+def stop(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """Stop the work of a job."""
+    job = use.store.job(job_id)
+    use.pages.ensure(job, look)
     use.work.cancel(job_id)
-    return render(request, use, use.pages.job_page(use.store.job(job_id), open), "swap.html")
+    return render(request, use, job, look)
 
 
 @router.get("/traveller", name="traveller")
-def traveller(request: Request, job_id: str, use: Use) -> Response:
+def traveller(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """The one-page record that goes with the job, to print."""
-    return render(request, use, use.pages.job_page(use.store.job(job_id), 0), "traveller.html")
+    return render(request, use, use.store.job(job_id), replace(look, section=0), "traveller.html")
 
 
 @router.get("/events", name="events")
@@ -61,9 +71,10 @@ async def events(request: Request, job_id: str, use: Use) -> EventSourceResponse
 
     async def stream() -> AsyncIterator[dict[str, Any]]:
         try:
-            task = use.work.task(job_id)
-            if task is not None:
-                yield {"data": json.dumps(task.event())}
+            standing = use.work.standing(job_id)
+            # All may have been made between the page and this stream.
+            first = standing.event() if standing is not None else {"type": "task", "state": "idle"}
+            yield {"data": json.dumps(first)}
             while not await request.is_disconnected():
                 try:
                     event = await asyncio.wait_for(queue.get(), timeout=15)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import datetime as dt
 import itertools
 from typing import Annotated, Any, Literal
@@ -11,14 +12,15 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...core.handoff.stl import write_stl
 from ...core.machines.catalogue import MATERIALS, PRINTERS, Material, Printer
-from ...core.machines.coupons import coupon
 from ...core.units import length_mm
 from ...sheet.changes import PickMaterial, PickPrinter
+from ...sheet.part import Part
 from ...sheet.process import Preset
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
-from ...work.intake import new_sheet, take_in
+from ...store.store import Job
+from ...work import worker
+from ...work.intake import new_sheet
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/machines")
@@ -113,17 +115,22 @@ def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
 
 
 @router.post("/coupons/{kind}", name="coupon")
-def make_coupon(request: Request, kind: str, use: Use, printer: Text, material: Text) -> Response:
+async def make_coupon(
+    request: Request, kind: Literal["slopes", "bridges"], use: Use, printer: Text, material: Text
+) -> Response:
     """Make a coupon a job on a printer with a material."""
-    part = take_in(write_stl(coupon(kind)), f"{kind}-coupon.stl", use.store)
+    part = await asyncio.wrap_future(use.work.ask(worker.coupon, kind))
+    job = await run_in_threadpool(_coupon_job, use, part, kind, printer, material)
+    return RedirectResponse(request.url_for("job", job_id=job.id), 303)
+
+
+def _coupon_job(use: Services, part: Part, kind: str, printer: str, material: str) -> Job:
     sheet = new_sheet(part, f"{COUPONS[kind]}, {printer}, {material}"[:120])
     pair = {"calibration": use.store.on_shelf(Calibration, f"{printer}|{material}")}
-    sheet = PickPrinter(printer=printer, own=use.store.on_shelf(OwnPrinter, printer), **pair).apply(sheet)
-    sheet = PickMaterial(material=material, own=use.store.on_shelf(OwnMaterial, material), **pair).apply(
-        sheet
-    )
-    job = use.store.create_job(sheet, COUPONS[kind])
-    return RedirectResponse(request.url_for("job", job_id=job.id), 303)
+    machine = PickPrinter(printer=printer, own=use.store.on_shelf(OwnPrinter, printer), **pair)
+    stuff = PickMaterial(material=material, own=use.store.on_shelf(OwnMaterial, material), **pair)
+    sheet = stuff.made(machine.made(sheet, ""), "")
+    return use.store.create_job(sheet, COUPONS[kind])
 
 
 @router.post("/presets/forget", name="forget_preset")

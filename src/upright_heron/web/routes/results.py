@@ -9,10 +9,11 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from ...core.errors import BadValue
+from ...core.graph import GRAPH
 from ...core.health.report import MOST_FACETS
 from ...core.layers.stack import LayerStack, thinned
-from ...store.store import NotFound
-from ..blocks import layer_block, mesh_block, pieces_block, section_block
+from ...store.database import NotFound
+from ..blocks import layer_block, mesh_block, of_any, pieces_block, section_block
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/api/blocks", tags=["blocks"])
@@ -124,6 +125,17 @@ def hanging_region(key: str, number: int, mesh: str, use: Use) -> dict[str, Any]
         "facets": corners.ravel().tolist(),
         "colour": "#5b2378",
     }
+
+
+@router.get("/any/{name}/{key}", name="any_block")
+def any_block(name: str, key: str, use: Use) -> Response:
+    """A result of any recipe by its name and key: arrays as they are, everything else as JSON."""
+    if name not in GRAPH:
+        raise NotFound(
+            f"There is no result “{name[:40]}”.", "Look at the list of recipes in the documentation."
+        )
+    data, media = of_any(_result(use, key))
+    return Response(data, media_type=media, headers={"Cache-Control": "max-age=31536000, immutable"})
 
 
 @router.get("/islands/{key}", name="islands")

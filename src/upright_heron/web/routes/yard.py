@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from ...core.machines.catalogue import PRINTERS
+from ...core.recipes.values import Brief
+from ...sheet.models import ItemSheet
 from ...store.store import Job
 from ..dependencies import Services, Use
 
@@ -16,9 +19,42 @@ router = APIRouter()
 Shown = Literal["open", "archived", "deleted"]
 
 
+@dataclass(frozen=True, slots=True)
+class Card:
+    """A job as the Yard shows it.
+
+    Attributes
+    ----------
+    job : Job
+    sheet : ItemSheet
+        Of its first item.
+    brief : Brief or None
+        ``None`` while it is being made.
+    pieces : int
+        Items that are pieces of a cut.
+    items : int
+        Items that are printed.
+    """
+
+    job: Job
+    sheet: ItemSheet
+    brief: Brief | None
+    pieces: int
+    items: int
+
+
+def _card(use: Services, job: Job) -> Card:
+    sheet = job.sheet.on()
+    brief = use.pages.summary(sheet).known.get("brief")
+    if brief is None:
+        use.pages.in_background(job)
+    pieces = sum(item.piece is not None for item in job.sheet.items)
+    return Card(job, sheet, brief, pieces, len(job.sheet.printed))
+
+
 def _context(use: Services, shown: str) -> dict[str, Any]:
     return {
-        "cards": [(job, use.pages.summary(job.sheet)) for job in use.store.jobs(shown)],
+        "cards": [_card(use, job) for job in use.store.jobs(shown)],
         "shown": shown,
         "others": {state: use.store.count(state) for state in ("archived", "deleted")},
         "printers": PRINTERS,

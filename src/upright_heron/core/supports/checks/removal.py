@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from ...geometry.tree import Tree
 from ...progress import Progress, silent, tracked
+from ...tags import stored
 from ..model import Branches, Column
 from ..show_side import Shown
 
@@ -49,6 +50,7 @@ class Out(StrEnum):
     TRAPPED = "trapped"
 
 
+@stored("access")
 @dataclass(frozen=True, slots=True)
 class Access:
     """How one support is got at.
@@ -56,7 +58,7 @@ class Access:
     Attributes
     ----------
     id : str
-    out : str
+    out : Out
         One of ``Out``.
     open_share : float
         Share of all directions in which all of it can leave in one piece.
@@ -69,7 +71,7 @@ class Access:
     """
 
     id: str
-    out: str
+    out: Out
     open_share: float
     tool_share: float
     show_mm2: float
@@ -149,7 +151,7 @@ def _access(support: Column | Branches, part: Tree, tool_mm: float, shown: Shown
         out = Out.PIECES if seen.all() and reached >= ENOUGH else Out.TRAPPED
     x, y, z = (float(v) for v in hardest)
     on_show = support.contact_mm2 * float(shown.over(contacts).mean()) if shown is not None else 0.0
-    return Access(support.id, out.value, share, reached, on_show, (x, y, z))
+    return Access(support.id, out, share, reached, on_show, (x, y, z))
 
 
 def _places(support: Column | Branches) -> Points:

@@ -14,7 +14,7 @@ from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
 from ..demand.patches import Patch, layer_of, shape_of
 from ..filament.descent import around, gap_under, plan_distance
-from ..model import SLENDER, Branches, Fault, SupportSet, SupportSettings
+from ..model import SLENDER, Branches, Fault, FaultKind, SupportSet, SupportSettings
 from ..outlines import branch_rings
 
 # Overlap of support and part under this is the noise of contours, mm2 a layer.
@@ -133,7 +133,7 @@ def not_held(
                 barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
                 narrow = _why_bare(np.array(bare), stack, settings)
                 why = "what is below it is kept clear" if barred else narrow
-            faults.append(Fault("not held", (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
+            faults.append(Fault(FaultKind.NOT_HELD, (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
 
 
@@ -218,12 +218,12 @@ def _crossing(
     for level, support in sections:
         if support.is_empty():
             continue
-        found: list[tuple[str, CrossSection]] = []
+        found: list[tuple[FaultKind, CrossSection]] = []
         if 0 <= level - lift < len(stack):
-            found.append(("crosses the part", stack.section(level - lift)))
+            found.append((FaultKind.CROSSES, stack.section(level - lift)))
         plan = clear[level] if clear is not None and level < len(clear) else None
         if plan is not None:
-            found.append(("too near", plan))
+            found.append((FaultKind.TOO_NEAR, plan))
         for kind, other in found:
             both = support ^ other
             if both.area() <= NOISE_MM2:
@@ -239,7 +239,7 @@ def _crossing(
                 if last >= level - 2 and any(math.hypot(x - a, y - b) < SAME_MM for a, b in known):
                     continue
                 at = (x, y, (level + 0.5) * stack.layer_mm)
-                what = "the part" if kind == "crosses the part" else "what is kept clear"
+                what = "the part" if kind is FaultKind.CROSSES else "what is kept clear"
                 faults.append(Fault(kind, at, f"A support runs into {what} at {at[2]:.1f} mm."))
             before[kind] = (level, here)
     return faults
@@ -279,7 +279,7 @@ def faults_of(
         fx, fy, fz, _ = (float(v) for v in support.nodes[support.foot])
         foot = CrossSection(rings[levels[0]], FillRule.NonZero)
         if not rests(stack, foot, levels[0], settings):
-            faults.append(Fault("floats", (fx, fy, fz), f"A support begins in mid-air at {fz:.1f} mm."))
+            faults.append(_begins_in_mid_air(fx, fy, fz))
     return faults + _slender(support)
 
 
@@ -300,10 +300,12 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
             continue
         if not rests(stack, section, level, settings):
             x, y = (float(v) for v in found.inside_mm[k])
-            faults.append(
-                Fault("floats", (x, y, level * h), f"A support begins in mid-air at {level * h:.1f} mm.")
-            )
+            faults.append(_begins_in_mid_air(x, y, level * h))
     return faults
+
+
+def _begins_in_mid_air(x: float, y: float, z: float) -> Fault:
+    return Fault(FaultKind.FLOATS, (x, y, z), f"A support begins in mid-air at {z:.1f} mm.")
 
 
 def rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
@@ -329,7 +331,7 @@ def _slender(support: Branches) -> list[Fault]:
     if high <= SLENDER * thick:
         return []
     words = f"{support.reason}: {high:.0f} mm high and {thick:.1f} mm thick."
-    return [Fault("slender", support.touch_mm, words)]
+    return [Fault(FaultKind.SLENDER, support.touch_mm, words)]
 
 
 def _trunk(support: Branches) -> list[int]:

@@ -20,6 +20,7 @@ from ...hanging.overhangs import hanging_layers, unheld_sections
 from ...layers.layer_components import Pieces, pieces
 from ...layers.stack import LayerStack, pack
 from ...progress import Progress, silent
+from ...tags import stored
 from .demand_overrides import Wishes
 
 # A pointed island is widened to a pad that a support can stand under.
@@ -56,6 +57,7 @@ class Style(StrEnum):
 Spot = tuple[float, float, float]
 
 
+@stored("patch")
 @dataclass(frozen=True, eq=False)
 class Patch:
     """A stretch of the part that must be held.
@@ -78,6 +80,10 @@ class Patch:
         Mean height over what is below it.
     spots : tuple of (x, y, z)
         Where supports are to end, on the side of the part; elsewhere they are spread below it.
+    islands : tuple of int
+        Numbers of the islands in it.
+    steadying : bool
+        It keeps the part from shaking and holds nothing up.
     """
 
     id: str
@@ -88,6 +94,8 @@ class Patch:
     flat: bool
     high_mm: float
     spots: tuple[Spot, ...] = ()
+    islands: tuple[int, ...] = ()
+    steadying: bool = False
 
     @property
     def reason(self) -> str:
@@ -130,7 +138,7 @@ def by_layer(patches: Sequence[Patch], layers: int) -> list[CrossSection | None]
 def proposed_style(patch: Patch) -> tuple[Style, str]:
     """The style that usually suits a patch, and why (common practice)."""
     if patch.spots:
-        if any(reason.startswith("steadying") for reason in patch.reasons):
+        if patch.steadying:
             return Style.PILLAR, "posts beside the part keep it from shaking"
         return Style.TREE, "branches reach walls from below"
     x0, y0, x1, y1 = patch.footprint.bounds()
@@ -221,7 +229,7 @@ def patches(
                 plan = plan - wishes.left_out[island.layer]
             if not plan.is_empty():
                 gathered.add(own, island.layer, plan)
-                gathered.named(own, f"island {island.number}", (island.x_mm, island.y_mm, island.z_mm))
+                gathered.named(own, island.number, (island.x_mm, island.y_mm, island.z_mm))
     found = gathered.patches(let_be, smallest_mm2)
     if wishes is not None:
         found += _painted(stack, wishes, found)
@@ -291,16 +299,16 @@ class _Gathered:
         self.stack = stack
         self.plans: dict[str, dict[int, CrossSection]] = {}
         self.regions: dict[str, Region] = {}
-        self.islands: dict[str, list[tuple[str, tuple[float, float, float]]]] = {}
+        self.islands: dict[str, list[tuple[int, tuple[float, float, float]]]] = {}
 
     def add(self, key: str, layer: int, plan: CrossSection) -> None:
         """Put a plan to what is gathered under a key."""
         known = self.plans.setdefault(key, {})
         known[layer] = known[layer] + plan if layer in known else plan
 
-    def named(self, key: str, name: str, at: tuple[float, float, float]) -> None:
+    def named(self, key: str, number: int, at: tuple[float, float, float]) -> None:
         """Note an island that is held under a key."""
-        self.islands.setdefault(key, []).append((name, at))
+        self.islands.setdefault(key, []).append((number, at))
 
     def patches(self, let_be: frozenset[str], smallest_mm2: float) -> list[Patch]:
         """Make patches of all that is not let be."""
@@ -312,13 +320,14 @@ class _Gathered:
             area = float(sum(plan.area() for plan in plans.values()))
             if not islands and area < smallest_mm2:
                 continue
-            reasons = [name for name, _ in islands]
+            numbers = tuple(number for number, _ in islands)
+            reasons = [f"island {number}" for number in numbers]
             if region is not None:
                 reasons.append(f"overhang {region.number}")
             at = region.lowest_mm if region is not None else islands[0][1]
             flat = region is not None and region.kind == Kind.CEILING
             high = region.gap_mm if region is not None else at[2]
-            found.append(Patch(key, tuple(reasons), plans, at, area, flat, high))
+            found.append(Patch(key, tuple(reasons), plans, at, area, flat, high, islands=numbers))
         return found
 
 

@@ -41,7 +41,7 @@ NECK_SHARE = 0.55
 
 
 @dataclass(frozen=True, eq=False)
-class Grown:
+class Trees:
     """Branches of all patches, and the tips that no way leads down from.
 
     Attributes
@@ -65,7 +65,7 @@ def grow(
     already: NDArray[np.float64] | None = None,
     shown: Shown | None = None,
     progress: Progress = silent,
-) -> Grown:
+) -> Trees:
     """Grow trees and posts under patches.
 
     Parameters
@@ -87,7 +87,7 @@ def grow(
 
     Returns
     -------
-    Grown
+    Trees
 
     Notes
     -----
@@ -120,7 +120,7 @@ def grow(
         tips += spots
         owner += [k] * len(spots)
     if not tips:
-        return Grown([], barred)
+        return Trees([], barred)
     places = np.array(tips)
     there = [] if already is None else [(x, y, z) for x, y, z in already.tolist()]
     ground = _Ground(stack, held, settings, part, places, clear, there, shown, progress)
@@ -130,7 +130,7 @@ def grow(
         + (" to the plate" if settings.plate_only(held[k][0].id) else "")
         for k, count in lost.items()
     }
-    return Grown(trees, {**barred, **words})
+    return Trees(trees, {**barred, **words})
 
 
 @dataclass(frozen=True, eq=False)

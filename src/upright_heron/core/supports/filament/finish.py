@@ -13,7 +13,7 @@ from ...layers.stack import LayerStack, pack, spliced
 from ...progress import Progress, silent
 from ..checks.verify import faults_of, not_held, verify
 from ..demand.patches import Patch, Style, proposed_style
-from ..model import Branches, Column, Fault, PatchLine, SupportSet, SupportSettings
+from ..model import Branches, Column, Fault, FaultKind, PatchLine, SupportSet, SupportSettings
 from ..outlines import branch_rings, level_sections, overlapping_runs, rings_of
 from .loose import without_loose_bits
 
@@ -62,7 +62,7 @@ def finished(
     made = SupportSet(tuple(supports), pack(rings, areas, stack.layer_mm, 0.0), 0.0, ())
     wanted = [patch for patch, style in asked if style is not Style.NONE]
     faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
-    if any(fault.kind == "floats" for fault in faults):
+    if any(fault.kind == FaultKind.FLOATS for fault in faults):
         left = without_loose_bits(supports, made.layers, stack, settings)
         if left is not None:
             return finished(stack, asked, left, settings, clear=clear, lost=lost, progress=progress)
@@ -71,15 +71,9 @@ def finished(
 
 def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault], lost: Mapping[str, str]) -> SupportSet:
     """Add what follows from the faults: which patches are held, which islands are not."""
-    bare = {fault.patch for fault in faults if fault.kind == "not held"}
+    bare = {fault.patch for fault in faults if fault.kind == FaultKind.NOT_HELD}
     wanted = [patch for patch, style in asked if style is not Style.NONE]
-    islands = tuple(
-        int(reason.split()[1])
-        for patch in wanted
-        if patch.id in bare
-        for reason in patch.reasons
-        if reason.startswith("island")
-    )
+    islands = tuple(number for patch in wanted if patch.id in bare for number in patch.islands)
     lines = []
     for patch, style in asked:
         proposed, why = proposed_style(patch)
@@ -143,10 +137,13 @@ def edited(
     layers = _relayered(made, kept, moved_out, moved_in, settings)
     result = replace(made, supports=supports, layers=layers)
     near = _near(asked, [*moved_out, *moved_in])
-    old = [
-        fault for fault in made.faults
-        if not (fault.patch in near if fault.kind == "not held" else _of(fault, moved_out, settings, layers))
-    ]  # fmt: skip
+
+    def touched(fault: Fault) -> bool:
+        if fault.kind == FaultKind.NOT_HELD:
+            return fault.patch in near
+        return _of(fault, moved_out, settings, layers)
+
+    old = [fault for fault in made.faults if not touched(fault)]
     wanted = [patch for patch, style in asked if style is not Style.NONE and patch.id in near]
     fresh = not_held(stack, wanted, result, settings, lost or {}, clear)
     for support in moved_in:
@@ -276,7 +273,7 @@ def _of(
 ) -> bool:
     """Whether a fault was one of supports that are gone: nothing is printed there any more."""
     x, y, z = fault.at_mm
-    if fault.kind == "slender":
+    if fault.kind == FaultKind.SLENDER:
         return any(fault.at_mm == s.touch_mm for s in gone)
     level = int(z / layers.layer_mm + 1e-6)
     spot = CrossSection.circle(0.3, 8).translate((x, y))

@@ -11,17 +11,13 @@ from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
 from ...geometry.mesh import Mesh
-from ...geometry.subdivision import refined
 from ...geometry.tree import Tree
-from ...hanging.findings import walk
-from ...hanging.islands import find_islands
-from ...hanging.overhang_regions import hanging_regions
 from ...layers.stack import LayerStack
-from ...marking.marks import MEANING, Mark, Marks, blank, of_parents, painted
+from ...marking.marks import MEANING, Mark, Marks
 from ...progress import Progress, silent
+from ...tags import stored
 from ..checks.removal import Out, reach
-from ..demand.demand_overrides import wishes
-from ..demand.patches import Patch, Style, patches, proposed_style
+from ..demand.patches import Patch, Style, proposed_style
 from ..model import Branches, Column, SupportSet, SupportSettings
 from ..show_side import Shown
 from .areas import make_areas
@@ -41,6 +37,7 @@ def chosen_styles(
     return [(p, by_patch.get(p.id) or style or proposed_style(p)[0]) for p in asked]
 
 
+@stored("grown")
 @dataclass(frozen=True, eq=False)
 class Grown:
     """Supports as they were made, before any of them is changed by hand.
@@ -193,58 +190,6 @@ def _runs(grid: NDArray[np.bool_], corner: NDArray[np.int64]) -> list[NDArray[np
     return list(rectangles)
 
 
-def hold_part(
-    mesh: Mesh,
-    stack: LayerStack,
-    limit_deg: float,
-    settings: SupportSettings,
-    *,
-    spot_mm: float = 0.4,
-    bridge_mm: float = 10.0,
-    style: Style | None = None,
-    clear_facets: NDArray[np.int64] | None = None,
-    progress: Progress = silent,
-) -> SupportSet:
-    """Make filament supports for a part as it stands: from its facets and layers to checked supports.
-
-    Parameters
-    ----------
-    mesh : Mesh
-        Lowest point at z = 0.
-    stack : LayerStack
-        Its layers.
-    limit_deg : float
-    settings : SupportSettings
-    spot_mm : float
-        What starts smaller is a point.
-    bridge_mm : float
-        Longest bridge that carries itself.
-    style : Style or None
-        For all patches; ``None`` gives each what suits it.
-    clear_facets : (k,) int64, optional
-        Facets of the part that are kept clear.
-    progress : Progress
-
-    Returns
-    -------
-    SupportSet
-    """
-    regions = tuple(hanging_regions(mesh, limit_deg))
-    hanging = replace(walk(mesh, stack, spot_mm=spot_mm, resin=False), regions=regions)
-    tree = Tree.of(mesh)
-    coat = clear = None
-    if clear_facets is not None and len(clear_facets):
-        fine = refined(mesh)
-        marks = painted(blank(fine), of_parents(fine, clear_facets), Mark.KEEP_CLEAR)
-        coat, clear = (fine.mesh, fine.parent, marks), kept_clear(fine.mesh, marks, stack)
-    asked = patches(
-        stack, mesh, hanging, find_islands(stack)[1], limit_deg,
-        wishes=wishes(stack, mesh, regions, bridge_mm, coat), tree=tree, progress=progress,
-    )  # fmt: skip
-    held = chosen_styles(asked, style, {})
-    return make_filament(stack, held, settings, tree, clear=clear, progress=progress)
-
-
 def clearance_mm(made: SupportSet, part: Tree) -> float:
     """Least distance of branches from the part beside them, in plan, their ends aside; or infinite."""
     turn = 2 * np.pi * np.arange(ROUND) / ROUND
@@ -264,8 +209,18 @@ def clearance_mm(made: SupportSet, part: Tree) -> float:
     return least
 
 
-def in_figures(made: SupportSet, part: Tree, tool_mm: float = 3.0) -> dict[str, object]:
-    """Patches, what the check found, contact, lean, clearance and what is trapped, as plain values."""
+def in_figures(
+    made: SupportSet, part: Tree, moved_mm: NDArray[np.float64], tool_mm: float = 3.0
+) -> dict[str, object]:
+    """Patches, what the check found, contact, lean, clearance and what is trapped, as plain values.
+
+    ``moved_mm`` (3,) is how far all lies from the frame that places are told in.
+    """
+
+    def told(at: tuple[float, float, float]) -> list[float]:
+        x, y, z = at
+        return [x - float(moved_mm[0]), y - float(moved_mm[1]), z]
+
     supports = [s for s in made.supports if isinstance(s, Column | Branches)]
     ways = reach(supports, part, tool_mm)
     least = clearance_mm(made, part)
@@ -274,9 +229,9 @@ def in_figures(made: SupportSet, part: Tree, tool_mm: float = 3.0) -> dict[str, 
         "contact_area_mm2": made.contact_mm2,
         "patches": [{"id": p.id, "reason": p.reason, "style": p.style, "held": p.held} for p in made.patches],
         "unheld": [p.reason for p in made.patches if not p.held],
-        "faults": [{"kind": f.kind, "at_mm": list(f.at_mm), "words": f.words} for f in made.faults],
+        "faults": [{"kind": f.kind, "at_mm": told(f.at_mm), "words": f.words} for f in made.faults],
         "trapped": [
-            {"id": support.id, "reason": support.reason, "at_mm": list(way.at_mm)}
+            {"id": support.id, "reason": support.reason, "at_mm": told(way.at_mm)}
             for support, way in zip(supports, ways, strict=True)
             if way.out == Out.TRAPPED
         ],

@@ -191,7 +191,7 @@ def tips_of(
         free[places.near([tip])[0]] = False
 
     beside = room_beside(settings)
-    if any(reason.startswith("island") for reason in patch.reasons):
+    if patch.islands:
         take(places.first_mm)
     order = np.lexsort((plan[:, 0], plan[:, 1], heights))
     for k in order[nearest[order]].tolist():

@@ -1,94 +1,124 @@
 import { fetchBlock, readLayers, readMesh, readPieces } from './blocks.js';
-import { HeightProfile, levels } from './profile.js';
-import { inStep } from './pair.js';
-import { FindingList } from './findings.js';
 import { LayerPlan } from './layer-plan.js';
 import { LayerWalk } from './layer-walk.js';
-import { MarksPanel } from './marks.js';
-import { TiltPad } from './tilt-pad.js';
-import { SupportHand } from './supports.js';
-import { Uploads } from './uploads.js';
 import { LengthEcho } from './length.js';
+import { looking, lookingHeaders, nowLooking } from './looking.js';
+import { HeightProfile, levels } from './profile.js';
+import { all, area, field, find, SectionController, the } from './section.js';
+import { PageStore } from './state.js';
+import { Uploads } from './uploads.js';
 import { View } from './view.js';
 
-/* global htmx */
-
-/** Sections in which facets past the limit are coloured. */
-const COLOURED = new Set([2, 4, 5, 6]);
-const $ = (selector) => document.querySelector(selector);
-/** Areas as the server writes them. @param {number} mm2 */
-const area = (mm2) => {
-  if (mm2 >= 1000) return `${(mm2 / 100).toFixed(mm2 >= 1e5 ? 0 : 1)} cm²`;
-  if (mm2 > 0 && mm2 < 1) return mm2 >= 0.005 ? `${mm2.toFixed(2)} mm²` : 'under 0.01 mm²';
-  return `${mm2.toFixed(mm2 > 0 && mm2 < 100 ? 1 : 0)} mm²`;
-};
-
-/** Supports in the order of their shells. @param {string} key */
-const supportList = async (key) => {
-  const answer = await fetch(`/api/blocks/supports/${key}/list`);
-  if (!answer.ok) throw new Error('JobPage: the supports could not be listed');
-  return answer.json();
-};
+/** @typedef {import('./state.js').PageState} PageState */
 
 /** The job page: follows the sheet, feeds the view and the height profile, listens to the work. */
-class JobPage {
+export class JobPage {
   constructor() {
-    this.root = $('#job');
-    this.view = new View($('#canvas'), $('#tags'));
-    this.profile = new HeightProfile($('#profile'), (index) => this.#layerMoved(index));
-    /** What is loaded now, by name: the key of its block. */
+    this.root = the('#job');
+    this.store = new PageStore();
+    this.view = new View(the('#canvas'), the('#tags'));
+    this.profile = new HeightProfile(the('#profile'), (index) => this.layerMoved(index));
+    /** What is loaded now, by name: the key of its block. @type {Record<string, string | null | undefined>} */
     this.keys = {};
+    /** @type {Record<string, ReturnType<typeof readLayers> | null>} */
     this.layers = { part: null, support: null, footing: null };
     this.looked = false;
+    /** Two stances side by side. @type {any[] | null} */
+    this.pair = null;
+    /** Layers of two stances in step. @type {any[]} */
+    this.steps = [];
     /** What was typed and not yet sent, by the id of its field. @type {Map<string, string>} */
     this.typed = new Map();
-    document.body.addEventListener('htmx:before:swap', () => { this.scroll = $('#sheet').scrollTop; });
-    document.body.addEventListener('htmx:after:swap', () => this.#swapped());
+    /** The tab that is open in a section. @type {Record<string, string>} */
+    this.tabs = {};
     /** How often something was asked for from this page, other than figures that only follow. */
     this.acts = 0;
-    document.body.addEventListener('htmx:before:request', (e) => {
-      if ((e.detail?.ctx?.request?.method ?? 'GET').toUpperCase() !== 'GET') this.acts += 1;
+    /** A refresh that is on its way. @type {Promise<void>} */
+    this.refreshing = Promise.resolve();
+    /** A pointer is down: the sheet is not swapped under it. */
+    this.pressed = false;
+    /** @type {Map<string, SectionController>} */
+    this.controllers = new Map();
+    this.plan = new LayerPlan(the('#plan'));
+    this.walk = new LayerWalk(this.profile, (z) => this.#onward(z - this.state.raise));
+    this.uploads = new Uploads(this.root.dataset.job ?? null, Number(this.root.dataset.uploadMb) * 1e6, (item) => {
+      this.acted();
+      looking.item = item;
+      this.refreshSoon();
     });
-    document.addEventListener('input', (e) => this.#typed(e));
-    document.addEventListener('click', (e) => this.#clicked(e));
-    document.addEventListener('keydown', (e) => this.#key(e));
-    document.addEventListener('focusout', () => { if (this.late) this.#refreshSoon(); });
-    $('#board').addEventListener('pointerover', (e) => this.#ghost(e.target.closest('[data-quaternion]')));
-    $('#board').addEventListener('pointerleave', () => this.#ghost(null));
-    $('#pull').addEventListener('input', (e) => {
-      $('#pull-out').textContent = `${e.target.value} %`;
-      this.view.pull(e.target.value / 100);
-    });
-    this.uploads = new Uploads(this.root.dataset.job, Number(this.root.dataset.uploadMb) * 1e6, () => {
-      this.acts += 1;
-      this.#refreshSoon();
-    });
-    this.pad = new TiltPad((turn) => this.view.turnBy(turn), () => this.#letGo());
-    document.addEventListener('pointerover', (e) => this.#figure(e.target.closest?.('.figure-line')));
-    document.addEventListener('focusin', (e) => this.#figure(e.target.closest?.('.figure-line')));
-    document.addEventListener('change', (e) => this.#changed(e));
-    this.marks = new MarksPanel(this.view, { mesh: () => this.state.mesh, stroked: (marks) => this.#stroked(marks), look: (at) => this.view.setPlace({ lines: [], facets: [], at, facing: [0, 0, 0], colour: '#20303a' }) });
-    this.hand = new SupportHand(this.view, { raise: () => this.state.raise, acted: () => { this.acts += 1; }, quiet: () => this.refresh, open: () => { if (this.open === 6 && this.tabs[6] !== 'hand') this.#tab('hand'); } });
-    /** The tab that is open in each section. */
-    this.tabs = { 5: 'findings', 6: 'make' };
-    this.plan = new LayerPlan($('#plan'));
-    this.walk = new LayerWalk(this.profile, (z) => this.#onward(z));
-    this.findings = new FindingList((finding) => this.#finding(finding));
-    this.#listen();
-    this.#follow();
+    this.#hear();
   }
 
-  get open() {
-    return Number($('#sheet .sheet-body')?.dataset.open ?? 1);
+  /** Load what each section does, and begin. */
+  async begin() {
+    const slugs = (this.root.dataset.controllers ?? '').split(' ').filter(Boolean);
+    const modules = await Promise.all(slugs.map((slug) => import(`/sections/${slug}/controller.js`)));
+    slugs.forEach((slug, k) => this.controllers.set(slug, new modules[k].default(this)));
+    this.#listen();
+    await this.#follow();
+  }
+
+  /** @returns {PageState} */
+  get state() {
+    return this.store.state;
+  }
+
+  /** What the open section does. @returns {SectionController} */
+  get section() {
+    return this.controllers.get(this.store.open) ?? this.nothing;
+  }
+
+  /** Stands for a section without a controller, and for none. @returns {SectionController} */
+  get nothing() {
+    return (this.plain ??= new SectionController(this));
+  }
+
+  /** Something was asked for from this page. @param {number} [step]  id of the step that it made */
+  acted(step) {
+    this.acts += 1;
+    if (step !== undefined) looking.step = step;
+  }
+
+  /** Send values and swap the sheet for the answer. @param {string} url @param {Record<string, unknown>} values */
+  send(url, values) {
+    const open = url.includes('?') ? `&open=${this.store.number}` : `?open=${this.store.number}`;
+    return htmx.ajax('POST', `${url}${open}`, { target: '#sheet', values });
+  }
+
+  #hear() {
+    const { body } = document;
+    body.addEventListener('htmx:before:swap', () => { this.scroll = the('#sheet').scrollTop; });
+    body.addEventListener('htmx:after:swap', () => this.#swapped());
+    body.addEventListener('htmx:config:request', (e) => {
+      Object.assign(/** @type {CustomEvent} */ (e).detail.ctx.request.headers, lookingHeaders());
+    });
+    body.addEventListener('htmx:before:request', (e) => {
+      const method = /** @type {CustomEvent} */ (e).detail?.ctx?.request?.method ?? 'GET';
+      if (method.toUpperCase() !== 'GET') this.acts += 1;
+    });
+    document.addEventListener('input', (e) => this.#typed(/** @type {HTMLInputElement} */ (e.target)));
+    document.addEventListener('change', (e) => {
+      for (const one of this.controllers.values()) one.changed(/** @type {HTMLInputElement} */ (e.target));
+    });
+    document.addEventListener('click', (e) => this.#clicked(e));
+    document.addEventListener('keydown', (e) => this.#key(e));
+    document.addEventListener('focusout', () => { if (this.late) this.refreshSoon(); });
+    document.addEventListener('pointerdown', () => { this.pressed = true; }, { capture: true });
+    for (const kind of ['pointerup', 'pointercancel']) {
+      document.addEventListener(kind, () => {
+        this.pressed = false;
+        if (this.late) this.refreshSoon();
+      }, { capture: true });
+    }
   }
 
   /** After a new sheet has come: keep the place, and what was typed while only figures were brought up to date. */
   #swapped() {
-    $('#sheet').scrollTop = this.scroll;
-    if (this.refreshing) {
+    the('#sheet').scrollTop = this.scroll ?? 0;
+    if (this.quiet) {
       for (const [id, value] of this.typed) {
-        const field = document.getElementById(id);
-        if (field) field.value = value;
+        const input = /** @type {HTMLInputElement | null} */ (document.getElementById(id));
+        if (input) input.value = value;
       }
     } else {
       this.typed.clear();
@@ -100,110 +130,155 @@ class JobPage {
 
   /** Bring the view in line with the sheet: what is there is shown, what is missing keeps its old look. */
   async #follow() {
-    const state = JSON.parse($('#state').textContent);
+    const state = this.store.read();
     const turn = (this.turn = (this.turn ?? 0) + 1);
-    const last = this.state;
-    this.state = state;
+    const now = () => turn === this.turn;
+    nowLooking(state);
+    this.#address();
+    this.#entered();
     try {
-      if (!last || String(last.build) !== String(state.build)) this.view.setMachine(state.build);
-      const fine = Boolean(state.marks) || this.#painting() || this.keys.mesh === `fine/${state.mesh}`;
-      const mesh = `${fine ? 'fine' : 'meshes'}/${state.mesh}`;
-      if (this.keys.mesh !== mesh) {
-        $('#view-busy').hidden = false;
-        const data = readMesh(await fetchBlock(`/api/blocks/${mesh}`));
-        if (turn !== this.turn) return;
-        this.view.setPart(data, state.closed);
-        this.keys.mesh = mesh;
-        this.keys.marks = null;
-        this.placed = undefined;
-      }
-      if (this.keys.marks !== state.marks && fine && !this.marks.flying) {
-        const marks = state.marks ? new Uint8Array(await fetchBlock(`/api/blocks/marks/${state.marks}`)) : null;
-        if (turn !== this.turn) return;
-        this.view.part.setMarks(marks);
-        this.keys.marks = state.marks;
-        this.view.redraw();
-      }
-      const before = state.before && JSON.stringify([state.before, state.factors]);
-      if (this.keys.before !== before) {
-        this.mended = 'after';
-        this.view.setBefore(before ? readMesh(await fetchBlock(`/api/blocks/meshes/${state.before}`)) : null, state.factors);
-        if (turn !== this.turn) return;
-        this.keys.before = before;
-      }
-      const stance = JSON.stringify([state.rotation, state.lift]);
-      const turned = this.stance !== stance;
-      if (turned || this.placed === null) this.#unpair();
-      const placed = JSON.stringify([stance, state.raise, state.mesh, state.at]);
-      if (this.placed !== placed) {
-        this.view.stand(state.rotation, state.lift, state.raise, state.at);
-        this.placed = placed;
-        if (this.view.grown) this.view.look('corner');
-      }
-      this.stance = stance;
-      if (!this.looked || turned) this.view.look('corner');
-      this.looked = true;
+      await this.#surface(state, now);
+      if (!now()) return;
+      this.#stand(state);
       this.#limit(state.limit);
-      // Supports of another stance would be drawn in the wrong place; those of other settings stay till the new come.
-      if ((turned || !state.wantsSupports) && state.supports !== this.keys.supports) this.#drop('supports', 'support');
-      if ((turned || !state.wantsFooting) && state.footing !== this.keys.footing) this.#drop('footing', 'footing');
-      if (!state.wantsSplit && this.keys.split) {
-        this.view.setPieces(null);
-        this.keys.split = null;
-      }
-      this.#sections();
-      await this.#load('layers', state.layers, turn, async (key) => {
-        this.layers.part = readLayers(await fetchBlock(`/api/blocks/layers/${key}`));
-      });
-      await this.#load('supports', state.supports, turn, async (key) => {
-        const [shell, layers, list] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), fetchBlock(`/api/blocks/supports/${key}/layers`), supportList(key)]);
-        this.view.setShell('supports', readMesh(shell));
-        this.layers.support = readLayers(layers);
-        this.hand.setList(list);
-      });
-      await this.#load('footing', state.footing, turn, async (key) => {
-        const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/footing/${key}`), fetchBlock(`/api/blocks/footing/${key}/layers`)]);
-        this.view.setShell('footing', readMesh(shell));
-        this.layers.footing = readLayers(layers);
-      });
-      await this.#load('split', state.split, turn, async (key) => {
-        this.view.setPieces(readPieces(await fetchBlock(`/api/blocks/split/${key}`)));
-      });
-      if (turn !== this.turn) return;
-      this.#sections();
-      this.#profile();
-      $('#view-failed').hidden = true;
+      this.showSection();
+      await this.#blocks(state, now);
+      if (!now()) return;
+      this.showSection();
+      this.showProfile();
+      the('#view-failed').hidden = true;
     } catch (error) {
-      $('#view-failed').textContent = 'The part could not be loaded into the view. Reload the page; the job itself is kept.';
-      $('#view-failed').hidden = false;
+      the('#view-failed').textContent = 'The part could not be loaded into the view. Reload the page; the job itself is kept.';
+      the('#view-failed').hidden = false;
       console.error(error);
     } finally {
-      $('#view-busy').hidden = true;
+      the('#view-busy').hidden = true;
       document.body.dataset.ready = JSON.stringify({ step: state.step, layers: state.layers === this.keys.layers, supports: this.keys.supports ?? null });
     }
   }
 
-  /** Load a block when its key is new and still wanted. */
-  async #load(name, key, turn, read) {
-    if (!key || this.keys[name] === key || turn !== this.turn) return;
+  /** The address of the page says what is looked at, so that it can be opened again. */
+  #address() {
+    const url = new URL(window.location.href);
+    url.searchParams.set('item', looking.item);
+    url.searchParams.set('open', String(this.store.number));
+    if (url.href !== window.location.href) window.history.replaceState(null, '', url);
+  }
+
+  /** Tell sections that they were opened or left. */
+  #entered() {
+    const before = this.entered;
+    this.entered = this.store.open;
+    if (before === this.entered) return;
+    if (before !== undefined) this.controllers.get(before)?.leave();
+    if (!this.pair) this.view.pointAt('', {});
+    this.section.enter();
+  }
+
+  /** The part, as fine as the brush needs it, what is painted on it, and the part before it was mended. @param {PageState} state @param {() => boolean} now */
+  async #surface(state, now) {
+    if (String(this.store.last?.build) !== String(state.build)) this.view.setMachine(state.build);
+    const fine = Boolean(state.marks) || this.#painting || this.keys.mesh === `fine/${state.mesh}`;
+    const mesh = `${fine ? 'fine' : 'meshes'}/${state.mesh}`;
+    if (this.keys.mesh !== mesh) {
+      the('#view-busy').hidden = false;
+      const data = readMesh(await fetchBlock(`/api/blocks/${mesh}`));
+      if (!now()) return;
+      this.view.setPart(data, state.closed);
+      this.keys.mesh = mesh;
+      this.keys.marks = null;
+      this.placed = undefined;
+    }
+    if (this.keys.marks !== state.marks && fine && !this.#flying) {
+      const marks = state.marks ? new Uint8Array(await fetchBlock(`/api/blocks/marks/${state.marks}`)) : null;
+      if (!now()) return;
+      this.view.part.setMarks(marks);
+      this.keys.marks = state.marks;
+      this.view.redraw();
+    }
+    const before = state.before && JSON.stringify([state.before, state.factors]);
+    if (this.keys.before !== before) {
+      const came = before ? readMesh(await fetchBlock(`/api/blocks/meshes/${state.before}`)) : null;
+      if (!now()) return;
+      /** @type {any} */ (this.controllers.get('part'))?.unmended();
+      this.view.setBefore(came, state.factors);
+      this.keys.before = before;
+    }
+  }
+
+  get #painting() {
+    return Boolean(/** @type {any} */ (this.controllers.get('overhangs'))?.painting);
+  }
+
+  /** Strokes that are on their way. */
+  get #flying() {
+    return /** @type {any} */ (this.controllers.get('overhangs'))?.marks.flying ?? 0;
+  }
+
+  /** Stand the part; supports of another stance would be drawn in the wrong place. @param {PageState} state */
+  #stand(state) {
+    const stance = JSON.stringify([state.item, state.rotation, state.lift]);
+    const turned = this.stance !== stance;
+    if ((turned || this.placed === null) && this.pair) this.section.escape();
+    const placed = JSON.stringify([stance, state.raise, state.mesh]);
+    if (this.placed !== placed) {
+      this.view.stand(state.rotation, state.lift, state.raise, [0, 0]);
+      this.placed = placed;
+      if (this.view.grown) this.view.look('corner');
+    }
+    this.stance = stance;
+    if (!this.looked || turned) this.view.look('corner');
+    this.looked = true;
+    // Those of other settings stay till the new ones come.
+    if ((turned || !state.wantsSupports) && state.supports !== this.keys.supports) this.#drop('supports', 'support');
+    if ((turned || !state.wantsFooting) && state.footing !== this.keys.footing) this.#drop('footing', 'footing');
+    if ((turned || !state.wantsSplit) && this.keys.split && state.split !== this.keys.split) {
+      this.view.setPieces(null);
+      this.keys.split = null;
+    }
+  }
+
+  /** Fetch what is new. @param {PageState} state @param {() => boolean} now */
+  async #blocks(state, now) {
+    await this.#load('layers', state.layers, now, async (key) => {
+      this.layers.part = readLayers(await fetchBlock(`/api/blocks/layers/${key}`));
+    });
+    await this.#load('supports', state.supports, now, async (key) => {
+      const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), fetchBlock(`/api/blocks/supports/${key}/layers`)]);
+      this.view.setShell('supports', readMesh(shell));
+      this.layers.support = readLayers(layers);
+      await /** @type {any} */ (this.controllers.get('supports'))?.loaded(key);
+    });
+    await this.#load('footing', state.footing, now, async (key) => {
+      const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/footing/${key}`), fetchBlock(`/api/blocks/footing/${key}/layers`)]);
+      this.view.setShell('footing', readMesh(shell));
+      this.layers.footing = readLayers(layers);
+    });
+    await this.#load('split', state.split, now, async (key) => {
+      this.view.setPieces(readPieces(await fetchBlock(`/api/blocks/split/${key}`)));
+    });
+  }
+
+  /**
+   * Load a block when its key is new and still wanted.
+   * @param {string} name @param {string | null} key @param {() => boolean} now @param {(key: string) => Promise<void>} read
+   */
+  async #load(name, key, now, read) {
+    if (!key || this.keys[name] === key || !now()) return;
     await read(key);
     this.keys[name] = key;
   }
 
+  /** @param {string} name @param {string} layers */
   #drop(name, layers) {
     this.view.setShell(name, null);
-    if (name === 'supports') this.hand.setList([]);
+    if (name === 'supports') /** @type {any} */ (this.controllers.get('supports'))?.loaded(null);
     this.layers[layers] = null;
     this.keys[name] = null;
   }
 
-  /** Figures of the cards, or how they differ from the chosen one. */
-  #differences() {
-    $('#board').classList.toggle('different', Boolean(this.differences));
-    $('#differences')?.setAttribute('aria-pressed', String(Boolean(this.differences)));
-  }
-
-  #profile() {
+  /** Show what belongs to the layers that are there. */
+  showProfile() {
     if (this.pair) return;
     const { state } = this;
     const list = levels({ part: this.layers.part, support: this.layers.support, layer: state.layer, lift: state.lift, raised: state.raise, footingLayers: this.layers.footing ? state.footingLayers : 0 });
@@ -211,167 +286,71 @@ class JobPage {
     this.profile.setData(list, this.layers, state.islands.map((i) => ({ n: i.n, z: i.z + state.raise, held: i.held })), { peel: state.peel, steps: state.steps.map((z) => z + state.raise) });
     this.plan.frame(this.layers.part, this.layers.support);
     this.walk.follow();
-    this.#layerMoved(this.profile.index);
+    this.layerMoved(this.profile.index);
   }
 
   /** Show in the view what belongs to the open section. */
-  #sections() {
-    const { open } = this;
-    const pieces = open === 3 && Boolean(this.keys.split) && this.state.split === this.keys.split;
-    $('#board').hidden = open !== 4;
-    this.#differences();
-    $('#pull-slip').hidden = !pieces;
-    this.view.showPieces(pieces);
-    const coloured = COLOURED.has(open) && !pieces;
-    $('#legend').hidden = !coloured;
+  showSection() {
+    const { section } = this;
+    const tab = this.tabs[this.store.open];
+    if (tab) this.tab(tab);
+    section.update();
+    this.view.showPieces(section.pieces);
+    const coloured = section.coloured && !section.pieces && !this.pair;
+    the('#legend').hidden = !coloured;
     this.view.showOverhangs(coloured);
-    if (open !== 4) {
-      this.#pick(false);
-      this.#unpair();
-    }
-    this.pointed = null;
-    if (!this.pair) this.view.pointAt('', {});
-    this.view.setLoad(open === 4 && !this.pair ? this.state.load : null);
-    const places = open === 1 ? this.placeOf === this.state.health : open === this.placedIn && ((open === 5 && this.findingsOf === this.state.findings) || (open === 6 && this.supportsOf === this.state.supports));
-    this.supportsOf = this.state.supports;
-    this.findingsOf = this.state.findings;
-    if (this.tabs[open]) this.#tab(this.tabs[open]);
-    this.hand.follow(open === 6 && !this.state.resin && Boolean($('#picked')), this.state.step);
-    this.marks.follow(this.#painting());
-    this.view.dimSupports(this.#painting() ? 'hidden' : open === 5 ? 'faint' : 'shown');
-    this.findings.follow();
-    if (!places) {
+    this.view.dimSupports(section.supports);
+    if (!section.keepsPlace) {
       this.view.setPlace(null);
-      this.placeAt = undefined;
       delete document.body.dataset.finding;
-    } else if (this.placeAt !== undefined && $('#place-words')) {
-      $('#place-words').textContent = `${this.placeAt + 1} of ${$('#places').dataset.count}`;
     }
-    if (pieces) {
-      this.view.setTags(this.view.pieces.children.slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body })));
-    } else if ((open === 5 && !this.#painting()) || open === 6) {
-      const { raise } = this.state;
-      const few = this.state.islands.length <= 6;
-      this.view.setTags(this.state.islands.slice(0, 100).map((i) => ({ text: few ? `island ${i.n}` : String(i.n), at: [i.x, i.y, i.z + raise] })));
-    } else {
-      this.view.setTags([]);
+    this.view.setTags(section.tags());
+  }
+
+  /** Tags of the islands. */
+  islandTags() {
+    const { islands, raise } = this.state;
+    const few = islands.length <= 6;
+    return islands.slice(0, 100).map((i) => ({ text: few ? `island ${i.n}` : String(i.n), at: [i.x, i.y, i.z + raise] }));
+  }
+
+  /** Show one tab of the open section. @param {string} name */
+  tab(name) {
+    this.tabs[this.store.open] = name;
+    for (const tab of all('[data-tab]')) {
+      tab.setAttribute('aria-selected', String(tab.dataset.tab === name));
+      the(`#${tab.dataset.tab}`).hidden = tab.dataset.tab !== name;
     }
-    if (this.keys.before && !pieces) {
-      if (open === 1) this.#showMended(this.mended);
-      else this.view.showMended('after');
-    }
-    this.#jump();
   }
 
   // Limit and layers ------------------------------------------------------------------
 
-  /** Step through the defects. @param {number} step  1 on, -1 back */
-  async #place(step) {
-    const list = $('#places');
-    if (!list || !this.state.health) return;
-    const count = Number(list.dataset.count);
-    const same = this.placeOf === this.state.health;
-    this.placeOf = this.state.health;
-    this.placeAt = same && this.placeAt !== undefined ? (this.placeAt + step + count) % count : (step > 0 ? 0 : count - 1);
-    const answer = await fetch(`/api/blocks/health/${this.state.health}/${this.placeAt}`);
-    if (!answer.ok) return;
-    const place = await answer.json();
-    if (this.open !== 1) return;
-    this.view.setPlace(place);
-    $('#place-words').textContent = `${this.placeAt + 1} of ${count}: ${place.words}`;
-    document.body.dataset.place = String(this.placeAt);
-  }
-
-  /** Show the part before mending, after it, or both. @param {'before' | 'after' | 'both'} which */
-  #showMended(which) {
-    if (!this.state.before || this.open !== 1) return;
-    this.mended = which;
-    this.view.showMended(which);
-    for (const b of document.querySelectorAll('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
-  }
-
-  /** Whether the marks are open, so that the part has to be fine enough to paint on. */
-  #painting() {
-    return this.open === 5 && this.tabs[5] === 'marks';
-  }
-
-  /** A stroke was kept. @param {string | null | undefined} marks  what is painted now; not known while more are on their way */
-  #stroked(marks) {
-    this.acts += 1;
-    if (marks !== undefined) this.keys.marks = marks;
-    else if (!this.marks.flying) this.keys.marks = undefined;
-    this.#refreshSoon();
-  }
-
-  /** Show one tab of the open section. @param {string} name */
-  #tab(name) {
-    this.tabs[this.open] = name;
-    for (const tab of document.querySelectorAll('[data-tab]')) {
-      tab.setAttribute('aria-selected', String(tab.dataset.tab === name));
-      document.getElementById(tab.dataset.tab).hidden = tab.dataset.tab !== name;
-    }
-  }
-
-  /** Come near to a finding, in its layer. @param {import('./findings.js').Finding} finding */
-  async #finding(finding) {
-    const { hangs, mesh, raise } = this.state;
-    const { family, number } = finding;
-    this.placedIn = 5;
-    if (family === 'overhang') {
-      const answer = await fetch(`/api/blocks/hangs/${hangs}/${number}?mesh=${mesh}`);
-      if (!answer.ok || this.open !== 5) return;
-      this.profile.set(null);
-      this.view.setPlace(await answer.json());
-    } else {
-      this.profile.goTo(finding.z + raise + 1e-6);
-      const spot = family === 'layer step' || family === 'thin neck' ? null : this.view.spot(finding.at, raise, family === 'island' ? '#c8246b' : '#20303a');
-      this.view.setPlace(spot);
-    }
-    document.body.dataset.finding = finding.name;
-  }
-
-  /** Go on to the next finding above a height, in section 5. @param {number} z  mm */
+  /** Go on to the next finding above a height. @param {number} z  mm above the plate */
   #onward(z) {
-    this.waiting = z - this.state.raise;
-    if (this.open === 5) this.#jump();
-    else this.#goTo(5);
+    /** @type {any} */ (this.controllers.get('overhangs'))?.onward(z);
   }
 
-  /** The sheet is open at the findings: jump if one was asked for. */
-  #jump() {
-    if (this.waiting === undefined || this.open !== 5) return;
-    this.#tab('findings');
-    this.findings.above(this.waiting);
-    this.waiting = undefined;
-  }
-
-  /** Come near to a place of the plate, in its layer. @param {number[]} at  x, y, z, mm */
-  #look(at) {
-    const { raise } = this.state;
-    this.profile.goTo(Math.max(0, at[2] + raise - 1e-6));
-    this.placedIn = this.open;
-    this.view.setPlace(this.view.spot(at, raise, '#b3261e'));
-  }
-
+  /** @param {number} degrees */
   #limit(degrees) {
     this.view.setLimit(degrees);
-    $('#legend-limit').textContent = `${Math.round(degrees * 10) / 10}°`;
-    $('#legend-from').textContent = `${Math.round(degrees * 10) / 10}°`;
-    const out = $('#live-area');
+    the('#legend-limit').textContent = `${Math.round(degrees * 10) / 10}°`;
+    the('#legend-from').textContent = `${Math.round(degrees * 10) / 10}°`;
+    const out = find('#live-area');
     if (out && this.view.part) out.textContent = area(this.view.part.areaPast(degrees));
   }
 
-  #typed(event) {
-    if (event.target.id && event.target.type !== 'file' && event.target.closest('#sheet')) this.typed.set(event.target.id, event.target.value);
-    if (event.target.matches('.goal input')) event.target.nextElementSibling.textContent = event.target.value;
-    if (!event.target.matches('[data-limit]')) return;
-    const value = Number(event.target.value);
+  /** @param {HTMLInputElement} input */
+  #typed(input) {
+    if (input.id && input.type !== 'file' && input.closest('#sheet')) this.typed.set(input.id, input.value);
+    if (!input.matches('[data-limit]')) return;
+    const value = Number(input.value);
     if (!(value >= 0 && value <= 90)) return;
-    for (const other of document.querySelectorAll('[data-limit]')) if (other !== event.target) other.value = event.target.value;
+    for (const other of /** @type {HTMLInputElement[]} */ (all('[data-limit]'))) if (other !== input) other.value = input.value;
     this.#limit(value);
   }
 
-  #layerMoved(index) {
+  /** @param {number | null} index */
+  layerMoved(index) {
     if (this.pair) {
       this.view.pair.cutAt(index === null ? [null, null] : this.steps[index].layers);
       this.walk.moved(index);
@@ -388,283 +367,126 @@ class JobPage {
 
   // Pointing and keys --------------------------------------------------------------------
 
-  /** Show what a figure speaks of while it is pointed at. @param {HTMLElement | null} line */
-  #figure(line) {
-    if (line === this.pointed || this.pair || this.open !== 4) return;
-    const before = this.pointed;
-    this.pointed = line;
-    const { state } = this;
-    const shows = line?.dataset.shows ?? '';
-    if (before?.dataset.shows === 'layer' && shows !== 'layer') this.profile.set(this.indexBefore ?? null);
-    this.view.pointAt(shows, { limit: state.limit, show: state.show, centre: state.centre });
-    const tags = { islands: () => state.islands.slice(0, 100).map((i) => ({ text: String(i.n), at: [i.x, i.y, i.z + state.raise] })), cups: () => state.cups.map(([x, y, z], k) => ({ text: `cup ${k + 1}`, kind: 'piece', at: [x, y, z + state.raise] })) };
-    this.view.setTags(tags[shows]?.() ?? []);
-    if (shows === 'layer') {
-      if (before?.dataset.shows !== 'layer') this.indexBefore = this.profile.index;
-      this.profile.goTo(Number(line.dataset.z) + state.raise - 1e-6);
-    }
-    const meaning = $('#figure-meaning');
-    if (meaning) meaning.textContent = line ? line.title : 'Point at a figure to see what it means and where.';
-  }
-
-  /** The hand has let go of the pad: the stance is kept. */
-  #letGo() {
-    const q = this.view.turnedTo;
-    this.view.letGo();
-    this.placed = null;
-    htmx.ajax('POST', `${$('#tilt-pad').dataset.url}?open=4`, { target: '#sheet', values: { quaternion: JSON.stringify(q) } });
-  }
-
-  #changed(event) {
-    const { target } = event;
-    if (target.id === 'mix' && target.value) {
-      const mix = JSON.parse(target.dataset.mixes)[target.value];
-      for (const [goal, weight] of Object.entries(mix)) {
-        const field = $(`#goal-${goal}`);
-        field.value = weight;
-        field.nextElementSibling.textContent = String(weight);
-        this.typed.set(field.id, String(weight));
-      }
-    } else if (target.dataset.compare) {
-      const picked = document.querySelectorAll('[data-compare]:checked');
-      $('#compare').disabled = picked.length !== 2;
-      for (const box of document.querySelectorAll('[data-compare]')) box.disabled = picked.length >= 2 && !box.checked;
-    } else if (target.name === 'step-by' && this.pair) {
-      this.#inStep(target.value);
-    }
-  }
-
-  // Two stances side by side -----------------------------------------------------------------
-
-  async #compare() {
-    const picked = [...document.querySelectorAll('[data-compare]:checked')];
-    if (picked.length !== 2) return;
-    $('#view-busy').textContent = 'Cutting the layers of both…';
-    $('#view-busy').hidden = false;
-    try {
-      const sides = await Promise.all(picked.map(async (box) => {
-        const answer = await fetch(`${this.root.dataset.stanceUrl}?q=${encodeURIComponent(box.dataset.q)}`);
-        if (!answer.ok) throw new Error('JobPage: the layers of a stance could not be made');
-        const standing = await answer.json();
-        const layers = readLayers(await fetchBlock(`/api/blocks/layers/${standing.layers}`));
-        return { ...standing, layers, letter: box.dataset.compare, name: box.dataset.name };
-      }));
-      this.pair = sides;
-      this.view.pointAt('', {});
-      this.view.setLoad(null);
-      this.view.showOverhangs(false);
-      $('#legend').hidden = true;
-      this.view.setPair(...sides);
-      $('#pair-names').textContent = sides.map((s) => `${s.letter} ${s.name}`).join(' · ');
-      $('#pair-slip').hidden = false;
-      this.#inStep(document.querySelector('[name="step-by"]:checked').value);
-      document.body.dataset.pair = sides.map((s) => s.letter).join('');
-    } catch (error) {
-      $('#view-failed').textContent = 'The two stances could not be compared. Try again; the job itself is kept.';
-      $('#view-failed').hidden = false;
-      console.error(error);
-    } finally {
-      $('#view-busy').hidden = true;
-      $('#view-busy').textContent = 'Loading the part…';
-    }
-  }
-
-  /** @param {'height' | 'share'} by */
-  #inStep(by) {
-    this.steps = inStep(this.pair[0], this.pair[1], by);
-    this.profile.setPair(this.steps, this.pair);
-    this.walk.follow();
-    this.#layerMoved(null);
-  }
-
-  #unpair() {
-    if (!this.pair) return;
-    this.pair = null;
-    delete document.body.dataset.pair;
-    $('#pair-slip').hidden = true;
-    this.view.setPair(null);
-    for (const box of document.querySelectorAll('[data-compare]')) {
-      box.checked = false;
-      box.disabled = false;
-    }
-    this.#sections();
-    this.#profile();
-  }
-
-  /** Pick a face for something. @param {boolean} on @param {string} [what]  stand, show or load */
-  #pick(on, what = 'stand') {
-    $('#pick-slip').hidden = !on;
-    $('#pick-words').textContent = { stand: 'Point at a face of the part and click: it goes down on the plate.', show: 'Click on the side that must stay clean.', load: 'Click where the main load presses on the part.' }[what];
-    $('#pick-gives').textContent = '';
-    if (on) this.#unpair();
-    const url = { stand: this.root.dataset.standUrl, show: $('#pick-show')?.dataset.url, load: $('#pick-load')?.dataset.url }[what];
-    this.view.setPicking(on ? (normal) => {
-      this.#pick(false);
-      const sent = what === 'load' ? normal.map((v) => -v) : normal;
-      htmx.ajax('POST', `${url}?open=4`, { target: '#sheet', values: { normal: JSON.stringify(sent) } });
-    } : null, what === 'stand' ? (normal) => {
-      const gives = normal && this.view.part.wouldGive(normal, this.state.limit);
-      $('#pick-gives').textContent = gives ? `${area(gives.contact)} on the plate, ${area(gives.overhang)} overhang` : '';
-    } : undefined);
-  }
-
-  /** Show how a variant of the supports differs from those of now, or no longer. @param {string} key */
-  async #differ(key) {
-    if (this.hand.differing && this.hand.key === key) {
-      this.hand.differ(null);
-      return;
-    }
-    const [shell, list] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), supportList(key)]);
-    this.hand.key = key;
-    this.hand.differ({ data: readMesh(shell), list });
-  }
-
-  #ghost(card) {
-    const q = card && !card.classList.contains('chosen') ? JSON.parse(card.dataset.quaternion) : null;
-    if (q !== this.ghosted) this.view.setGhost(q);
-    this.ghosted = q;
-  }
-
+  /** @param {MouseEvent} event */
   #clicked(event) {
-    const target = event.target.closest('button');
+    const target = /** @type {HTMLButtonElement | null} */ (/** @type {Element} */ (event.target).closest('button'));
     if (!target) return;
-    if (target.id === 'stand') this.#pick(true);
-    else if (target.id === 'pick-show') this.#pick(true, 'show');
-    else if (target.id === 'pick-load') this.#pick(true, 'load');
-    else if (target.id === 'compare') this.#compare();
-    else if (target.id === 'pair-leave') this.#unpair();
-    else if (target.id === 'differences') {
-      const on = target.getAttribute('aria-pressed') !== 'true';
-      this.differences = on;
-      this.#differences();
-    }
-    else if (target.id === 'pick-cancel') this.#pick(false);
-    else if (target.id === 'help') $('#keys').showModal();
+    if ([...this.controllers.values()].some((one) => one.clicked(target))) return;
+    if (target.id === 'help') /** @type {HTMLDialogElement} */ (the('#keys')).showModal();
     else if (target.id === 'perspective') {
       const on = target.getAttribute('aria-pressed') !== 'true';
       target.setAttribute('aria-pressed', String(on));
       this.view.setPerspective(on);
     } else if (target.dataset.view) {
-      for (const b of document.querySelectorAll('[data-view]')) b.setAttribute('aria-pressed', String(b === target));
+      for (const b of all('[data-view]')) b.setAttribute('aria-pressed', String(b === target));
       this.view.look(target.dataset.view);
     } else if (target.dataset.tab) {
-      this.#tab(target.dataset.tab);
+      this.tab(target.dataset.tab);
       this.#follow();
-    } else if (target.dataset.difference) {
-      this.#differ(target.dataset.difference);
-    } else if (target.dataset.fault) {
-      this.#look(target.dataset.fault.split(',').map(Number));
-    } else if (target.dataset.placeStep) {
-      this.#place(Number(target.dataset.placeStep));
-    } else if (target.dataset.mended) {
-      this.#showMended(target.dataset.mended);
     } else if (target.dataset.openSection) {
-      $('#preflight').open = false;
-      this.#goTo(Number(target.dataset.openSection), target.dataset.part);
+      /** @type {HTMLDetailsElement} */ (the('#preflight')).open = false;
+      this.goTo(Number(target.dataset.openSection), target.dataset.item);
     } else if ('closeNotice' in target.dataset) {
-      target.closest('.notice').remove();
+      target.closest('.notice')?.remove();
     }
   }
 
-  /** Open a section, of another part where one is named. @param {number} section @param {string} [part] */
-  #goTo(section, part) {
-    const tab = part && $(`#part-${part}`);
-    if (tab && tab.getAttribute('aria-pressed') !== 'true') {
-      htmx.ajax('POST', tab.getAttribute('hx-post').replace(/open=\d+/, `open=${section}`), { target: '#sheet' });
-    } else if (this.open !== section) $(`#open-${section}`).click();
+  /** Open a section, of another item where one is named. @param {number} section @param {string} [item] */
+  goTo(section, item) {
+    if (item && item !== looking.item) {
+      htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${section}&item=${encodeURIComponent(item)}`, { target: '#sheet' });
+    } else if (this.store.number !== section) the(`#open-${section}`).click();
   }
 
+  /** @param {KeyboardEvent} event */
   #key(event) {
-    if (event.target.closest('input, textarea, select, dialog[open]')) {
-      if (event.key === 'Escape') event.target.blur?.();
+    const target = /** @type {HTMLElement} */ (event.target);
+    if (target.closest('input, textarea, select, dialog[open]')) {
+      if (event.key === 'Escape') target.blur?.();
       return;
     }
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z') {
       event.preventDefault();
-      $(event.shiftKey ? '#redo' : '#undo').click();
+      the(event.shiftKey ? '#redo' : '#undo').click();
       return;
     }
     if (event.ctrlKey || event.metaKey || event.altKey) return;
-    if (/^[1-9]$/.test(event.key)) {
-      if (this.open !== Number(event.key)) $(`#open-${event.key}`).click();
-    } else if (event.key === '[') this.profile.step(-1);
+    if (this.section.key(event)) return;
+    if (/^[1-9]$/.test(event.key)) this.goTo(Number(event.key));
+    else if (event.key === '[') this.profile.step(-1);
     else if (event.key === ']') this.profile.step(1);
-    else if (event.key === 'b') this.#showMended(this.mended === 'before' ? 'after' : 'before');
-    else if (event.key === 'n' || event.key === 'p') {
-      const step = event.key === 'n' ? 1 : -1;
-      if (this.open === 5) this.findings.step(step);
-      else this.#place(step);
-    }
-    else if ((event.key === '+' || event.key === '-') && this.#painting()) this.marks.resize(event.key === '+' ? 1.15 : 1 / 1.15);
-    else if (event.key === '?') $('#keys').showModal();
-    else if (event.key === 'Escape') {
-      this.#pick(false);
-      this.#unpair();
-      if (this.#painting()) this.marks.use(null);
-      this.hand.leave();
-    }
+    else if (event.key === '?') /** @type {HTMLDialogElement} */ (the('#keys')).showModal();
+    else if (event.key === 'Escape') for (const one of this.controllers.values()) one.escape();
   }
 
   // Work --------------------------------------------------------------------------------------
 
   #listen() {
-    const source = new EventSource(this.root.dataset.eventsUrl);
+    const source = new EventSource(this.root.dataset.eventsUrl ?? '');
     source.onmessage = (message) => {
       const event = JSON.parse(message.data);
-      if (event.type === 'ready') this.#refreshSoon();
-      else if (event.state !== 'running') this.#refreshSoon();
+      if (event.type === 'ready') this.refreshSoon();
+      else if (event.state === 'idle') {
+        if (find('#work')) this.refreshSoon();
+      } else if (event.state !== 'running') this.refreshSoon();
       else this.#progress(event);
     };
     // After a restart of the server the stream comes back by itself; then the sheet may have moved on.
     source.onerror = () => { this.broken = true; };
     source.onopen = () => {
-      if (this.broken) this.#refreshSoon();
+      if (this.broken) this.refreshSoon();
       this.broken = false;
     };
     window.addEventListener('pagehide', () => source.close());
   }
 
-  #progress({ stage, done, total }) {
-    const bar = $('#work-bar');
+  /** @param {{stage: string, done: number, total: number, made: number, wanted: number}} event */
+  #progress({ stage, done, total, made, wanted }) {
+    const bar = /** @type {HTMLProgressElement | null} */ (find('#work-bar'));
     if (!bar) {
-      this.#refreshSoon();
+      this.refreshSoon();
       return;
     }
-    $('#work-stage').textContent = stage;
-    $('#work-count').textContent = total > 1 ? `${done} of ${total}` : '';
-    if (total > 1) bar.value = (100 * done) / total;
+    the('#work-stage').textContent = stage;
+    the('#work-count').textContent = total > 1 ? `${done} of ${total}` : '';
+    const share = total > 1 ? done / total : 0;
+    if (wanted) bar.value = (100 * (made + share)) / wanted;
+    else if (total > 1) bar.value = 100 * share;
     else bar.removeAttribute('value');
   }
 
-  #refreshSoon() {
+  /** Bring figures up to date, in a moment. */
+  refreshSoon() {
     clearTimeout(this.soon);
     this.soon = setTimeout(() => this.#refresh(), 120);
   }
 
   async #refresh() {
-    // Never under the hands: a field that is being typed in, or a slider that is being dragged, waits for its end.
+    // Never under the hands: a field that is being typed in, or a pointer that is down, waits for its end.
     const active = document.activeElement;
-    if (active?.closest('#sheet') && this.typed.has(active.id)) {
+    if (this.pressed || (active?.closest('#sheet') && this.typed.has(active.id))) {
       this.late = true;
       return;
     }
-    if (this.hand.sending) {
-      this.#refreshSoon();
+    if (/** @type {any} */ (this.controllers.get('supports'))?.hand.sending) {
+      this.refreshSoon();
       return;
     }
     this.late = false;
-    this.refreshing = true;
+    this.quiet = true;
     const { acts } = this;
     try {
-      this.refresh = htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.open}`, { target: '#sheet' });
-      await this.refresh;
+      this.refreshing = htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.store.number}`, { target: '#sheet', swap: 'innerMorph' });
+      await this.refreshing;
     } finally {
-      this.refreshing = false;
+      this.quiet = false;
       // A change went out while this sheet was on its way: it may be older than the answer to the change.
-      if (acts !== this.acts) this.#refreshSoon();
+      if (acts !== this.acts) this.refreshSoon();
     }
   }
 }
 
-window.heron = new JobPage();
-window.heronLengths = new LengthEcho();
+const page = new JobPage();
+/** @type {any} */ (window).heron = page;
+/** @type {any} */ (window).heronLengths = new LengthEcho();
+page.begin();

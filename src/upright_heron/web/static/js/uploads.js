@@ -3,7 +3,7 @@ export class Uploads {
   /**
    * @param {string | null} job  where files become parts; without it they become jobs, or one, as is asked
    * @param {number} limit  bytes a file
-   * @param {() => void} [after]  called when all are taken in as parts of a job
+   * @param {(item: string) => void} [after]  called with the first new item when all are taken in
    */
   constructor(job, limit, after) {
     this.job = job;
@@ -33,7 +33,7 @@ export class Uploads {
   /** @param {File[]} files */
   async take(files) {
     if (!files.length) return;
-    if (this.job) await this.#together(files, `/api/jobs/${this.job}/parts`);
+    if (this.job) await this.#together(files, `/api/jobs/${this.job}/items`);
     else if (files.length > 1) this.#ask(files);
     else await this.#apart(files);
   }
@@ -75,14 +75,17 @@ export class Uploads {
   /** All into one job, in their order; the first that can be read begins it. @param {File[]} files @param {string} where */
   async #together(files, where) {
     let job = null;
+    let first = '';
     let failed = 0;
     for (const file of files) {
-      const made = await this.#upload(file, job ? `/api/jobs/${job.id}/parts` : where, this.job ? 0 : files.length - 1);
+      const made = await this.#upload(file, job ? `/api/jobs/${job.id}/items` : where, this.job ? 0 : files.length - 1);
       job = made ?? job;
+      // The first of the new ones is looked at.
+      if (made && !first) first = made.sheet.items.at(-1).id;
       failed += made ? 0 : 1;
     }
     if (!job) return;
-    if (this.job) this.after?.();
+    if (this.job) this.after?.(first);
     else if (!failed) window.location.href = job.url;
   }
 

@@ -1,0 +1,42 @@
+"""The shell command: the same graph on files. With ``--json`` one JSON object goes out and nothing else.
+
+Errors go to standard error; the exit status is 2 for bad input.
+"""
+
+from __future__ import annotations
+
+import sys
+
+import typer
+from pydantic import ValidationError
+
+from ..core.errors import HeronError
+from ..sheet.document import misfit
+from . import look, make, server
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
+for _command in (
+    look.inspect,
+    make.mend,
+    look.overhangs,
+    look.layers,
+    look.stances,
+    make.supports,
+    make.split,
+    make.handoff,
+    server.serve,
+    server.demo,
+):
+    app.command()(_command)
+
+
+def main() -> None:
+    """Run the command; expected errors become one line on standard error and exit status 2."""
+    try:
+        app()
+    except ValidationError as error:
+        sys.stderr.write(f"upright-heron: {misfit(error.errors())}\n")
+        sys.exit(2)
+    except HeronError as error:
+        sys.stderr.write(f"upright-heron: {error} {error.advice}\n".replace("  ", " "))
+        sys.exit(2)

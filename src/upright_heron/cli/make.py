@@ -1,0 +1,210 @@
+"""Commands that make something of a part."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+import typer
+from numpy.typing import NDArray
+
+from ..core.errors import BadValue
+from ..core.geometry.mesh import Mesh
+from ..core.geometry.solid import Solid
+from ..core.geometry.subdivision import refined
+from ..core.handoff.stl import write_stl
+from ..core.handoff.threemf import FileObject, Role, write_3mf
+from ..core.health.mend import STEPS
+from ..core.health.mend import mend as mend_mesh
+from ..core.machines import catalogue as machines
+from ..core.marking.marks import Mark, Marks, blank, of_parents
+from ..core.marking.marks import painted as paint
+from ..core.split.grid import split_into_grid
+from ..core.supports.demand.patches import Style
+from ..core.supports.filament.styles import in_figures
+from ..sheet.process import FilamentSupports, ResinSupports
+from ..work.alone import Alone
+from .files import File, Json, PrinterName, contents, machine_of, part, tell, write
+
+
+def mend(
+    file: File,
+    out: Annotated[Path, typer.Option(help="Where to write the mended part: .stl or .3mf.")],
+    step: Annotated[
+        list[str] | None, typer.Option(help=f"Only this step; may be given again. One of {', '.join(STEPS)}.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Mend a part: weld, drop needless facets, face outwards, fill holes, unite bodies, re-wrap."""
+    if out.suffix.lower() not in (".stl", ".3mf"):
+        raise BadValue(
+            f"A part cannot be written as “{out.suffix}”.", "Give a name that ends in .stl or .3mf."
+        )
+    reading = contents(file).whole()
+    found = mend_mesh(reading.mesh, tuple(step) if step else None)
+    data = (
+        write_3mf([FileObject(f"part {file.stem}", found.mesh)], file.stem)
+        if out.suffix.lower() == ".3mf"
+        else write_stl(found.mesh)
+    )
+    write(out, data)
+    tell(
+        {
+            "closed": found.closed,
+            "defects_before": found.before.counts_as_read(reading),
+            "defects_after": found.after.counts,
+            "volume_before_mm3": found.volume_before_mm3,
+            "volume_after_mm3": found.volume_after_mm3,
+            "greatest_move_mm": found.greatest_move_mm,
+            "done": [done.words for done in found.done],
+        },
+        as_json,
+    )
+
+
+def supports(
+    file: File,
+    printer: PrinterName = "Sedge 300",
+    layer: Annotated[
+        float | None, typer.Option(help="Layer height, mm; the printer's when not given.")
+    ] = None,
+    limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
+    style: Annotated[str, typer.Option(help="auto, lines, grid, pillars or tree (filament).")] = "auto",
+    origin: Annotated[str, typer.Option("--from", help="plate: never from the part; any: both.")] = "any",
+    keep_clear: Annotated[
+        Path | None, typer.Option(help='JSON with the numbers of facets to keep clear: {"facets": [...]}.')
+    ] = None,
+    out: Annotated[Path | None, typer.Option(help="Write part and supports as 3MF here.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Make supports under a part as it stands, and check them."""
+    mesh, painted = part(file)
+    machine, layer, limit = machine_of(printer, layer, limit)
+    known = {"auto": None, "pillars": Style.PILLAR, **{s.value: s for s in Style}}
+    if style not in known or origin not in ("plate", "any"):
+        raise BadValue("There is no such style.", "Use auto, lines, grid, pillars or tree; plate or any.")
+    clear = _facets(keep_clear, len(mesh.faces)) if keep_clear is not None else None
+    asked = {"style": known[style], "from_plate": origin == "plate"}
+    alone = _held(mesh, painted, (machine, layer, limit), asked, clear)
+    made = alone.make("supports")
+    if out is not None:
+        write(out, _package(file, alone))
+    told: dict[str, Any] = {
+        "count": len(made.supports),
+        "volume_mm3": made.volume_mm3,
+        "mass_g": made.volume_mm3 * alone.sheet.stuff.density_g_cm3 / 1000.0,
+        "held_area_mm2": made.held_area_mm2,
+        "unheld_islands": len(made.unheld_islands),
+    }
+    if machine.technology is machines.Technology.FILAMENT:
+        told |= in_figures(made, alone.make("tree"), alone.moved_mm)
+        told["seconds_rough"] = made.volume_mm3 / (machine.line_width_mm * layer * machine.speed_mm_s)
+    tell(told, as_json)
+
+
+def _held(
+    mesh: Mesh,
+    painted: Marks | None,
+    on: tuple[machines.Printer, float, float],
+    asked: dict[str, Any],
+    clear: NDArray[np.int64] | None = None,
+) -> Alone:
+    """A part with supports as a job on a machine would have them, what it is painted with among it."""
+    machine, layer, limit = on
+    resin = machine.technology is machines.Technology.RESIN
+    supports = ResinSupports() if resin else FilamentSupports(**asked)
+    job = {"layer_mm": layer, "limit_deg": limit}
+    marks = None
+    if painted is not None or (clear is not None and len(clear)):
+        fine = refined(mesh)
+        marks = blank(fine) if painted is None else painted[fine.parent]
+        if clear is not None:
+            marks = paint(marks, of_parents(fine, clear), Mark.KEEP_CLEAR)
+    return Alone(mesh, machine.name, item={"supports": supports}, job=job, marks=marks)
+
+
+def _facets(path: Path, count: int) -> NDArray[np.int64]:
+    try:
+        found = np.asarray(json.loads(path.read_text())["facets"], np.int64).reshape(-1)
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise BadValue(f"{path} holds no list of facets.", 'Write {"facets": [0, 1, 2]}.') from error
+    if len(found) and not 0 <= int(found.min()) <= int(found.max()) < count:
+        raise BadValue(f"{path} names facets that the part does not have.", f"It has {count}.")
+    return found
+
+
+def split(
+    file: File,
+    box: Annotated[str, typer.Option(help="Largest size of a piece, mm: X,Y,Z.")],
+    out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Cut a part into a grid of boxes."""
+    try:
+        x, y, z = (float(v) for v in box.split(","))
+    except ValueError as error:
+        raise BadValue(f"“{box}” is not a box.", "Write three numbers with commas: 200,200,180.") from error
+    mesh, _ = part(file)
+    cuts = split_into_grid(Solid.from_mesh(mesh), (x, y, z))
+    if out is not None:
+        for piece in cuts.pieces:
+            write(out / f"{file.stem}-piece-{piece.number:03d}.stl", write_stl(piece.mesh))
+    tell(
+        {
+            "pieces": [
+                {
+                    "number": p.number,
+                    "size_mm": list(p.size_mm),
+                    "volume_mm3": p.volume_mm3,
+                    "cell": list(p.cell),
+                }
+                for p in cuts.pieces
+            ]
+        },
+        as_json,
+    )
+
+
+def handoff(
+    file: File,
+    out: Annotated[Path, typer.Option(help="The 3MF file to write.")],
+    printer: PrinterName = "Sedge 300",
+    layer: Annotated[
+        float | None, typer.Option(help="Layer height, mm; the printer's when not given.")
+    ] = None,
+    limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Write a part with its supports as 3MF."""
+    mesh, painted = part(file)
+    machine, layer, limit = machine_of(printer, layer, limit)
+    alone = _held(mesh, painted, (machine, layer, limit), {})
+    made, data = alone.make("supports"), _package(file, alone)
+    write(out, data)
+    tell(
+        {
+            "file": str(out),
+            "bytes": len(data),
+            "printer": machine.name,
+            "objects": ["part", "support"] if made.supports else ["part"],
+            "supports": len(made.supports),
+            "unheld_islands": len(made.unheld_islands),
+        },
+        as_json,
+    )
+
+
+def _package(file: Path, alone: Alone) -> bytes:
+    """Part and supports as 3MF, where the part stands in its file."""
+    dx, dy, _ = (-alone.moved_mm).tolist()
+    names = {Role.PART: f"part {file.stem}", Role.SUPPORT: f"support of {file.stem}"}
+    return write_3mf(
+        [
+            replace(one, name=names[one.role], mesh=one.mesh.moved(dx, dy))
+            for one in alone.make("objects").objects
+        ],
+        file.stem,
+    )

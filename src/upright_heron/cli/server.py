@@ -1,0 +1,46 @@
+"""Commands that run the web application."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+
+def serve(
+    host: Annotated[str | None, typer.Option(help="Address to listen at.")] = None,
+    port: Annotated[int | None, typer.Option(help="Port to listen at.")] = None,
+    database: Annotated[Path | None, typer.Option(help="Database file.")] = None,
+) -> None:
+    """Run the web application."""
+    _serve(host, port, database, demo=False)
+
+
+def demo(
+    host: Annotated[str | None, typer.Option(help="Address to listen at.")] = None,
+    port: Annotated[int | None, typer.Option(help="Port to listen at.")] = None,
+    database: Annotated[Path | None, typer.Option(help="Database file.")] = None,
+) -> None:
+    """Run the web application with the jobs of the demo workshop."""
+    _serve(host, port, database, demo=True)
+
+
+def _serve(host: str | None, port: int | None, database: Path | None, *, demo: bool) -> None:
+    import uvicorn
+
+    from ..settings import Settings
+    from ..web.app import create_app
+
+    given = {"host": host, "port": port, "database": database}
+    settings = Settings(**{k: v for k, v in given.items() if v is not None}, demo=demo)  # type: ignore[arg-type]
+    typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
+    if demo:
+        typer.echo("The first start makes the demo jobs; this takes up to a minute.")
+    uvicorn.run(
+        create_app(settings),
+        host=settings.host,
+        port=settings.port,
+        log_level="warning",
+        timeout_graceful_shutdown=3,
+    )

@@ -1,0 +1,141 @@
+"""Files that leave."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..footing.footing import Footing
+from ..geometry.mesh import Mesh
+from ..geometry.subdivision import Fine
+from ..graph import Keep, Source, maybe, recipe
+from ..handoff.stl import write_stl
+from ..handoff.threemf import FileObject, Role, write_3mf
+from ..marking.marks import Marks, as_marks
+from ..plates.arrange import Rectangle, in_rows
+from ..split.grid import Split
+from ..stance.pose import Placement, about_axis
+from ..supports.model import SupportSet
+from .footing import footing
+from .part import fine
+from .plate import arranged
+from .settings import FootingSetting, Naming, Title
+from .split import split
+from .stance import placed_mesh, placement
+from .supports_resin import supports
+from .values import Arranged, FileObjects, Package
+
+Coat = tuple[Mesh, Marks]
+
+# All that is painted on the part.
+MARKS: Source[NDArray[np.uint8]] = Source("marks", np.ndarray)
+
+
+@recipe("coat", version=1, needs=(fine, MARKS), keep=Keep.PASSING)
+def coat(divided: Fine, marks: NDArray[np.uint8]) -> Coat:
+    """The fine mesh of a painted part, with all its marks."""
+    return divided.mesh, as_marks(divided, marks)
+
+
+@recipe(
+    "objects",
+    version=1,
+    stage="Putting objects together",
+    needs=(placed_mesh, placement, maybe(coat), maybe(supports), maybe(footing)),
+    reads=(Naming, maybe(FootingSetting)),
+    keep=Keep.PASSING,
+)
+def objects(
+    mesh: Mesh,
+    where: Placement,
+    painted: Coat | None,
+    made: SupportSet | None,
+    base: Footing | None,
+    names: Naming,
+    asked: FootingSetting | None,
+) -> FileObjects:
+    """Part, supports and footing of an item; a raft raises the first two."""
+    raised = base.raise_mm if base is not None else 0.0
+    part = FileObject(f"part {names.item}", mesh.moved(z=raised), role=Role.PART)
+    if painted is not None:
+        part = replace(part, mesh=where.apply(painted[0]).moved(z=raised), marks=painted[1])
+    found = [part]
+    if made is not None:
+        found += _held(made, names, raised)
+    if base is not None and asked is not None:
+        found.append(
+            FileObject(f"footing {asked.kind.value} of {names.item}", base.mesh(), role=Role.FOOTING)
+        )
+    return FileObjects(tuple(found))
+
+
+def _held(made: SupportSet, names: Naming, raised: float) -> list[FileObject]:
+    """Supports to hand off, apart by nozzle where two print them."""
+    name = f"support of {names.item}"
+    second = f"{name}, nozzle 2, {names.second_material}"
+    if names.second == "interface":
+        walls, interface = (mesh.moved(z=raised) for mesh in made.parted_meshes())
+        pairs = [(name, walls), (second, interface)]
+    else:
+        whole = made.handoff_mesh().moved(z=raised)
+        pairs = [(second if names.second == "everything" else name, whole)]
+    return [FileObject(told, mesh, "support", role=Role.SUPPORT) for told, mesh in pairs]
+
+
+@recipe("package", version=3, stage="Writing 3MF", needs=(arranged,), each=(objects,), reads=Title)
+def package(where: Arranged, items: tuple[FileObjects, ...], title: Title) -> Package:
+    """The 3MF file of a plate."""
+    by_item = dict(zip(where.items, items, strict=True))
+    every = []
+    for place in where.places:
+        turn = about_axis("z", place.swing_deg)
+        copy = f", copy {place.copy}" if place.copy > 1 else ""
+        for one in by_item[place.item].objects:
+            if len(one.mesh.faces) == 0:
+                continue
+            mesh = one.mesh if place.swing_deg == 0 else one.mesh.transformed(turn, np.zeros(3))
+            every.append(replace(one, name=one.name + copy, mesh=mesh.moved(place.x_mm, place.y_mm)))
+    return Package(write_3mf(every, title.name))
+
+
+def _stl(found: FileObjects, role: Role) -> Package:
+    meshes = [one.mesh for one in found.objects if one.role is role and len(one.mesh.faces)]
+    # More than one where two nozzles print the supports: the first is that of the walls.
+    return Package(write_stl(meshes[0]) if meshes else b"")
+
+
+@recipe("stl_part", version=1, stage="Writing STL", needs=(objects,))
+def stl_part(found: FileObjects) -> Package:
+    """The part as STL."""
+    return _stl(found, Role.PART)
+
+
+@recipe("stl_support", version=1, stage="Writing STL", needs=(objects, supports))
+def stl_support(found: FileObjects, made: SupportSet) -> Package:
+    """The supports as STL; no bytes where there are none."""
+    return _stl(found, Role.SUPPORT)
+
+
+@recipe("stl_footing", version=1, stage="Writing STL", needs=(objects, footing))
+def stl_footing(found: FileObjects, base: Footing) -> Package:
+    """The footing as STL."""
+    return _stl(found, Role.FOOTING)
+
+
+@recipe("pieces_package", version=1, stage="Writing 3MF", needs=(split,), reads=Naming)
+def pieces_package(cut: Split, names: Naming) -> Package:
+    """All pieces of a cut item as one 3MF, set out in rows beside each other, on the plate."""
+    return Package(pieces_3mf(cut, names.item))
+
+
+def pieces_3mf(cut: Split, name: str) -> bytes:
+    """Write pieces set out in rows beside each other, each with its lowest point on the plate."""
+    meshes = [p.mesh.moved(z=-float(p.mesh.bounds[0][2])) for p in cut.pieces]
+    boxes = [Rectangle.of(m.bounds) for m in meshes]
+    every = [
+        FileObject(f"part {name} piece {p.number}", mesh.moved(x, y), role=Role.PART)
+        for p, mesh, (x, y) in zip(cut.pieces, meshes, in_rows(boxes), strict=True)
+    ]
+    return write_3mf(every, f"{name}, {len(every)} pieces")

@@ -1,0 +1,283 @@
+"""Settings that recipes read: frozen dataclasses that hold what one question depends on, and no more."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..footing.footing import FootingKind
+from ..machines.catalogue import Material, Printer, Technology
+from ..stance.figures import Setting
+from ..stance.search import Goals
+from ..supports.demand.patches import Hold, Style
+from ..supports.model import SupportSettings
+
+Vector = tuple[float, float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class PartFacts:
+    """Facts of the part that were found when it came in: closed or not, volume, area."""
+
+    closed: bool
+    volume_mm3: float
+    area_mm2: float
+
+
+@dataclass(frozen=True, slots=True)
+class ThinWall:
+    """Thinnest wall that the machine makes, mm."""
+
+    thinnest_mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class ChannelWidth:
+    """Holes and channels narrower than this are looked for, mm."""
+
+    width_mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """Self-supporting limit, degrees from vertical."""
+
+    deg: float
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """Which way up: a unit quaternion (w, x, y, z) from the part as it came."""
+
+    quaternion: tuple[float, float, float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Lift:
+    """Height of the lowest point above the plate, in whole layers, mm."""
+
+    mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class LayerHeight:
+    """Height of a layer, mm."""
+
+    mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class Walk:
+    """What is looked for on the way up the layers."""
+
+    spot_mm: float
+    resin: bool
+    step_factor: float
+
+
+@dataclass(frozen=True, slots=True)
+class FigureSetting:
+    """What the figures of a stance depend on; the direction of the load too."""
+
+    setting: Setting
+
+
+@dataclass(frozen=True, slots=True)
+class SearchSetting:
+    """What stances are searched by; none is chosen by where the load points."""
+
+    setting: Setting
+    goals: Goals
+
+
+@dataclass(frozen=True, slots=True)
+class PaintedShow:
+    """The show side is painted, and its facets count instead of a direction."""
+
+
+@dataclass(frozen=True, slots=True)
+class ShowDirection:
+    """Direction of the show side, in the frame of the part."""
+
+    show: Vector
+
+
+@dataclass(frozen=True, slots=True)
+class Bridges:
+    """Longest bridge that carries itself, mm; nought where none does."""
+
+    longest_mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class Demand:
+    """What is to be held, and what of the supports' sizes decides where contacts can be."""
+
+    hold: Hold
+    smallest_mm2: float
+    steady: int | None
+    steady_at: float
+    let_be: frozenset[str]
+    spacing_mm: float
+    branch_mm: float
+    clearance_mm: float
+    branch_deg: float
+    from_plate: bool
+
+    def supports(self) -> SupportSettings:
+        """Return these sizes as settings of supports."""
+        return SupportSettings(
+            smallest_mm2=self.smallest_mm2,
+            spacing_mm=self.spacing_mm,
+            branch_mm=self.branch_mm,
+            clearance_mm=self.clearance_mm,
+            branch_deg=self.branch_deg,
+            from_plate=self.from_plate,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Styles:
+    """How patches are held: all, and by the id of one."""
+
+    style: Style | None
+    by_patch: tuple[tuple[str, Style], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class FilamentSupports:
+    """Settings of supports on a filament machine."""
+
+    settings: SupportSettings
+
+
+@dataclass(frozen=True, slots=True)
+class ResinSupports:
+    """Settings of stilts on a resin machine."""
+
+    settings: SupportSettings
+
+
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """An automatic support that was taken out by hand: its id, its style, and where it touched (mm)."""
+
+    id: str
+    style: str
+    at_mm: Vector
+
+
+@dataclass(frozen=True, slots=True)
+class TakenOut:
+    """All automatic supports that were taken out by hand."""
+
+    gone: tuple[Gone, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Tool:
+    """Diameter of the tool that is to get at the contacts, mm."""
+
+    mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class FootingSetting:
+    """What holds the part on the plate."""
+
+    kind: FootingKind
+    lines: int
+    line_width_mm: float
+    margin_mm: float
+    raft_layers: int
+    gap_mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class Box:
+    """Largest size of a piece, mm."""
+
+    box_mm: Vector
+
+
+@dataclass(frozen=True, slots=True)
+class BuildVolume:
+    """Build volume of the machine, mm."""
+
+    build_mm: Vector
+
+
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """What the words and states of findings depend on besides what was found."""
+
+    limit_deg: float
+    bridge_mm: float
+    material: str
+    resin: bool
+    accepted: tuple[tuple[str, str], ...]
+    supported: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Costing:
+    """What time and cost depend on besides volumes."""
+
+    printer: Printer
+    material: Material
+    layer_mm: float
+    walls: int
+    infill: float
+    every: int
+    # What a second nozzle prints: nothing, the interface, or everything; and in which material.
+    second: str
+    second_material: Material
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """What was chosen for an item that its preflight asks for."""
+
+    technology: Technology
+    is_cut: bool
+    has_supports: bool
+    footing: FootingKind
+
+
+@dataclass(frozen=True, slots=True)
+class Naming:
+    """Names of the objects that leave, and what the supports are printed with."""
+
+    item: str
+    second: str
+    second_material: str
+
+
+@dataclass(frozen=True, slots=True)
+class Instance:
+    """One item on a plate: its place (mm, from the middle; ``None`` where it is arranged), swing and copy."""
+
+    item: str
+    x_mm: float | None
+    y_mm: float | None
+    swing_deg: float
+    copy: int
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """A plate: the machine's volume and favourite spot (mm), its instances, and the order of its items.
+
+    ``items`` says for each binding of an item which item it is of, in their order.
+    """
+
+    build_mm: Vector
+    spot_mm: tuple[float, float]
+    instances: tuple[Instance, ...]
+    items: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Title:
+    """Name of the job, as it stands in files."""
+
+    name: str

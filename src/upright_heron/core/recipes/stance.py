@@ -1,0 +1,153 @@
+"""The part in its stance, in a frame of its own: centred, its lowest point at z = 0 or at its lift."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.adjacency import across_edges
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid
+from ..geometry.subdivision import Fine
+from ..geometry.tree import Tree
+from ..graph import Keep, maybe, recipe
+from ..layers.stack import LayerStack
+from ..marking.marks import Mark, Marks
+from ..progress import Progress
+from ..stance.figures import Base, Figures
+from ..stance.figures import figures as figures_of
+from ..stance.pose import Placement, from_quaternion, place
+from ..stance.search import Found, slicer
+from ..stance.search import search as search_stances
+from .part import fine, marks_show, printed, solid
+from .settings import FigureSetting, LayerHeight, Lift, PaintedShow, PartFacts, SearchSetting, Turn
+from .values import Placed
+
+
+@recipe("placement", version=1, needs=(printed,), reads=(Turn, Lift), keep=Keep.PASSING)
+def placement(mesh: Mesh, turn: Turn, lift: Lift) -> Placement:
+    """Turn and offset of the stance."""
+    return place(mesh, from_quaternion(turn.quaternion), lift.mm)
+
+
+@recipe("placed_mesh", version=1, needs=(printed, placement), keep=Keep.PASSING)
+def placed_mesh(mesh: Mesh, where: Placement) -> Mesh:
+    """The part in its stance."""
+    return where.apply(mesh)
+
+
+@recipe("placed_solid", version=1, needs=(maybe(solid), placement), keep=Keep.PASSING)
+def placed_solid(body: Solid | None, where: Placement) -> Solid | None:
+    """The part in its stance as a solid, or ``None`` for an open one."""
+    return None if body is None else body.transformed(where.rotation, where.offset_mm)
+
+
+@recipe("placed", version=3, stage="Placing the part", needs=(placed_mesh,))
+def placed(mesh: Mesh) -> Placed:
+    """Size in the stance."""
+    low, high = mesh.bounds
+    x, y, z = (float(v) for v in high - low)
+    return Placed((x, y, z))
+
+
+@recipe("tree", version=1, needs=(placed_mesh,), keep=Keep.PASSING)
+def tree(mesh: Mesh) -> Tree:
+    """Tree of the part in its stance: kept, for limits are dragged to and fro."""
+    return Tree.of(mesh)
+
+
+@recipe("across", version=1, needs=(printed,), keep=Keep.PASSING)
+def across(mesh: Mesh) -> NDArray[np.int32]:
+    """Neighbours of each facet over its edges; they are the same in every stance."""
+    return across_edges(mesh)
+
+
+@recipe("shown_mesh", version=1, needs=(printed, fine), reads=PaintedShow, keep=Keep.PASSING)
+def shown_mesh(mesh: Mesh, divided: Fine, painted: PaintedShow) -> Mesh:
+    """The mesh that stances are judged by where the show side is painted."""
+    return divided.mesh
+
+
+@recipe("show_facets", version=1, needs=(marks_show,), reads=PaintedShow, keep=Keep.PASSING)
+def show_facets(marks: Marks, painted: PaintedShow) -> NDArray[np.bool_]:
+    """Facets of the fine mesh on the painted show side."""
+    chosen: NDArray[np.bool_] = marks == Mark.SHOW
+    return chosen
+
+
+@recipe(
+    "base",
+    version=1,
+    needs=(printed, maybe(shown_mesh), maybe(show_facets)),
+    reads=(FigureSetting, PartFacts),
+    keep=Keep.PASSING,
+)
+def base(
+    mesh: Mesh,
+    divided: Mesh | None,
+    facets: NDArray[np.bool_] | None,
+    asked: FigureSetting,
+    part: PartFacts,
+) -> Base:
+    """What all stances of the part share."""
+    return Base.of(mesh if divided is None else divided, asked.setting, closed=part.closed, painted=facets)
+
+
+@recipe("cutter", version=1, needs=(printed, maybe(solid)), reads=(LayerHeight, Lift), keep=Keep.PASSING)
+def cutter(
+    mesh: Mesh, body: Solid | None, layer: LayerHeight, lift: Lift
+) -> Callable[[NDArray[np.float64]], LayerStack]:
+    """What cuts the part in any stance."""
+    return slicer(mesh, body, layer.mm, lift.mm)
+
+
+@recipe(
+    "search",
+    version=2,
+    stage="Finding stances",
+    needs=(printed, maybe(solid), maybe(shown_mesh), maybe(show_facets), cutter),
+    reads=SearchSetting,
+)
+def search(
+    mesh: Mesh,
+    body: Solid | None,
+    divided: Mesh | None,
+    facets: NDArray[np.bool_] | None,
+    cut: Callable[[NDArray[np.float64]], LayerStack],
+    asked: SearchSetting,
+    progress: Progress,
+    early: Callable[[Found], None],
+) -> Found:
+    """Stances that are proposed; the first ones are told while they firm up."""
+    return search_stances(
+        mesh if divided is None else divided,
+        cut,
+        asked.setting,
+        asked.goals,
+        painted=facets,
+        closed=body is not None,
+        progress=progress,
+        firming=early,
+    )
+
+
+def figures(
+    mesh: Mesh,
+    divided: Mesh | None,
+    layers: LayerStack,
+    shared: Base,
+    asked: FigureSetting,
+    turn: Turn,
+    part: PartFacts,
+) -> Figures:
+    """All figures of the stance."""
+    return figures_of(
+        mesh if divided is None else divided,
+        from_quaternion(turn.quaternion),
+        layers,
+        asked.setting,
+        closed=part.closed,
+        base=shared,
+    )

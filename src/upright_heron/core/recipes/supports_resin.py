@@ -1,0 +1,108 @@
+"""Stilts under resin parts, and what is asked of supports whatever machine prints them."""
+
+from __future__ import annotations
+
+from ..errors import NotClosed
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid
+from ..geometry.tree import Tree
+from ..graph import choice, maybe, recipe
+from ..hanging.findings import Hanging
+from ..hanging.islands import find_islands
+from ..hanging.overhang_regions import Region
+from ..layers.stack import LayerStack
+from ..progress import Progress
+from ..supports.checks.holding import holding as holding_of
+from ..supports.checks.holding import probes
+from ..supports.checks.removal import Access, reach
+from ..supports.model import Branches, Column, SupportSet
+from ..supports.resin.stilts import make_stilts
+from ..supports.show_side import Shown
+from .hanging import Painted, all_hanging, hangs, painted, walked
+from .layers import layers
+from .settings import FilamentSupports, Lift, Limit, ResinSupports, Tool
+from .stance import placed_mesh, placed_solid, tree
+from .supports_filament import filament_supports, show_side
+from .values import Holding
+
+
+@recipe(
+    "stilts",
+    version=12,
+    stage="Standing stilts",
+    needs=(placed_mesh, placed_solid, layers, maybe(painted)),
+    reads=(ResinSupports, Limit, Lift),
+)
+def stilts(
+    mesh: Mesh,
+    body: Solid | None,
+    stack: LayerStack,
+    coat: Painted | None,
+    asked: ResinSupports,
+    limit: Limit,
+    lift: Lift,
+    progress: Progress,
+) -> SupportSet:
+    """Stilts under a resin part.
+
+    Raises
+    ------
+    NotClosed
+        The part is open.
+    """
+    if body is None:
+        raise NotClosed(
+            "Stilts need a closed part, and this surface is open.",
+            "Export a closed part, or pick a filament printer: its columns only need the layers.",
+        )
+    found, _ = find_islands(stack, on_plate=lift.mm == 0)
+    return make_stilts(
+        mesh,
+        body,
+        stack,
+        limit.deg,
+        found,
+        asked.settings,
+        painted=coat and (coat[0], coat[2]),
+        progress=progress,
+    )
+
+
+supports = choice("supports", filament_supports, stilts)
+
+
+@recipe(
+    "holding",
+    version=2,
+    stage="Checking what is held",
+    needs=(walked, hangs, placed_mesh, supports),
+    reads=(maybe(FilamentSupports), maybe(ResinSupports)),
+)
+def holding(
+    found: Hanging,
+    regions: tuple[Region, ...],
+    mesh: Mesh,
+    made: SupportSet,
+    filament: FilamentSupports | None,
+    resin: ResinSupports | None,
+) -> Holding:
+    """Which supports hold which finding."""
+    asked = filament or resin
+    assert asked is not None
+    points = probes(all_hanging(found, regions), mesh)
+    return Holding(tuple(holding_of(points, made, asked.settings).items()))
+
+
+@recipe(
+    "access",
+    version=2,
+    stage="Looking for ways out",
+    needs=(filament_supports, tree, show_side),
+    reads=Tool,
+)
+def access(
+    made: SupportSet, part: Tree, shown: Shown | None, tool: Tool, progress: Progress
+) -> tuple[Access, ...]:
+    """How each filament support is got at."""
+    chosen = [s for s in made.supports if isinstance(s, Column | Branches)]
+    return tuple(reach(chosen, part, tool.mm, shown, progress=progress))

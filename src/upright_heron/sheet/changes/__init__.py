@@ -1,0 +1,113 @@
+"""Changes: each makes a new sheet from a sheet and says in words what it did."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field, TypeAdapter
+
+from .base import Change, JobChange
+from .by_hand import DropVariant, EditSupports, KeepVariant, TakeVariant
+from .cuts import CutToGrid, JoinAgain, MakePieces
+from .items import AddItems, Mend, Paint, Resize, SeparateItem, TakeOut
+from .job import (
+    KeepPreset,
+    PickMaterial,
+    PickPrinter,
+    Rename,
+    SetLayer,
+    SetLimit,
+    SetProcess,
+    SetStepFactor,
+    TakePreset,
+    WriteNotes,
+)
+from .overhangs import AcceptFinding, ProposeChannels
+from .plate import PlaceOnPlate
+from .stance import ChooseStance, FindStances, LayLong, Lean, SetLift, SetLoad, SetShow, StandOn, Turn
+from .supports import MakeSupports, RemoveSupports, SetFooting, StylePatches
+
+# Those that anyone may send; the others are made by the server, which keeps what they name first.
+AnyChange = Annotated[
+    Rename
+    | PickPrinter
+    | PickMaterial
+    | SetLayer
+    | SetLimit
+    | SetStepFactor
+    | AcceptFinding
+    | ProposeChannels
+    | CutToGrid
+    | JoinAgain
+    | StandOn
+    | ChooseStance
+    | Turn
+    | Lean
+    | LayLong
+    | FindStances
+    | SetShow
+    | SetLoad
+    | SetLift
+    | MakeSupports
+    | StylePatches
+    | RemoveSupports
+    | KeepVariant
+    | TakeVariant
+    | DropVariant
+    | SetFooting
+    | SetProcess
+    | TakeOut
+    | TakePreset
+    | KeepPreset
+    | WriteNotes
+    | PlaceOnPlate,
+    Field(discriminator="kind"),
+]
+
+CHANGES: TypeAdapter[AnyChange] = TypeAdapter(AnyChange)
+
+__all__ = [
+    "CHANGES",
+    "AcceptFinding",
+    "AddItems",
+    "AnyChange",
+    "Change",
+    "ChooseStance",
+    "CutToGrid",
+    "DropVariant",
+    "EditSupports",
+    "FindStances",
+    "JobChange",
+    "JoinAgain",
+    "KeepPreset",
+    "KeepVariant",
+    "LayLong",
+    "Lean",
+    "MakePieces",
+    "MakeSupports",
+    "Mend",
+    "Paint",
+    "PickMaterial",
+    "PickPrinter",
+    "PlaceOnPlate",
+    "ProposeChannels",
+    "RemoveSupports",
+    "Rename",
+    "Resize",
+    "SeparateItem",
+    "SetFooting",
+    "SetLayer",
+    "SetLift",
+    "SetLimit",
+    "SetLoad",
+    "SetProcess",
+    "SetShow",
+    "SetStepFactor",
+    "StandOn",
+    "StylePatches",
+    "TakeOut",
+    "TakePreset",
+    "TakeVariant",
+    "Turn",
+    "WriteNotes",
+]

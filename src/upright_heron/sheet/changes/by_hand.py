@@ -1,0 +1,103 @@
+"""What was done to supports by hand, and variants of the support settings that are kept side by side."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from ...core.errors import BadValue
+from ..document import Name
+from ..item import HandWork, Variant
+from ..models import ItemSheet
+from .base import Change, altered
+
+MOST_VARIANTS = 6
+
+
+class EditSupports(Change):
+    """Change supports by hand; made by the server, which keeps the supports first."""
+
+    kind: Literal["by-hand"] = "by-hand"
+    hand: HandWork
+    # What the change was worked out from.
+    before: HandWork
+    of: str
+    words: str = Field(max_length=120)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet with the hand work."""
+        if sheet.part.mesh == self.of and sheet.hand == self.before:
+            return altered(sheet, hand=self.hand)
+        raise BadValue("The supports were changed meanwhile.", "Look at them again, and repeat the step.")
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        return self.words
+
+
+class KeepVariant(Change):
+    """Keep the supports as they are now beside others."""
+
+    kind: Literal["keep-variant"] = "keep-variant"
+    name: Name
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet with the variant; one of the same name is replaced."""
+        if sheet.supports is None:
+            raise BadValue("There are no supports to keep.", "Make supports first.")
+        others = tuple(v for v in sheet.variants if v.name != self.name)
+        if len(others) >= MOST_VARIANTS:
+            raise BadValue(f"{MOST_VARIANTS} variants are kept at most.", "Drop one first.")
+        mine = Variant(name=self.name, supports=sheet.supports, hand=sheet.hand, limit_deg=sheet.limit)
+        return altered(sheet, variants=(*others, mine))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        return f"Keep supports as “{self.name}”"
+
+
+class TakeVariant(Change):
+    """Go back to a variant: its settings, its limit and its work by hand."""
+
+    kind: Literal["take-variant"] = "take-variant"
+    name: Name
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet with the supports of the variant."""
+        kept = variant(sheet, self.name)
+        return altered(sheet, supports=kept.supports, hand=kept.hand, limit_deg=kept.limit_deg)
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        return f"Take supports “{self.name}”"
+
+
+class DropVariant(Change):
+    """Forget a variant."""
+
+    kind: Literal["drop-variant"] = "drop-variant"
+    name: Name
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet without the variant."""
+        variant(sheet, self.name)
+        return altered(sheet, variants=tuple(v for v in sheet.variants if v.name != self.name))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        return f"Drop supports “{self.name}”"
+
+
+def variant(sheet: ItemSheet, name: str) -> Variant:
+    """Find a variant by its name.
+
+    Raises
+    ------
+    BadValue
+        There is none.
+    """
+    for kept in sheet.variants:
+        if kept.name == name:
+            return kept
+    raise BadValue(f"There is no variant “{name}”.", "Pick one of the list.")

@@ -1,0 +1,198 @@
+"""Changes of what is decided for a job as a whole."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from ...core.errors import BadValue
+from ...core.machines.catalogue import material, materials_for, printer
+from ..document import Length, Name
+from ..item import Item
+from ..models import ItemSheet, JobSheet
+from ..process import Preset, Process, usual_footing
+from ..shop import Calibration, OwnMaterial, OwnPrinter
+from .base import Change, JobChange, altered
+
+
+class Rename(Change):
+    """Give the job another name."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["rename"] = "rename"
+    name: str = Field(min_length=1, max_length=120)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, name=self.name.strip())
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Name “{self.name.strip()}”"
+
+
+class PickPrinter(JobChange):
+    """Pick another printer; what does not go with its technology is set to its usual values."""
+
+    kind: Literal["printer"] = "printer"
+    printer: str
+    own: OwnPrinter | None = None
+    calibration: Calibration | None = None
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job on the printer; a footing that nobody chose is the habit of the machine."""
+        machine = self.own.core() if self.own else printer(self.printer)
+        picked = {"printer": machine.name, "own_printer": self.own, "calibration": self.calibration}
+        habit, usual = usual_footing(job.machine), usual_footing(machine)
+        same = machine.technology is job.machine.technology
+
+        def fitted(one: Item) -> Item:
+            if not same:
+                return one.model_copy(update={"supports": None, "footing": usual})
+            return one.model_copy(update={"footing": usual}) if one.footing == habit else one
+
+        items = tuple(fitted(one) for one in job.items)
+        if same:
+            return altered(job, **picked, items=items)
+        return altered(
+            job,
+            **picked,
+            items=items,
+            material=materials_for(machine)[0].name,
+            own_material=None,
+            layer_mm=machine.layer_mm,
+            limit_deg=None,
+            preset=None,
+        )
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Printer {self.own.name if self.own else printer(self.printer).name}"
+
+
+class PickMaterial(Change):
+    """Pick another material."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["material"] = "material"
+    material: str
+    own: OwnMaterial | None = None
+    calibration: Calibration | None = None
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        stuff = self.own.core() if self.own else material(self.material)
+        if stuff.technology is not sheet.machine.technology:
+            raise BadValue(
+                f"{sheet.machine.name} cannot use {stuff.name}.",
+                f"Use one of: {', '.join(m.name for m in materials_for(sheet.machine))}.",
+            )
+        return altered(sheet, material=stuff.name, own_material=self.own, calibration=self.calibration)
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Material {self.own.name if self.own else material(self.material).name}"
+
+
+class SetLayer(Change):
+    """Set the layer height."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["layer"] = "layer"
+    layer_mm: Length
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, layer_mm=self.layer_mm)
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Layer height {self.layer_mm:g} mm"
+
+
+class SetLimit(Change):
+    """Type the self-supporting limit, or go back to that of printer and material."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["limit"] = "limit"
+    limit_deg: float | None = None
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, limit_deg=self.limit_deg)
+
+    def label(self, sheet: ItemSheet) -> str:
+        if self.limit_deg is None:
+            return "Limit from printer and material"
+        return f"Limit {self.limit_deg:g}°"
+
+
+class SetStepFactor(Change):
+    """Say how much a layer has to grow or drop to be listed."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["step-factor"] = "step-factor"
+    factor: Annotated[float, Field(ge=1.2, le=100)]
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, step_factor=self.factor)
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"List layer steps from {self.factor:g} times"
+
+
+class SetProcess(Change):
+    """Set walls and infill."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["process"] = "process"
+    walls: int
+    infill_percent: float
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, process=Process(walls=self.walls, infill_percent=self.infill_percent))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"{self.walls} walls, {self.infill_percent:g} % infill"
+
+
+class TakePreset(Change):
+    """Take the settings of a preset; the route finds it on the shelf."""
+
+    kind: Literal["preset"] = "preset"
+    preset: Preset
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        kept = self.preset
+        if kept.technology is not sheet.machine.technology:
+            raise BadValue(
+                f"“{kept.name}” is for {kept.technology.value} machines.",
+                f"Pick another preset, or another printer than {sheet.machine.name}.",
+            )
+        return altered(
+            sheet, layer_mm=kept.layer_mm, process=kept.process, supports=kept.supports,
+            footing=kept.footing, preset=kept,
+        )  # fmt: skip
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Preset “{self.preset.name}”"
+
+
+class KeepPreset(Change):
+    """Note that the sheet's settings are kept as a preset now."""
+
+    kind: Literal["keep-preset"] = "keep-preset"
+    name: Name
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, preset=sheet.as_preset(self.name))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Keep as preset “{self.name}”"
+
+
+class WriteNotes(Change):
+    """Write notes for whoever runs the machine."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["notes"] = "notes"
+    notes: str = Field(default="", max_length=4000)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, notes=self.notes.strip())
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "Notes"

@@ -1,0 +1,49 @@
+"""Changes of a plate: where its items stand."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from ...core.errors import BadValue
+from ..document import Length
+from ..models import ItemSheet, JobSheet
+from .base import JobChange, altered
+
+Place = Annotated[Length, Field(ge=-5000, le=5000)]
+
+
+class PlaceOnPlate(JobChange):
+    """Put an item somewhere on its plate and swing it; without a place it is arranged."""
+
+    about_item: ClassVar[bool] = True
+    kind: Literal["place"] = "place"
+    x_mm: Place | None = None
+    y_mm: Place | None = None
+    swing_deg: Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)] = 0.0
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job with the item put there."""
+        wanted = job.item(item).id
+        if (self.x_mm is None) is not (self.y_mm is None):
+            raise BadValue("Only one side of the place is typed.", "Type both, or neither.")
+        plates, found = [], False
+        for plate in job.plates:
+            instances = []
+            for one in plate.instances:
+                if one.item == wanted:
+                    found = True
+                    one = altered(one, x_mm=self.x_mm, y_mm=self.y_mm, swing_deg=self.swing_deg)
+                instances.append(one)
+            plates.append(altered(plate, instances=tuple(instances)))
+        if not found:
+            raise BadValue("This item stands on no plate.", "Items that are cut are printed as their pieces.")
+        return altered(job, plates=tuple(plates))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        name = sheet.item_name[:80]
+        if self.x_mm is None:
+            return f"Arrange {name} on the plate"
+        return f"Put {name} at {self.x_mm:g}, {self.y_mm:g} mm"

@@ -1,0 +1,168 @@
+"""An item: what is printed as one, with all that is decided for it."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from ..core.graph import digest_of
+from ..core.stance.search import GOALS, MIXES, Goals
+from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
+from .part import PaintedMarks, Part, Size
+from .process import Footing, Supports
+
+UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
+
+
+class Grid(Document):
+    """Cut into a grid of boxes: the build volume less a margin on every side."""
+
+    margin_mm: Annotated[Length, Field(ge=0)] = 3.0
+
+
+class Stance(Document):
+    """Which way up: a turn of the part as it came, and a lift above the plate."""
+
+    quaternion: Quaternion = UPRIGHT
+    lift_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
+    name: str = "as it came"
+
+
+Weight = Annotated[float, Field(ge=0, le=5)]
+
+
+class StanceGoals(Document):
+    """Weights of the goals that stances are searched by; 0 where not given."""
+
+    less_support: Weight = 0.0
+    shorter_print: Weight = 0.0
+    clean_show: Weight = 0.0
+    better_surface: Weight = 0.0
+    firm: Weight = 0.0
+    smaller_layers: Weight = 0.0
+
+    @classmethod
+    def mix(cls, name: str) -> StanceGoals:
+        """A starting mix by its name."""
+        return cls(**{goal: getattr(MIXES[name], goal) for goal in GOALS})
+
+    def goals(self) -> Goals:
+        """Return them as the core takes them."""
+        return Goals(**self.model_dump())
+
+
+class Removed(Document):
+    """An automatic support that was taken out by hand: it stays out when the rest is made again."""
+
+    id: str = Field(max_length=40)
+    style: str = Field(default="", max_length=20)
+    at_mm: Vector
+
+
+class HandWork(Document):
+    """What was done to supports by hand in one stance; the supports themselves are kept apart.
+
+    ``of`` is the identity of the stance that it was done in: of its surface, turn and typed lift, never of a
+    result. The other supports were made round those of ``around``, for what ``made_for`` stands for; as soon
+    as that is something else they are made round all that is kept.
+    """
+
+    of: str = ""
+    kept: Digest | None = None
+    # Where the origin lies in the coordinates that they were kept in, from a time when it was the plate's.
+    origin_mm: tuple[float, float] = (0.0, 0.0)
+    count: Annotated[int, Field(ge=0)] = 0
+    removed: tuple[Removed, ...] = ()
+    made_for: str = ""
+    around: Digest | None = None
+
+
+class Variant(Document):
+    """Support settings with their limit and work by hand, kept under a name to compare."""
+
+    name: Name
+    supports: Supports
+    hand: HandWork = HandWork()
+    limit_deg: Annotated[float, Field(ge=0, le=90)]
+
+
+class PieceOf(Document):
+    """What a piece was cut from: the item, and its path in the cuts of that."""
+
+    item: ItemId
+    path: str = Field(pattern=r"^[0-9a-z./-]{1,60}$")
+
+
+class Item(Document):
+    """What gets printed as one: a body of a source or a piece of a cut, and what is decided for it.
+
+    Its id never changes: sized, mended, turned and held it stays the same item.
+    """
+
+    id: ItemId
+    piece: PieceOf | None = None
+    part: Part
+    # What the part was before it was mended and sized; empty while it is as it came.
+    came: Part | None = None
+    mended: Part | None = None
+    mending: tuple[str, ...] = ()
+    # The furthest that mending moved the surface of the part as it came.
+    moved_mm: float = 0.0
+    size: Size = Size()
+    grid: Grid | None = None
+    stance: Stance = Stance()
+    # Directions in the frame of the part: the side that must stay clean, and where the main load points.
+    show: Vector | None = None
+    load: Vector | None = None
+    goals: StanceGoals | None = None
+    supports: Supports | None = None
+    hand: HandWork = HandWork()
+    variants: tuple[Variant, ...] = ()
+    footing: Footing = Footing()
+    # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
+    accepted: dict[str, str] = {}
+    marks: PaintedMarks | None = None
+    # Holes and channels narrower than this are proposed to be kept clear.
+    channel_mm: Annotated[Length, Field(gt=0, le=200)] | None = None
+
+    @property
+    def original(self) -> Part:
+        """The part as it came."""
+        return self.came or self.part
+
+    @property
+    def base(self) -> Part:
+        """The part that is sized: mended or as it came."""
+        return self.mended or self.original
+
+    @property
+    def unmended(self) -> Part | None:
+        """What the part was before it was mended, in the size it came; ``None`` while it is unmended."""
+        return self.original if self.mended else None
+
+    @property
+    def nominal_mm(self) -> Vector:
+        """Sides of the printed part, along its axes as it came."""
+        return self.size.nominal_mm(self.base.size_mm)
+
+    @property
+    def stance_id(self) -> str:
+        """Identity of the stance: of the surface, the turn and the lift as it was typed."""
+        stance = self.stance
+        return digest_of(("stance", self.part.mesh, stance.quaternion, stance.lift_mm))
+
+    @property
+    def stem(self) -> str:
+        """Name of the file that it came in, without its ending."""
+        return self.part.file_name.rsplit(".", 1)[0]
+
+
+def fresh_id(part: Part, taken: set[str]) -> str:
+    """Return an id for a new item: after the surface that it came with, and its number among such."""
+    stem = part.mesh[:8]
+    number, found = 1, stem
+    while found in taken:
+        number += 1
+        found = f"{stem}-{number}"
+    return found

@@ -1,0 +1,74 @@
+import { all, find, SectionController, the } from '../../static/js/section.js';
+
+/** Section 1: steps through defects, and shows the part before it was mended. */
+export default class PartController extends SectionController {
+  /** Which of the parts before and after mending are shown. @type {'before' | 'after' | 'both'} */
+  mended = 'after';
+
+  /** @type {number | undefined} */
+  placeAt;
+
+  /** Key of the defects that the place is one of. @type {string | null} */
+  placeOf = null;
+
+  update() {
+    if (this.placeAt !== undefined && this.keepsPlace && find('#place-words')) {
+      the('#place-words').textContent = `${this.placeAt + 1} of ${the('#places').dataset.count}`;
+    }
+    if (this.page.keys.before) this.#showMended(this.mended);
+  }
+
+  leave() {
+    if (this.page.keys.before) this.view.showMended('after');
+    this.placeAt = undefined;
+  }
+
+  /** Another part came before this one. */
+  unmended() {
+    this.mended = 'after';
+  }
+
+  get keepsPlace() {
+    return this.placeOf !== null && this.placeOf === this.page.state.health;
+  }
+
+  clicked(button) {
+    if (button.dataset.placeStep) this.#place(Number(button.dataset.placeStep));
+    else if (button.dataset.mended) this.#showMended(/** @type {'before' | 'after' | 'both'} */ (button.dataset.mended));
+    else return false;
+    return true;
+  }
+
+  key(event) {
+    if (event.key === 'b') this.#showMended(this.mended === 'before' ? 'after' : 'before');
+    else if (event.key === 'n' || event.key === 'p') this.#place(event.key === 'n' ? 1 : -1);
+    else return false;
+    return true;
+  }
+
+  /** Step through the defects. @param {number} step  1 on, -1 back */
+  async #place(step) {
+    const list = find('#places');
+    const { health } = this.page.state;
+    if (!list || !health) return;
+    const count = Number(list.dataset.count);
+    const same = this.placeOf === health;
+    this.placeOf = health;
+    this.placeAt = same && this.placeAt !== undefined ? (this.placeAt + step + count) % count : (step > 0 ? 0 : count - 1);
+    const answer = await fetch(`/api/blocks/health/${health}/${this.placeAt}`);
+    if (!answer.ok) return;
+    const place = await answer.json();
+    if (this.page.store.open !== 'part') return;
+    this.view.setPlace(place);
+    the('#place-words').textContent = `${this.placeAt + 1} of ${count}: ${place.words}`;
+    document.body.dataset.place = String(this.placeAt);
+  }
+
+  /** Show the part before mending, after it, or both. @param {'before' | 'after' | 'both'} which */
+  #showMended(which) {
+    if (!this.page.state.before || this.page.store.open !== 'part') return;
+    this.mended = which;
+    this.view.showMended(which);
+    for (const b of all('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
+  }
+}

@@ -1,0 +1,166 @@
+"""Sizing and mending: the surface is made in a worker first, then the step is kept."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import replace
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse, Response
+from starlette.concurrency import run_in_threadpool
+
+from ....core.errors import BadValue
+from ....core.units import length_mm, number
+from ....sheet.changes import Mend, Resize, SeparateItem
+from ....sheet.models import ItemSheet
+from ....sheet.part import Part, Size
+from ....store.store import Job
+from ....work import worker
+from ....work.intake import separate
+from ...dependencies import Services, Use, render
+from ...looking import Look, Looking
+from ...words import shown
+
+router = APIRouter(prefix="/jobs/{job_id}")
+
+Text = Annotated[str, Form(max_length=40)]
+
+
+async def give_size(use: Services, job_id: str, size: Size, look: Looking) -> Job:
+    """Size the part of an item."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    part, marks = await asyncio.wrap_future(use.work.ask(worker.resize, sheet, size))
+    change = Resize(size=size, part=part, of=sheet.base.mesh, marks=marks, marks_before=_painted(sheet))
+    return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
+
+
+def _painted(sheet: ItemSheet) -> str:
+    return sheet.marks.digest if sheet.marks else ""
+
+
+async def mend_part(
+    use: Services, job_id: str, steps: tuple[str, ...] | None, look: Looking
+) -> tuple[Job, dict[str, Any]]:
+    """Mend the part of an item; the second answer tells what was done."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    busy = "This part is being mended already."
+    done = await asyncio.wrap_future(use.work.ask(worker.mend, sheet, steps, page=job_id, busy=busy))
+    told = {
+        "done": list(done.words),
+        "closed": done.closed,
+        "defects_left": done.defects_left,
+        "volume_change_mm3": done.volume_change_mm3,
+        "greatest_move_mm": done.greatest_move_mm,
+    }
+    if not done.words:
+        return await run_in_threadpool(use.store.job, job_id), told
+    change = Mend(
+        part=done.part,
+        sized=done.sized,
+        words=done.words,
+        moved_mm=done.greatest_move_mm,
+        of=sheet.base.mesh,
+        marks=done.marks,
+        marks_before=_painted(sheet),
+    )
+    return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id)), told
+
+
+async def _answer(request: Request, use: Services, job: Job, look: Looking) -> Response:
+    return await run_in_threadpool(render, request, use, job, look)
+
+
+async def _bodies(use: Services, sheet: ItemSheet) -> list[Part]:
+    return await asyncio.wrap_future(use.work.ask(worker.separate, sheet))
+
+
+@router.post("/size", name="size")
+async def size(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    x: Text = "",
+    y: Text = "",
+    z: Text = "",
+    percent: Text = "",
+    shrink_x: Text = "",
+    shrink_y: Text = "",
+    shrink_z: Text = "",
+    together: Annotated[bool, Form()] = False,
+    mirror: Annotated[Literal["", "x", "y", "z"], Form()] = "",
+    reset: Annotated[bool, Form()] = False,
+) -> Response:
+    """Size the part from a form; of its fields those count that differ from what the sheet shows."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    old = sheet.size
+    if reset:
+        new = old.reset()
+    elif mirror:
+        new = old.mirrored(mirror)
+    else:
+        new = old.scaled(number(percent)) if percent and percent != shown(100 * old.scale[0]) else old
+        shrinkage = tuple(
+            number(text) if text else before
+            for text, before in zip((shrink_x, shrink_y, shrink_z), old.shrinkage_percent, strict=True)
+        )
+        new = Size.model_validate({**new.model_dump(), "shrinkage_percent": shrinkage})
+        sides = old.nominal_mm(sheet.base.size_mm)
+        target = [
+            length_mm(text) if text and text != shown(before) else None
+            for text, before in zip((x, y, z), sides, strict=True)
+        ]
+        new = new.aimed(sheet.base.size_mm, target, together)
+    return await _answer(request, use, await give_size(use, job_id, new, look), look)
+
+
+@router.post("/unit", name="unit")
+async def unit(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    unit: Annotated[Literal["mm", "cm", "inch", "m"], Form()],
+) -> Response:
+    """Choose the unit of a file that states none."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    if sheet.original.stated_unit is not None:
+        raise BadValue("This file states its unit.", "Size the part by percent instead.")
+    chosen = Size.model_validate({**sheet.size.model_dump(), "unit": unit})
+    return await _answer(request, use, await give_size(use, job_id, chosen, look), look)
+
+
+@router.post("/separate", name="separate")
+async def separate_bodies(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Make a job of each body, and go to the Yard, where they stand first."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    for fresh in reversed(separate(sheet, await _bodies(use, sheet))):
+        await run_in_threadpool(use.store.create_job, fresh, f"Body of {sheet.name}"[:200])
+    url = str(request.url_for("yard"))
+    if request.headers.get("hx-request"):
+        return Response(status_code=204, headers={"HX-Redirect": url})
+    return RedirectResponse(url, 303)
+
+
+@router.post("/items/separate", name="separate_items")
+async def separate_items(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Make an item of each body."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    change = SeparateItem(parts=tuple(await _bodies(use, sheet)), of=sheet.part.mesh)
+    job = await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
+    at = min(sheet.number, len(job.sheet.items)) - 1
+    return await _answer(request, use, job, replace(look, item=job.sheet.items[at].id))
+
+
+@router.post("/mend", name="mend")
+async def mend(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    step: Annotated[str, Form(max_length=20)] = "",
+) -> Response:
+    """Mend the part, all at once or by one step."""
+    job, _ = await mend_part(use, job_id, (step,) if step else None, look)
+    return await _answer(request, use, job, look)

@@ -1,0 +1,81 @@
+import { fetchBlock, readMesh } from '../../static/js/blocks.js';
+import { find, SectionController } from '../../static/js/section.js';
+import { SupportHand } from './hand.js';
+
+/** Supports in the order of their shells. @param {string} key @returns {Promise<import('./hand.js').Listed[]>} */
+export const supportList = async (key) => {
+  const answer = await fetch(`/api/blocks/supports/${key}/list`);
+  if (!answer.ok) throw new Error('SupportsController: the supports could not be listed');
+  return answer.json();
+};
+
+/** Section 6: supports by hand, what the check found, and variants compared. */
+export default class SupportsController extends SectionController {
+  coloured = true;
+
+  /** Key of the supports that the place in the view is one of. @type {string | null} */
+  placeOf = null;
+
+  constructor(page) {
+    super(page);
+    page.tabs.supports = 'make';
+    this.hand = new SupportHand(page.view, {
+      raise: () => page.state.raise,
+      acted: () => page.acted(),
+      quiet: () => page.refreshing,
+      send: (url, values) => page.send(url, values),
+      open: () => { if (page.store.open === 'supports' && page.tabs.supports !== 'hand') page.tab('hand'); },
+    });
+  }
+
+  /** Supports have come, or gone. @param {string | null} key */
+  async loaded(key) {
+    this.hand.setList(key ? await supportList(key) : []);
+  }
+
+  update() {
+    this.hand.follow(!this.page.state.resin && Boolean(find('#picked')), this.page.state.step);
+  }
+
+  leave() {
+    this.hand.follow(false, this.page.state.step);
+  }
+
+  escape() {
+    this.hand.leave();
+  }
+
+  get keepsPlace() {
+    return this.placeOf !== null && this.placeOf === this.page.state.supports;
+  }
+
+  tags() {
+    return this.page.islandTags();
+  }
+
+  clicked(button) {
+    if (button.dataset.difference) this.#differ(button.dataset.difference);
+    else if (button.dataset.fault) this.#look(button.dataset.fault.split(',').map(Number));
+    else return false;
+    return true;
+  }
+
+  /** Come near to a place of the plate, in its layer. @param {number[]} at  x, y, z, mm */
+  #look(at) {
+    const { raise, supports } = this.page.state;
+    this.page.profile.goTo(Math.max(0, at[2] + raise - 1e-6));
+    this.placeOf = supports;
+    this.view.setPlace(this.view.spot(at, raise, '#b3261e'));
+  }
+
+  /** Show how a variant of the supports differs from those of now, or no longer. @param {string} key */
+  async #differ(key) {
+    if (this.hand.differing && this.hand.key === key) {
+      this.hand.differ(null);
+      return;
+    }
+    const [shell, list] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), supportList(key)]);
+    this.hand.key = key;
+    this.hand.differ({ data: readMesh(shell), list });
+  }
+}

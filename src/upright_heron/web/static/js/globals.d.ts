@@ -1,0 +1,4 @@
+/** htmx, as the page loads it: a script of its own, not a module. */
+declare const htmx: {
+  ajax(method: string, url: string, options: { target: string; values?: Record<string, unknown>; swap?: string }): Promise<void>;
+};

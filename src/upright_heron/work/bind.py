@@ -1,0 +1,416 @@
+"""The one place that turns a sheet and an item into the settings and sources that recipes read."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+from ..core.footing.footing import FootingKind
+from ..core.graph import GRAPH, Graph, Keys, Ref, Source
+from ..core.recipes import settings as s
+from ..core.recipes.handoff import MARKS
+from ..core.recipes.part import MARKS_DEMAND, MARKS_SHOW, MESH
+from ..core.recipes.supports_filament import AROUND, KEPT
+from ..core.split.grid import box_for
+from ..sheet.item import HandWork, Variant
+from ..sheet.models import ItemSheet, JobSheet
+from ..sheet.process import Second
+from ..sheet.upcast import is_of
+
+T = TypeVar("T")
+Reader = Callable[[ItemSheet], Any]
+
+_READERS: dict[type, Reader] = {}
+_SOURCES: dict[str, Callable[[ItemSheet], Ref | None]] = {}
+_OF_PLATE: dict[type, Callable[[JobSheet, int], Any]] = {}
+
+
+def binds(kind: type[T]) -> Callable[[Callable[[ItemSheet], T | None]], Callable[[ItemSheet], T | None]]:
+    """Declare how settings are read off the sheet of an item; ``None`` where they are not asked for."""
+
+    def declared(reader: Callable[[ItemSheet], T | None]) -> Callable[[ItemSheet], T | None]:
+        _READERS[kind] = reader
+        return reader
+
+    return declared
+
+
+def binds_source(source: Source[Any]) -> Callable[[Callable[[ItemSheet], Ref | None]], Any]:
+    """Declare what a source is bound to on the sheet of an item."""
+
+    def declared(reader: Callable[[ItemSheet], Ref | None]) -> Any:
+        _SOURCES[source.name] = reader
+        return reader
+
+    return declared
+
+
+class ItemBinding:
+    """An item of a job, as the graph sees it.
+
+    Parameters
+    ----------
+    sheet : ItemSheet
+    around : bool
+        Automatic supports are made round those of hands; without it, as if there were none.
+    """
+
+    def __init__(self, sheet: ItemSheet, *, around: bool = True) -> None:
+        self._sheet = sheet
+        self._around = around
+        self._known: dict[type, object | None] = {}
+
+    def settings(self, kind: type) -> object | None:
+        """As ``Binding``."""
+        if kind not in self._known:
+            reader = _READERS.get(kind)
+            self._known[kind] = None if reader is None else reader(self._sheet)
+        return self._known[kind]
+
+    def source(self, source: Source[Any]) -> Ref | None:
+        """As ``Binding``."""
+        if source is AROUND and not self._around:
+            return None
+        reader = _SOURCES.get(source.name)
+        return None if reader is None else reader(self._sheet)
+
+    def each(self) -> Sequence[ItemBinding]:
+        """As ``Binding``: an item speaks of no other."""
+        return ()
+
+
+class PlateBinding:
+    """A plate of a job, as the graph sees it: it speaks of the items that stand on it."""
+
+    def __init__(self, job: JobSheet, plate: int = 0) -> None:
+        self._job = job
+        self._plate = plate
+
+    def settings(self, kind: type) -> object | None:
+        """As ``Binding``."""
+        reader = _OF_PLATE.get(kind)
+        return None if reader is None else reader(self._job, self._plate)
+
+    def source(self, source: Source[Any]) -> Ref | None:
+        """As ``Binding``: a plate has none of its own."""
+        return None
+
+    def each(self) -> Sequence[ItemBinding]:
+        """As ``Binding``."""
+        return [ItemBinding(self._job.on(item)) for item in items_of(self._job, self._plate)]
+
+
+def items_of(job: JobSheet, plate: int) -> tuple[str, ...]:
+    """Ids of the items on a plate, each once, in the order of the job."""
+    there = {one.item for one in job.plates[plate].instances}
+    return tuple(item.id for item in job.items if item.id in there)
+
+
+# Keys are asked for again and again while sheets stay the same; the items of a new step are those of the step
+# before but for the one that was changed.
+_recent: OrderedDict[int, tuple[object, Keys]] = OrderedDict()
+RECENT = 4000
+
+
+def keys_of(sheet: ItemSheet, graph: Graph = GRAPH) -> Keys:
+    """Keys of all results of an item."""
+    known = _recent.get(id(sheet))
+    if known is not None and known[0] is sheet and known[1].graph is graph:
+        return known[1]
+    made = Keys(ItemBinding(sheet), graph)
+    _recent[id(sheet)] = (sheet, made)
+    while len(_recent) > RECENT:
+        _recent.popitem(last=False)
+    return made
+
+
+def plate_keys(job: JobSheet, plate: int = 0, graph: Graph = GRAPH) -> Keys:
+    """Keys of all results of a plate."""
+    known = _recent.get(id(job))
+    if known is not None and known[0] is job and plate == 0 and known[1].graph is graph:
+        return known[1]
+    made = Keys(PlateBinding(job, plate), graph)
+    made.share([keys_of(job.on(item), graph) for item in items_of(job, plate)])
+    if plate == 0:
+        _recent[id(job)] = (job, made)
+    return made
+
+
+def hand_of(sheet: ItemSheet) -> HandWork:
+    """The work by hand that belongs to the stance of a sheet; none where it belongs to another."""
+    return sheet.hand if is_of(sheet.hand.of, sheet) else HandWork(of=sheet.stance_id)
+
+
+def growing(sheet: ItemSheet) -> str:
+    """What automatic supports are made from, whatever hands made beside them."""
+    return Keys(ItemBinding(sheet, around=False)).get("grown") or ""
+
+
+def as_variant(sheet: ItemSheet, kept: Variant) -> ItemSheet:
+    """The sheet as if a variant of its supports were taken."""
+    return sheet.model_copy(
+        update={"supports": kept.supports, "hand": kept.hand, "limit_deg": kept.limit_deg, "variants": ()}
+    )
+
+
+# Sources -----------------------------------------------------------------------
+
+
+@binds_source(MESH)
+def _mesh(sheet: ItemSheet) -> Ref:
+    return Ref(sheet.part.mesh, sheet.part.mesh)
+
+
+@binds_source(MARKS_DEMAND)
+def _marks_demand(sheet: ItemSheet) -> Ref | None:
+    marks = sheet.marks
+    return Ref(marks.demand, marks.digest) if marks is not None and marks.demand else None
+
+
+@binds_source(MARKS_SHOW)
+def _marks_show(sheet: ItemSheet) -> Ref | None:
+    marks = sheet.marks
+    return Ref(marks.show, marks.digest) if marks is not None and marks.show else None
+
+
+@binds_source(MARKS)
+def _marks(sheet: ItemSheet) -> Ref | None:
+    return Ref(sheet.marks.digest, sheet.marks.digest) if sheet.marks is not None else None
+
+
+def _by_hand(digest: str | None, hand: HandWork) -> Ref | None:
+    if digest is None:
+        return None
+    x, y = hand.origin_mm
+    name = f"{digest}@{x!r},{y!r}" if x or y else digest
+    return Ref(name, name)
+
+
+_NOTHING = HandWork()
+
+
+def _hand(sheet: ItemSheet) -> HandWork:
+    """The work by hand that counts in this stance; most items have none in any."""
+    hand = sheet.hand
+    if hand.kept is None and hand.around is None and not hand.removed:
+        return _NOTHING
+    return hand if is_of(hand.of, sheet) else _NOTHING
+
+
+@binds_source(KEPT)
+def _kept(sheet: ItemSheet) -> Ref | None:
+    hand = _hand(sheet)
+    return _by_hand(hand.kept, hand)
+
+
+@binds_source(AROUND)
+def _round(sheet: ItemSheet) -> Ref | None:
+    hand = _hand(sheet)
+    if hand.kept is None and hand.around is None:
+        return None
+    same = bool(hand.made_for) and hand.made_for == growing(sheet)
+    return _by_hand(hand.around if same else hand.kept, hand)
+
+
+# Settings of an item ------------------------------------------------------------
+
+
+@binds(s.PartFacts)
+def _part(sheet: ItemSheet) -> s.PartFacts:
+    return s.PartFacts(sheet.part.closed, sheet.part.volume_mm3, sheet.part.area_mm2)
+
+
+@binds(s.ThinWall)
+def _thin(sheet: ItemSheet) -> s.ThinWall:
+    return s.ThinWall(sheet.thinnest_mm)
+
+
+@binds(s.ChannelWidth)
+def _channel(sheet: ItemSheet) -> s.ChannelWidth | None:
+    return None if sheet.channel_mm is None else s.ChannelWidth(sheet.channel_mm)
+
+
+@binds(s.Limit)
+def _limit(sheet: ItemSheet) -> s.Limit:
+    return s.Limit(sheet.limit)
+
+
+@binds(s.Turn)
+def _turn(sheet: ItemSheet) -> s.Turn:
+    return s.Turn(sheet.stance.quaternion)
+
+
+@binds(s.Lift)
+def _lift(sheet: ItemSheet) -> s.Lift:
+    return s.Lift(sheet.lift_mm)
+
+
+@binds(s.LayerHeight)
+def _layer(sheet: ItemSheet) -> s.LayerHeight:
+    return s.LayerHeight(sheet.layer_mm)
+
+
+@binds(s.Walk)
+def _walk(sheet: ItemSheet) -> s.Walk:
+    return s.Walk(sheet.spot_mm, sheet.is_resin, sheet.step_factor)
+
+
+@binds(s.FigureSetting)
+def _figures(sheet: ItemSheet) -> s.FigureSetting:
+    return s.FigureSetting(sheet.setting())
+
+
+@binds(s.SearchSetting)
+def _search(sheet: ItemSheet) -> s.SearchSetting | None:
+    if sheet.goals is None:
+        return None
+    return s.SearchSetting(sheet.setting(load=False), sheet.goals.goals())
+
+
+@binds(s.PaintedShow)
+def _painted_show(sheet: ItemSheet) -> s.PaintedShow | None:
+    return s.PaintedShow() if sheet.show_is_painted else None
+
+
+@binds(s.ShowDirection)
+def _show(sheet: ItemSheet) -> s.ShowDirection | None:
+    if sheet.show is None or sheet.show_is_painted:
+        return None
+    return s.ShowDirection(sheet.show)
+
+
+@binds(s.Bridges)
+def _bridges(sheet: ItemSheet) -> s.Bridges:
+    return s.Bridges(0.0 if sheet.is_resin else sheet.bridge_mm)
+
+
+@binds(s.Demand)
+def _demand(sheet: ItemSheet) -> s.Demand | None:
+    asked = sheet.filament
+    if asked is None or sheet.is_resin:
+        return None
+    return s.Demand(
+        hold=asked.hold,
+        smallest_mm2=asked.smallest_mm2,
+        steady=asked.steady,
+        steady_at=asked.steady_at,
+        let_be=frozenset(sheet.accepted),
+        spacing_mm=asked.spacing_mm,
+        branch_mm=asked.branch_mm,
+        clearance_mm=asked.clearance_mm,
+        branch_deg=asked.branch_deg,
+        from_plate=asked.from_plate,
+    )
+
+
+@binds(s.Styles)
+def _styles(sheet: ItemSheet) -> s.Styles | None:
+    asked = sheet.filament
+    return None if asked is None else s.Styles(asked.style, tuple(sorted(asked.by_patch.items())))
+
+
+@binds(s.FilamentSupports)
+def _filament(sheet: ItemSheet) -> s.FilamentSupports | None:
+    if sheet.filament is None or sheet.is_resin:
+        return None
+    return s.FilamentSupports(sheet.support_settings())
+
+
+@binds(s.ResinSupports)
+def _resin(sheet: ItemSheet) -> s.ResinSupports | None:
+    if sheet.resin is None or not sheet.is_resin:
+        return None
+    return s.ResinSupports(sheet.support_settings())
+
+
+@binds(s.TakenOut)
+def _taken(sheet: ItemSheet) -> s.TakenOut:
+    return s.TakenOut(tuple(s.Gone(gone.id, gone.style, gone.at_mm) for gone in _hand(sheet).removed))
+
+
+@binds(s.Tool)
+def _tool(sheet: ItemSheet) -> s.Tool | None:
+    return None if sheet.filament is None else s.Tool(sheet.filament.tool_mm)
+
+
+@binds(s.FootingSetting)
+def _footing(sheet: ItemSheet) -> s.FootingSetting | None:
+    if sheet.footing.kind is FootingKind.NONE:
+        return None
+    asked = sheet.footing_settings()
+    return s.FootingSetting(
+        asked.kind, asked.lines, asked.line_width_mm, asked.margin_mm, asked.raft_layers, asked.gap_mm
+    )
+
+
+@binds(s.Box)
+def _box(sheet: ItemSheet) -> s.Box | None:
+    return None if sheet.grid is None else s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
+
+
+@binds(s.BuildVolume)
+def _volume(sheet: ItemSheet) -> s.BuildVolume:
+    return s.BuildVolume(sheet.machine.build_mm)
+
+
+@binds(s.Listing)
+def _listing(sheet: ItemSheet) -> s.Listing:
+    return s.Listing(
+        limit_deg=sheet.limit,
+        bridge_mm=sheet.bridge_mm,
+        material=sheet.stuff.name,
+        resin=sheet.is_resin,
+        accepted=tuple(sorted(sheet.accepted.items())),
+        supported=sheet.supports is not None,
+    )
+
+
+@binds(s.Costing)
+def _costing(sheet: ItemSheet) -> s.Costing:
+    return s.Costing(
+        printer=sheet.machine,
+        material=sheet.stuff,
+        layer_mm=sheet.layer_mm,
+        walls=sheet.process.walls,
+        infill=sheet.process.infill_percent / 100.0,
+        every=sheet.filament.every if sheet.filament is not None else 1,
+        second=sheet.second.value,
+        second_material=sheet.second_stuff,
+    )
+
+
+@binds(s.Choices)
+def _choices(sheet: ItemSheet) -> s.Choices:
+    return s.Choices(
+        technology=sheet.machine.technology,
+        is_cut=sheet.grid is not None,
+        has_supports=sheet.supports is not None,
+        footing=sheet.footing.kind,
+    )
+
+
+@binds(s.Naming)
+def _naming(sheet: ItemSheet) -> s.Naming:
+    second = sheet.second
+    other = sheet.second_stuff.name if second is not Second.NOTHING else ""
+    return s.Naming(sheet.item_name, second.value, other)
+
+
+# Settings of a plate ------------------------------------------------------------
+
+
+def _layout(job: JobSheet, plate: int) -> s.Layout:
+    machine = job.machine
+    instances = tuple(
+        s.Instance(one.item, one.x_mm, one.y_mm, one.swing_deg, one.copy_number)
+        for one in job.plates[plate].instances
+    )
+    return s.Layout(machine.build_mm, machine.spot_mm, instances, items_of(job, plate))
+
+
+def _title(job: JobSheet, plate: int) -> s.Title:
+    return s.Title(job.name)
+
+
+_OF_PLATE.update({s.Layout: _layout, s.Title: _title})

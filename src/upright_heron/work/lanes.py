@@ -1,0 +1,116 @@
+"""Worker processes, one a lane: each does one thing at a time, can be told to stop, is replaced when lost."""
+
+from __future__ import annotations
+
+import multiprocessing
+import threading
+from collections.abc import Callable, Sequence
+from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ..core.graph import GRAPH
+from . import worker
+
+# Message of a worker: what it is about, the number of its task, a text, and two counts.
+Message = tuple[str, int, str, int, int]
+
+
+@dataclass
+class Lane:
+    """One worker process.
+
+    Attributes
+    ----------
+    number : int
+    executor : Executor
+    events : Queue
+        What its process tells. Each process has one of its own: one that dies may hold its lock for ever.
+    task : int
+        Number of the task that it works on, or 0.
+    about : str
+        Key of the surface that it worked on last: that is still at hand there.
+    """
+
+    number: int
+    executor: Executor
+    events: Any
+    task: int = 0
+    about: str = field(default="", compare=False)
+
+
+class Lanes:
+    """The worker processes of a server.
+
+    Parameters
+    ----------
+    database : Path
+    count : int
+    told : callable
+        Called, in a thread of its own, with each message of a worker.
+    """
+
+    def __init__(self, database: Path, count: int, told: Callable[[Message], None]) -> None:
+        context = multiprocessing.get_context("spawn")
+        self._context = context
+        self._database = database
+        # A worker stops when its flag holds the number of its task: an old flag stops nothing new.
+        self._flags = context.Array("q", count, lock=False)
+        self._told = told
+        self.lanes = [Lane(number, *self._process()) for number in range(count)]
+
+    def _process(self) -> tuple[Executor, Any]:
+        """A new process, and the queue of what it tells, with somebody who listens."""
+        events = self._context.Queue()
+        listener = threading.Thread(target=self._listen, args=(events,), name="work-events", daemon=True)
+        listener.start()
+        arguments = (str(self._database), events, self._flags, GRAPH.modules)
+        pool = ProcessPoolExecutor(1, mp_context=self._context, initializer=worker.start, initargs=arguments)
+        return pool, events
+
+    def warm_up(self) -> None:
+        """Start the processes now instead of at the first request."""
+        for lane in self.lanes:
+            lane.executor.submit(worker.ready)
+
+    def submit(
+        self, lane: Lane, task: int, call: Callable[..., Any], arguments: Sequence[Any]
+    ) -> Future[Any]:
+        """Have a lane call ``call(task, lane number, *arguments)``."""
+        self._flags[lane.number] = 0
+        lane.task = task
+        try:
+            return lane.executor.submit(call, task, lane.number, *arguments)
+        except BrokenExecutor:
+            self.replace(lane)
+            return lane.executor.submit(call, task, lane.number, *arguments)
+
+    def replace(self, lane: Lane) -> None:
+        """Give a lane a new process; the one that it had is lost."""
+        lost = lane.executor
+        lane.executor, lane.events = self._process()
+        lane.about = ""
+        lost.shutdown(wait=False, cancel_futures=True)
+
+    def stop(self, task: int) -> None:
+        """Ask whoever works on a task to stop."""
+        for lane in self.lanes:
+            if lane.task == task:
+                self._flags[lane.number] = task
+
+    def close(self) -> None:
+        """Stop all tasks and processes."""
+        for lane in self.lanes:
+            self._flags[lane.number] = lane.task
+        for lane in self.lanes:
+            lane.executor.shutdown(wait=True, cancel_futures=True)
+            lane.events.put(None)
+            lane.events.cancel_join_thread()
+
+    def _listen(self, events: Any) -> None:
+        while True:
+            message = events.get()
+            if message is None:
+                return
+            self._told(message)

@@ -1,0 +1,216 @@
+"""Several items in one job: each with its own stance, supports and footing, handed off together."""
+
+import json
+
+import lib3mf
+import numpy as np
+from manifold3d import Manifold
+
+from tests.support import box, mesh_of, stl, tee
+from tests.web.test_app import AppCase, Page, flat
+from upright_heron.core.formats.read import read
+from upright_heron.core.formats.reading import finish
+from upright_heron.core.handoff.stl import write_stl
+
+
+class ItemsCase(AppCase):
+    def add(self, job_id, data, name):
+        return self.client.post(f"/api/jobs/{job_id}/items", params={"name": name}, content=data)
+
+    def sheet(self, job_id, at=0):
+        return flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"], at)
+
+    def ids(self, job_id):
+        return [item["id"] for item in self.sheet(job_id)["items"]]
+
+    def looking(self, job_id, at, number=1):
+        """Section of the page of a job that looks at one of its items."""
+        return Page(self.client.get(f"/jobs/{job_id}/sheet?open={number}&item={self.ids(job_id)[at]}").text)
+
+    def state(self, job_id, at=0):
+        return json.loads(self.looking(job_id, at).text("state"))
+
+    def to(self, job_id, at, kind, status=200, step=None, page="", **fields):
+        """Change one of the items, as a page that looks at it does."""
+        headers = {"HX-Request": "true", "Heron-Item": self.ids(job_id)[at], "Heron-Page": page}
+        if step is not None:
+            headers["Heron-Step"] = str(step)
+        answer = self.client.post(f"/jobs/{job_id}/changes/{kind}", data=fields, headers=headers)
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer
+
+    def two(self):
+        job_id = self.job(stl(tee()), "tee.stl")
+        self.assertEqual(self.add(job_id, stl(box(30, 20, 10)), "block.stl").status_code, 201)
+        return job_id
+
+
+class ItemsTest(ItemsCase):
+    def test_each_item_keeps_its_own_stance_and_supports(self):
+        job_id = self.two()
+        self.to(job_id, 1, "turn", x_deg="90")
+        self.assertEqual(self.sheet(job_id, 0)["stance"]["name"], "as it came")
+        self.assertEqual(self.sheet(job_id, 1)["stance"]["name"], "on its front")
+        self.to(job_id, 0, "supports", gap_mm="0.2")
+        self.to(job_id, 0, "layer", layer_mm="0.3")
+        self.settle(job_id)
+        self.assertIsNotNone(self.state(job_id, 0)["supports"])
+        # What is the machine's is shared, what is the item's is not.
+        sheet = self.sheet(job_id, 1)
+        self.assertEqual((sheet["layer_mm"], sheet["supports"]), (0.3, None))
+        self.assertIsNone(self.state(job_id, 1)["supports"])
+
+    def test_two_pages_look_at_different_items_and_neither_moves_the_other(self):
+        job_id = self.two()
+        mine = self.state(job_id, 0)
+        self.looking(job_id, 1)
+        self.to(job_id, 0, "turn", x_deg="90")
+        self.assertEqual(self.sheet(job_id, 1)["stance"]["name"], "as it came")
+        self.assertEqual(self.state(job_id, 0)["mesh"], mine["mesh"])
+        # A change that names no item is refused where there are several.
+        self.change(job_id, "turn", status=422, x_deg="90")
+        answer = self.client.post(
+            f"/jobs/{job_id}/changes/turn", data={"x_deg": "90"}, headers={"Heron-Item": "gone"}
+        )
+        self.assertEqual(answer.status_code, 422)
+
+    def test_steps_of_others_are_merged_or_told(self):
+        job_id = self.two()
+        seen = self.client.get(f"/api/jobs/{job_id}").json()["step_id"]
+        self.to(job_id, 0, "turn", x_deg="90", step=seen, page="me")
+        # Another page, still on the old step: other item, other field, and the same.
+        self.to(job_id, 1, "turn", y_deg="90", step=seen, page="you")
+        self.to(job_id, 0, "footing", footing="brim", step=seen, page="you")
+        before = self.client.get(f"/api/jobs/{job_id}").json()
+        told = self.to(job_id, 0, "turn", status=409, y_deg="45", step=seen, page="you").text
+        self.assertIn("stance of tee.stl", told)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json(), before)
+        names = [self.sheet(job_id, k)["stance"]["name"] for k in (0, 1)]
+        self.assertEqual(names, ["on its front", "on its right side"])
+        self.assertEqual(self.sheet(job_id, 0)["footing"]["kind"], "brim")
+        # One's own quick second press is no clash.
+        now = self.client.get(f"/api/jobs/{job_id}").json()["step_id"]
+        for _ in range(2):
+            self.to(job_id, 0, "turn", x_deg="90", step=now, page="me")
+
+    def test_undo_looks_where_the_change_was(self):
+        job_id = self.two()
+        self.to(job_id, 1, "footing", footing="brim")
+        first = self.ids(job_id)[0]
+        answer = self.client.post(f"/jobs/{job_id}/undo?open=7&item={first}")
+        self.assertEqual(json.loads(Page(answer.text).text("state"))["item"], self.ids(job_id)[1])
+        self.client.post(f"/jobs/{job_id}/redo")
+        self.assertEqual(self.sheet(job_id, 1)["footing"]["kind"], "brim")
+        for _ in range(2):
+            self.client.post(f"/jobs/{job_id}/undo")
+        self.assertEqual(len(self.ids(job_id)), 1)
+        self.assertNotIn("parts", self.section(job_id, 1).ids)
+
+    def test_all_items_leave_in_one_file_beside_each_other(self):
+        job_id = self.two()
+        self.add(job_id, stl(box(12, 12, 12)), "cube.stl")
+        self.to(job_id, 0, "supports", gap_mm="0.2")
+        data = self.client.get(f"/jobs/{job_id}/handoff.3mf").content
+        model = lib3mf.Wrapper().CreateModel()
+        reader = model.QueryReader("3mf")
+        reader.SetStrictModeActive(True)
+        reader.ReadFromBuffer(data)
+        self.assertEqual(reader.GetWarningCount(), 0)
+        bodies = read(data, "all.3mf").bodies
+        self.assertEqual(len(bodies), 4)
+        parts = [finish(b.corners).mesh for b in bodies if "support" not in b.name]
+        sizes = sorted(tuple(np.round(m.size_mm, 3)) for m in parts)
+        expected = sorted(
+            tuple(np.round(m.size_mm, 3)) for m in map(mesh_of, (tee(), box(30, 20, 10), box(12, 12, 12)))
+        )
+        self.assertEqual(sizes, expected)
+        for i, a in enumerate(parts):
+            self.assertAlmostEqual(a.bounds[0][2], 0.0, places=5)
+            for b in parts[i + 1 :]:
+                apart = np.maximum(a.bounds[0] - b.bounds[1], b.bounds[0] - a.bounds[1])[:2]
+                self.assertGreaterEqual(apart.max(), 5 - 1e-6)
+        self.settle(job_id)
+        page = self.section(job_id, 9)
+        self.assertIn("cube.stl", page.text("all-parts"))
+        self.assertIn("One after the other", page.text("whole"))
+
+    def test_preflight_speaks_of_every_item(self):
+        job_id = self.two()
+        self.settle(job_id)
+        # The tee overhangs and stands on little; the block is faultless, and is looked at.
+        tee_id, block = self.ids(job_id)
+        self.settle(job_id)
+        answer = self.client.get(f"/jobs/{job_id}?item={block}").text
+        self.assertIn(f'data-item="{tee_id}"><span class="item-number">1</span>', answer)
+        self.assertNotIn(f'data-item="{block}"><span class="item-number">', answer)
+
+    def test_bodies_become_items_of_the_same_job_and_one_is_taken_out(self):
+        both = Manifold.compose([box(10, 10, 10), box(20, 10, 10, (40, 0, 0))])
+        job_id = self.job(write_stl(mesh_of(both)), "pair.stl")
+        self.client.post(f"/jobs/{job_id}/items/separate")
+        lengths = sorted(self.sheet(job_id, k)["part"]["size_mm"][0] for k in (0, 1))
+        np.testing.assert_allclose(lengths, [10, 20], atol=1e-5)
+        self.to(job_id, 0, "take-out")
+        self.assertEqual(len(self.ids(job_id)), 1)
+        answer = self.change(job_id, "take-out", status=422)
+        self.assertIn("only item", answer.text)
+
+    def test_a_bad_file_adds_nothing(self):
+        job_id = self.two()
+        before = self.client.get(f"/api/jobs/{job_id}").json()["step"]
+        self.refused(self.add(job_id, b"no mesh " * 100, "x.stl"), 422, "not a mesh file")
+        self.refused(self.add("nobody", stl(tee()), "x.stl"), 404, "no such job")
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["step"], before)
+
+    def test_another_kind_of_machine_clears_the_supports_of_every_item(self):
+        job_id = self.two()
+        self.to(job_id, 0, "supports", gap_mm="0.2")
+        self.to(job_id, 1, "supports", gap_mm="0.2")
+        self.change(job_id, "printer", printer="Tarn 9")
+        self.assertEqual([self.sheet(job_id, k)["supports"] for k in (0, 1)], [None, None])
+
+    def test_pieces_of_a_cut_are_items_with_a_life_of_their_own(self):
+        job_id = self.job(stl(box(500, 30, 20)), "beam.stl")
+        self.change(job_id, "cut", margin_mm="3")
+        self.settle(job_id)
+        answer = self.client.post(f"/jobs/{job_id}/pieces/items", headers={"HX-Request": "true"})
+        self.assertIn("pieces-are-items", Page(answer.text).ids)
+        self.assertEqual(len(self.ids(job_id)), 3)
+        self.to(job_id, 2, "turn", y_deg="90")
+        self.to(job_id, 1, "footing", footing="brim")
+        self.assertEqual(
+            [self.sheet(job_id, k)["stance"]["name"] for k in (1, 2)], ["as it came", "on its right side"]
+        )
+        self.settle(job_id)
+        bodies = read(self.client.get(f"/jobs/{job_id}/handoff.3mf").content, "all.3mf").bodies
+        # The whole beam does not leave: its pieces do, one with a brim.
+        sizes = sorted(tuple(np.round(finish(b.corners).mesh.size_mm)) for b in bodies)
+        self.assertEqual(sum(size in ((250, 30, 20), (20, 30, 250)) for size in sizes), 2)
+        self.assertEqual(len(bodies), 3)
+        # The same cuts again leave the pieces as they are.
+        before = self.sheet(job_id)
+        self.client.post(f"/jobs/{job_id}/pieces/items", headers={"Heron-Item": self.ids(job_id)[0]})
+        self.assertEqual(self.sheet(job_id), before)
+        self.to(job_id, 0, "join")
+        self.assertEqual(len(self.ids(job_id)), 1)
+
+    def test_an_item_is_put_somewhere_on_the_plate_and_told_when_it_is_off_it(self):
+        job_id = self.two()
+        self.settle(job_id)
+        self.to(job_id, 0, "place", x_mm="149", y_mm="0", swing_deg="90")
+        page = self.looking(job_id, 0, 9)
+        self.assertEqual(page.ids["place-x"]["value"], "149")
+        self.assertIn("past the edge of the plate", self.client.get(f"/jobs/{job_id}").text)
+        bodies = read(self.client.get(f"/jobs/{job_id}/handoff.3mf").content, "all.3mf").bodies
+        tee_mesh = next(finish(b.corners).mesh for b in bodies if "tee" in b.name)
+        np.testing.assert_allclose(tee_mesh.bounds.mean(axis=0)[:2], [149, 0], atol=1e-4)
+        np.testing.assert_allclose(tee_mesh.size_mm, np.array(mesh_of(tee()).size_mm)[[1, 0, 2]], atol=1e-4)
+        self.to(job_id, 0, "place")
+        self.assertNotIn("past the edge", self.client.get(f"/jobs/{job_id}").text)
+        self.to(job_id, 0, "place", status=422, x_mm="3")
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()
