@@ -80,8 +80,12 @@ class HandTest(unittest.TestCase):
         server.settle(job_id)
         browser.ready()
         # Its foot is dragged: the tip stays where it is.
-        tip = browser.run("return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'tip').at")
-        foot = browser.run("return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'foot').at")
+        tip = browser.run(
+            "return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'tip').at"
+        )
+        foot = browser.run(
+            "return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'foot').at"
+        )
         grip = browser.find(".grip.foot")
         ActionChains(browser.driver).click_and_hold(grip).move_by_offset(12, 6).move_by_offset(
             8, 4
@@ -94,7 +98,12 @@ class HandTest(unittest.TestCase):
             ),
             "the foot did not move",
         )
-        self.assertEqual(browser.run("return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'tip').at"), tip)
+        self.assertEqual(
+            browser.run(
+                "return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'tip').at"
+            ),
+            tip,
+        )
         self.assertEqual(server.get(f"/api/jobs/{job_id}")["sheet"]["items"][0]["hand"]["count"], 1)
         server.settle(job_id)
         browser.ready()
@@ -191,7 +200,9 @@ class HandTest(unittest.TestCase):
         browser.wait(lambda: browser.all("[data-difference]"), "the variant is not listed")
         server.settle(job_id)
         browser.ready()
-        browser.run("const h = window.heron.controllers.get('supports').hand; h.ids = new Set([h.list[0].id]); h.send('delete')")
+        browser.run(
+            "const h = window.heron.controllers.get('supports').hand; h.ids = new Set([h.list[0].id]); h.send('delete')"
+        )
         self.wait_for(2)
         server.settle(job_id)
         browser.ready()

@@ -17,6 +17,7 @@ from upright_heron.core.machines import catalogue as machines
 from upright_heron.core.plates.fit import fit
 from upright_heron.core.progress import tracked
 from upright_heron.core.toolpaths.rough_estimate import estimate, filament_length_mm, printed_volume_mm3
+from upright_heron.core.topics import Topic
 from upright_heron.core.units import judge_unit, length_mm, number
 
 
@@ -138,7 +139,7 @@ class MachineTest(unittest.TestCase):
 class PreflightTest(unittest.TestCase):
     CLEAR = dict(
         closed=True, fit=fit((1, 1, 1), (9, 9, 9)), is_split=False, technology=machines.Technology.FILAMENT,
-        contact_area_mm2=100.0, lifted=False, findings=(), has_supports=False, has_footing=False,
+        contact_area_mm2=100.0, lifted=False, findings=(), has_supports=False, holds_down=False,
     )  # fmt: skip
 
     def finding(self, **changes):
@@ -155,29 +156,31 @@ class PreflightTest(unittest.TestCase):
         return Finding(**(values | changes))
 
     def found(self, **changes):
-        return [(f.weight, f.section) for f in preflight(**(self.CLEAR | changes))]
+        return [(f.weight, f.topic) for f in preflight(**(self.CLEAR | changes))]
 
     def test_each_finding(self):
         wrong, doubtful = Weight.WRONG, Weight.DOUBTFUL
         self.assertEqual(self.found(), [])
-        self.assertEqual(self.found(closed=False), [(doubtful, 1)])
-        self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9))), [(wrong, 3)])
+        self.assertEqual(self.found(closed=False), [(doubtful, Topic.PART)])
+        self.assertEqual(self.found(fit=fit((10, 1, 1), (9, 9, 9))), [(wrong, Topic.SPLIT)])
         self.assertEqual(
             self.found(fit=fit((10, 1, 1), (9, 9, 9)), is_split=True, findings=[self.finding()]),
-            [(doubtful, 3)],
+            [(doubtful, Topic.SPLIT)],
         )
         island, held = self.finding(), self.finding(state=State.HELD)
         shelf = self.finding(family=Family.OVERHANG, area_mm2=300.0)
-        self.assertEqual(self.found(findings=[island, island]), [(wrong, 6)])
+        self.assertEqual(self.found(findings=[island, island]), [(wrong, Topic.SUPPORTS)])
         self.assertEqual(self.found(findings=[held, held], has_supports=True), [])
-        self.assertEqual(self.found(findings=[held, island], has_supports=True), [(wrong, 5)])
-        self.assertEqual(self.found(findings=[shelf]), [(doubtful, 6)])
+        self.assertEqual(self.found(findings=[held, island], has_supports=True), [(wrong, Topic.OVERHANGS)])
+        self.assertEqual(self.found(findings=[shelf]), [(doubtful, Topic.SUPPORTS)])
         self.assertEqual(self.found(findings=[self.finding(family=Family.OVERHANG)]), [])
-        self.assertEqual(self.found(findings=[self.finding(family=Family.NECK)]), [(doubtful, 5)])
+        self.assertEqual(
+            self.found(findings=[self.finding(family=Family.NECK)]), [(doubtful, Topic.OVERHANGS)]
+        )
         self.assertEqual(self.found(findings=[self.finding(family=Family.NECK, state=State.ACCEPTED)]), [])
-        self.assertEqual(self.found(contact_area_mm2=3.0), [(doubtful, 7)])
-        self.assertEqual(self.found(contact_area_mm2=3.0, has_footing=True), [])
-        self.assertEqual(self.found(lifted=True), [(wrong, 4)])
+        self.assertEqual(self.found(contact_area_mm2=3.0), [(doubtful, Topic.FOOTING)])
+        self.assertEqual(self.found(contact_area_mm2=3.0, holds_down=True), [])
+        self.assertEqual(self.found(lifted=True), [(wrong, Topic.STANCE)])
         self.assertEqual(self.found(contact_area_mm2=None, findings=None), [])
 
 

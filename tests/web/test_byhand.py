@@ -213,7 +213,7 @@ class VariantTest(HandCase):
         self.change(job_id, "keep-variant", open=6, name="B")
         self.settle(job_id)
         page = self.section(job_id, 6)
-        names = page.text("variants").split("Supports")[0].split()[1:]
+        names = page.text("variants").split("Supports")[0].removeprefix("Figure").split()
         self.assertEqual(names, ["without", "now", "A", "B"])
         masses = [float(w) for w in page.text("variants-mass").replace("Mass", "").replace("g", "").split()]
         self.assertEqual(masses[0], 0)

@@ -136,7 +136,7 @@ def steady_patches(
             if standing == POSTS:
                 break
         if best:
-            found.append(_patch(stack, np.array(best), f"steadying at {height:.0f} mm", 0.0))
+            found.append(_patch(stack, np.array(best), f"steadying at {height:.0f} mm", 0.0, steadying=True))
     return found
 
 
@@ -232,7 +232,9 @@ def _across(outline: NDArray[np.float64]) -> float:
     return math.atan2(float(axes[1, 0]), float(axes[0, 0]))
 
 
-def _patch(stack: LayerStack, spots: NDArray[np.float64], reason: str, area_mm2: float) -> Patch:
+def _patch(
+    stack: LayerStack, spots: NDArray[np.float64], reason: str, area_mm2: float, *, steadying: bool = False
+) -> Patch:
     plans: dict[int, CrossSection] = {}
     for x, y, z in spots.tolist():
         layer = layer_of(stack, z)
@@ -242,4 +244,4 @@ def _patch(stack: LayerStack, spots: NDArray[np.float64], reason: str, area_mm2:
     x, y, z = (float(v) for v in low)
     key = finding_id(Family.LOW, x, y, z)[::-1]
     ends = tuple((float(a), float(b), float(c)) for a, b, c in spots)
-    return Patch(key, (reason,), plans, (x, y, z), area_mm2, False, z, ends)
+    return Patch(key, (reason,), plans, (x, y, z), area_mm2, False, z, ends, steadying=steadying)
