@@ -1,6 +1,7 @@
 """Several items in one job: each with its own stance, supports and footing, handed off together."""
 
 import json
+import time
 
 import lib3mf
 import numpy as np
@@ -214,3 +215,117 @@ if __name__ == "__main__":
     import unittest
 
     unittest.main()
+
+
+class ManyTest(ItemsCase):
+    def three(self):
+        job_id = self.two()
+        self.assertEqual(self.add(job_id, stl(box(12, 20, 10)), "small.stl").status_code, 201)
+        return job_id
+
+    def many(self, job_id, what, value="", at=(0, 2), status=200):
+        ids = self.ids(job_id)
+        answer = self.client.post(
+            f"/jobs/{job_id}/items/many?open=1",
+            data={"what": what, "value": value, "ticked": [ids[k] for k in at]},
+            headers={"HX-Request": "true"},
+        )
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer
+
+    def of_each(self, job_id, *path):
+        found = []
+        for item in self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"]:
+            for name in path:
+                item = item[name] if item is not None else None
+            found.append(item)
+        return found
+
+    def test_each_change_goes_to_those_that_are_ticked_in_one_step(self):
+        job_id = self.three()
+        begun = self.client.get(f"/api/jobs/{job_id}").json()["step"]
+        before = self.of_each(job_id, "footing", "kind")
+        self.many(job_id, "footing", "raft")
+        self.assertEqual(self.of_each(job_id, "footing", "kind"), ["raft", before[1], "raft"])
+        self.many(job_id, "style", "tree")
+        self.assertEqual(self.of_each(job_id, "supports", "style"), ["tree", None, "tree"])
+        sizes = self.of_each(job_id, "part", "size_mm")
+        self.many(job_id, "size", "200")
+        for old, new, factor in zip(sizes, self.of_each(job_id, "part", "size_mm"), (2, 1, 2), strict=True):
+            np.testing.assert_allclose(new, factor * np.array(old))
+        self.many(job_id, "unit", "cm", at=(1,))
+        np.testing.assert_allclose(self.of_each(job_id, "part", "size_mm")[1], 10 * np.array(sizes[1]))
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["step"], begun + 4)
+        self.client.post(f"/jobs/{job_id}/undo", headers={"HX-Request": "true"})
+        self.client.post(f"/jobs/{job_id}/undo", headers={"HX-Request": "true"})
+        self.assertEqual(self.of_each(job_id, "part", "size_mm"), sizes)
+        self.many(job_id, "style", "none", at=(0, 1, 2))
+        self.assertEqual(self.of_each(job_id, "supports"), [None, None, None])
+
+    def test_a_style_leaves_all_other_settings(self):
+        job_id = self.two()
+        self.to(job_id, 0, "supports", gap_mm="2 layers", spacing_mm="6", branch_deg="35")
+        known = self.sheet(job_id)["supports"]
+        self.many(job_id, "style", "grid", at=(0,))
+        self.assertEqual(self.sheet(job_id)["supports"], {**known, "style": "grid"})
+
+    def test_presets_go_to_many_and_mending_tells_what_needed_nothing(self):
+        job_id = self.three()
+        self.to(job_id, 1, "footing", footing="skirt", lines="3")
+        self.to(job_id, 1, "keep-preset", name="Of many")
+        self.many(job_id, "preset", "Of many")
+        self.assertEqual(self.of_each(job_id, "footing", "kind"), ["skirt"] * 3)
+        self.assertEqual(self.of_each(job_id, "footing", "lines")[2], 3)
+        hurt = mesh_of(box(10, 10, 10))
+        hurt = type(hurt)(hurt.vertices, hurt.faces[:-1])
+        self.add(job_id, write_stl(hurt), "hurt.stl")
+        answer = self.many(job_id, "mend", at=(0, 3))
+        self.assertEqual(Page(answer.text).text("many-said"), "1 needed nothing.")
+        self.assertEqual([bool(one) for one in self.of_each(job_id, "mending")], [False, False, False, True])
+
+    def test_what_cannot_be_done_to_one_is_done_to_none(self):
+        job_id = self.three()
+        begun = self.client.get(f"/api/jobs/{job_id}").json()
+        self.assertIn("No item is ticked", self.many(job_id, "mend", at=(), status=422).text)
+        self.assertIn("is no footing", self.many(job_id, "footing", "straw", status=422).text)
+        self.assertIn("no preset", self.many(job_id, "preset", "Nowhere", status=422).text)
+        gone = self.client.post(
+            f"/jobs/{job_id}/items/many",
+            data={"what": "style", "value": "tree", "ticked": [self.ids(job_id)[0], "gone"]},
+            headers={"HX-Request": "true"},
+        )
+        self.assertIn("gone by now", gone.text)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json(), begun)
+
+
+class HabitsTest(ItemsCase):
+    alone = True
+
+    def habit(self, at_once):
+        self.client.post("/machines/habits", data={"at_once": str(at_once).lower()}, follow_redirects=False)
+
+    def test_results_wait_until_somebody_asks(self):
+        self.habit(False)
+        job_id = self.job(stl(tee()), "tee.stl")
+        self.looking(job_id, 0, 5)
+        self.wait_idle(job_id)
+        self.assertIn("when you ask", self.looking(job_id, 0, 5).text("work"))
+        state = self.state(job_id)
+        self.assertEqual((state["layers"], state["supports"]), (None, None))
+        self.client.post(f"/jobs/{job_id}/again?open=5", headers={"HX-Request": "true"})
+        self.wait_idle(job_id)
+        self.assertIsNotNone(self.state(job_id)["layers"])
+        # Another step waits again; what holds for the shop is kept.
+        self.to(job_id, 0, "layer", layer_mm="0.3")
+        self.wait_idle(job_id)
+        self.assertIsNone(self.state(job_id)["layers"])
+        self.habit(True)
+        self.looking(job_id, 0, 5)
+        self.wait_idle(job_id)
+        self.assertIsNotNone(self.state(job_id)["layers"])
+
+    def wait_idle(self, job_id):
+        until = time.monotonic() + 60
+        while (now := self.app.state.services.work.standing(job_id)) is not None and now.state == "running":
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.02)

@@ -40,7 +40,9 @@ def one_result(name, given, sources, needed):
     memory = Handed(dict(needed))
     made = []
     maker = Maker(
-        lambda source, digest: decode(sources[source.name, digest]), memory, made=lambda *one: made.append(one)
+        lambda source, digest: decode(sources[source.name, digest]),
+        memory,
+        made=lambda *one: made.append(one),
     )
     maker.make(keys, name)
     # Everything below was handed over, so that nothing is made twice.
@@ -64,9 +66,11 @@ class ClusterTest(unittest.TestCase):
         plan = {key: (keys, one) for k, name in asked for key, keys, one in k.plan(name)}
         self.assertGreater(len(plan), 20)
 
-        with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
-            with Client(cluster) as client:
-                found = self.on_cluster(client, plan, store)
+        with (
+            LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster,
+            Client(cluster) as client,
+        ):
+            found = self.on_cluster(client, plan, store)
         self.assertFalse(store.has_results(list(plan)), "the cluster wrote to the store")
 
         work = Scheduler(store, 1)

@@ -4,6 +4,7 @@ What was answered before the kill is there afterwards, as it was answered, and t
 """
 
 import contextlib
+import http.client
 import json
 import os
 import random
@@ -35,7 +36,7 @@ class Technician(threading.Thread):
         while not self.ends.is_set():
             try:
                 self.once()
-            except (OSError, ValueError):
+            except (OSError, ValueError, http.client.HTTPException):
                 # The server is gone: what was not answered is not promised.
                 return
 
@@ -122,7 +123,9 @@ class KillTest(unittest.TestCase):
     def still(self, server, job, step, sheet):
         """The step that was answered last is there, as it was answered."""
         with contextlib.closing(sqlite3.connect(server.folder / "heron.sqlite3")) as connection:
-            row = connection.execute("select sheet from step where job_id = ? and id = ?", (job, step)).fetchone()
+            row = connection.execute(
+                "select sheet from step where job_id = ? and id = ?", (job, step)
+            ).fetchone()
         self.assertIsNotNone(row, f"step {step} of {job} is lost")
         self.assertEqual(json.loads(row[0]), sheet)
         self.assertGreaterEqual(self.now(server, job)[0], step)

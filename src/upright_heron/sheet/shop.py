@@ -13,6 +13,14 @@ from .document import Document, Length, Name
 Spot = Annotated[Length, Field(ge=-2500, le=2500)]
 
 
+class Habits(Document):
+    """What holds for all jobs of the shop."""
+
+    name: Name = "shop"
+    # Results are made as soon as something changes; otherwise when somebody asks.
+    at_once: bool = True
+
+
 class OwnPrinter(Document):
     """A printer of the shop; its fields are those of ``core.machines.Printer``."""
 

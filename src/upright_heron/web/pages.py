@@ -16,6 +16,7 @@ from ..core.hanging.findings import State
 from ..core.maker import Bound
 from ..core.recipes.part import MESH
 from ..sheet.models import ItemSheet, JobSheet
+from ..sheet.shop import Habits
 from ..store.store import Job, Store
 from ..work.bind import as_variant, keys_of, plate_keys
 from ..work.known import Memo
@@ -55,8 +56,10 @@ class JobPage:
         What a change by hand left without support, or in the way.
     picked : str
         Id of the support that was changed or put in.
-    at_once : bool
-        Results are made as soon as something changes; otherwise when somebody asks.
+    waits : bool
+        Results of this step are made when somebody asks.
+    many_said : str
+        What a change to many items left alone.
     """
 
     job: Job
@@ -69,7 +72,8 @@ class JobPage:
     state: str = "{}"
     said: str = ""
     picked: str = ""
-    at_once: bool = True
+    waits: bool = False
+    many_said: str = ""
 
     @property
     def tally(self) -> dict[str, int]:
@@ -117,6 +121,8 @@ class Pages:
         self.memo = Memo(store)
         self._shown: OrderedDict[tuple[str, str], Summary] = OrderedDict()
         self._lock = threading.Lock()
+        # The step of a job that somebody asked the results of, where they are not made at once.
+        self._asked: OrderedDict[str, int] = OrderedDict()
 
     def result(self, key: str) -> Any | None:
         """A remembered result."""
@@ -162,15 +168,34 @@ class Pages:
         self, job: Job, look: Looking, *, again: bool = False, every_section: bool = False
     ) -> Standing | None:
         """Start what a page shows and is not there."""
+        if again or every_section:
+            self._asked[job.id] = job.step_id
+            self._asked.move_to_end(job.id)
+            while len(self._asked) > 1000:
+                self._asked.popitem(last=False)
+        if not self.makes(job):
+            wanted = [(keys_of(job.sheet.on(look.item)), "placed")]
+            return self._work.want(job.id, wanted, about=str(job.step_id))
         opened = SECTIONS.numbered(look.open)
         sections = list(SECTIONS) if every_section else [opened] if opened else []
         wanted = self.wanted(job.sheet, look.item, sections)
         return self._work.want(job.id, wanted, about=str(job.step_id), again=again)
 
+    @property
+    def at_once(self) -> bool:
+        """Results are made as soon as something changes."""
+        habits = self._store.on_shelf(Habits, "shop")
+        return habits is None or habits.at_once
+
+    def makes(self, job: Job) -> bool:
+        """Whether results of a step are made: at once, or because somebody asked."""
+        return self._asked.get(job.id) == job.step_id or self.at_once
+
     def in_background(self, job: Job) -> None:
         """Have a card of the Yard made when nothing else is to do."""
         sheet = job.sheet.on()
-        wanted = [(keys_of(sheet), name) for name in ("picture", "brief")]
+        names = ("picture", "brief") if self.at_once else ("picture",)
+        wanted = [(keys_of(sheet), name) for name in names]
         self._work.want(f"card {job.id}", wanted, rank=Rank.BACKGROUND)
 
     def summary(self, sheet: ItemSheet) -> Summary:
@@ -179,7 +204,6 @@ class Pages:
 
     def job_page(self, job: Job, look: Looking, *, again: bool = False) -> JobPage:
         """Start what is missing and gather what there is."""
-        at_once = True
         task = self._work.act(job.id) or self.ensure(job, look, again=again)
         live = summary(job.sheet, look.item, self.memo)
         now, stale = self._with_leftovers(job, live)
@@ -191,7 +215,7 @@ class Pages:
             task=task,
             open=look.open,
             sections=list(SECTIONS),
-            at_once=at_once,
+            waits=not self.makes(job),
         )
         state = json.dumps(view_state(job, live)).replace("<", "\\u003c")
         return replace(page, state=state)

@@ -22,10 +22,11 @@ from .job import (
     TakePreset,
     WriteNotes,
 )
+from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
 from .plate import PlaceOnPlate
 from .stance import ChooseStance, FindStances, LayLong, Lean, SetLift, SetLoad, SetShow, StandOn, Turn
-from .supports import MakeSupports, RemoveSupports, SetFooting, StylePatches
+from .supports import MakeSupports, RemoveSupports, SetFooting, SetStyle, StylePatches
 
 # Those that anyone may send; the others are made by the server, which keeps what they name first.
 AnyChange = Annotated[
@@ -49,6 +50,7 @@ AnyChange = Annotated[
     | SetLoad
     | SetLift
     | MakeSupports
+    | SetStyle
     | StylePatches
     | RemoveSupports
     | KeepVariant
@@ -72,6 +74,7 @@ __all__ = [
     "AddItems",
     "AnyChange",
     "Change",
+    "ChangeMany",
     "ChooseStance",
     "CutToGrid",
     "DropVariant",
@@ -103,6 +106,7 @@ __all__ = [
     "SetProcess",
     "SetShow",
     "SetStepFactor",
+    "SetStyle",
     "StandOn",
     "StylePatches",
     "TakeOut",

@@ -74,6 +74,24 @@ class MakeSupports(Change):
         return "Make supports"
 
 
+class SetStyle(Change):
+    """Make supports in one style, or each patch in the one that suits it; all other settings stay."""
+
+    kind: Literal["style"] = "style"
+    style: Style | Literal[""] = ""
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        if sheet.is_resin:
+            return altered(sheet, supports=sheet.supports or ResinSupports())
+        known = sheet.filament or FilamentSupports()
+        return altered(
+            sheet, supports=FilamentSupports(**{**known.model_dump(), "style": self.style or None})
+        )
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Supports, {self.style or 'each patch as it suits'}"
+
+
 class StylePatches(Change):
     """Choose the style of some patches, and what their supports may stand on; or leave them to the rest."""
 

@@ -17,7 +17,7 @@ from ...core.units import length_mm
 from ...sheet.changes import PickMaterial, PickPrinter
 from ...sheet.part import Part
 from ...sheet.process import Preset
-from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
+from ...sheet.shop import Calibration, Habits, OwnMaterial, OwnPrinter
 from ...store.store import Job
 from ...work import worker
 from ...work.intake import new_sheet
@@ -62,6 +62,7 @@ def machines(request: Request, use: Use) -> Response:
         "all_materials": _all(use, "materials").values(),
         "measured": use.store.shelf(Calibration),
         "presets": use.store.shelf(Preset),
+        "habits": use.store.on_shelf(Habits, "shop") or Habits(),
         "today": dt.date.today().isoformat(),
     }
     return use.templates.TemplateResponse(request, "machines.html", context)
@@ -69,6 +70,13 @@ def machines(request: Request, use: Use) -> Response:
 
 def _back(request: Request, part: str) -> Response:
     return RedirectResponse(f"{request.url_for('machines')}#{part}", 303)
+
+
+@router.post("/habits", name="habits")
+def habits(request: Request, use: Use, at_once: Annotated[bool, Form()]) -> Response:
+    """Choose whether results are made at once or when somebody asks."""
+    use.store.shelve(Habits(at_once=at_once))
+    return _back(request, "habits")
 
 
 @router.post("/{kind}/copy", name="copy")

@@ -2,11 +2,86 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from ....core.footing.footing import FootingKind
+from ....core.supports.demand.patches import Style
 from ....core.topics import Topic
+from ....sheet.models import ItemSheet
+from ....sheet.part import Part
+from ....sheet.process import Preset
 from ...section import Section
 from .routes import router
+
+if TYPE_CHECKING:
+    from ....store.store import Store
+    from ...pages import JobPage
+
+
+@dataclass(frozen=True, slots=True)
+class ItemRow:
+    """An item in the table of items.
+
+    Attributes
+    ----------
+    id : str
+    number : int
+    part : Part
+    cut : bool
+        It is printed as its pieces.
+    supports, footing : str
+        In a word.
+    """
+
+    id: str
+    number: int
+    part: Part
+    cut: bool
+    supports: str
+    footing: str
+
+
+@dataclass(frozen=True, slots=True)
+class PartContext:
+    """The items of a job, and what can be chosen for many of them.
+
+    Attributes
+    ----------
+    rows : list of ItemRow
+    batch : list of (str, str, list of (str, str))
+        What is changed, its label, and the values there are with their words.
+    """
+
+    rows: list[ItemRow]
+    batch: list[tuple[str, str, list[tuple[str, str]]]]
+
+
+def _row(sheet: ItemSheet) -> ItemRow:
+    filament = sheet.filament
+    style = filament.style.value if filament and filament.style else "as proposed"
+    supports = "none" if sheet.supports is None else style if filament else "stilts"
+    return ItemRow(
+        sheet.id, sheet.number, sheet.part, sheet.grid is not None, supports, sheet.footing.kind.value
+    )
+
+
+def _context(page: JobPage, store: Store) -> PartContext:
+    if not page.several:
+        return PartContext([], [])
+    sheet = page.sheet
+    styles = [] if sheet.is_resin else [(style.value, style.value) for style in Style]
+    presets = [p.name for p in store.shelf(Preset) if p.technology is sheet.machine.technology]
+    batch = [
+        ("unit", "Unit", [(unit, unit) for unit in ("mm", "cm", "inch", "m")]),
+        ("style", "Supports", [("usual", "as proposed"), *styles, ("none", "none")]),
+        ("footing", "Footing", [(kind.value, kind.value) for kind in FootingKind]),
+    ]
+    if presets:
+        batch.append(("preset", "Preset", [(name, name) for name in presets]))
+    return PartContext([_row(one) for one in page.job.sheet.each], batch)
+
 
 SECTION = Section(
     slug="part",
@@ -15,5 +90,6 @@ SECTION = Section(
     topic=Topic.PART,
     wants=("placed", "health"),
     facts=("health",),
+    context=_context,
     routers=(router,),
 )

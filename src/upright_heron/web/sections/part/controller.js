@@ -11,7 +11,11 @@ export default class PartController extends SectionController {
   /** Key of the defects that the place is one of. @type {string | null} */
   placeOf = null;
 
+  /** Ids of the items that are ticked. @type {Set<string>} */
+  ticked = new Set();
+
   update() {
+    this.#showTicks();
     if (this.placeAt !== undefined && this.keepsPlace && find('#place-words')) {
       the('#place-words').textContent = `${this.placeAt + 1} of ${the('#places').dataset.count}`;
     }
@@ -33,10 +37,42 @@ export default class PartController extends SectionController {
   }
 
   clicked(button) {
-    if (button.dataset.placeStep) this.#place(Number(button.dataset.placeStep));
+    if (button.dataset.many) this.#toMany(button.dataset.many, '');
+    else if (button.dataset.placeStep) this.#place(Number(button.dataset.placeStep));
     else if (button.dataset.mended) this.#showMended(/** @type {'before' | 'after' | 'both'} */ (button.dataset.mended));
     else return false;
     return true;
+  }
+
+  changed(input) {
+    if (input.id === 'tick-items') {
+      for (const box of /** @type {HTMLInputElement[]} */ (all('[data-tick]'))) this.#tick(box.value, input.checked);
+      this.#showTicks();
+    } else if ('tick' in input.dataset) {
+      this.#tick(input.value, input.checked);
+      this.#showTicks();
+    } else if (input.dataset.many && input.value) this.#toMany(input.dataset.many, input.value);
+  }
+
+  /** @param {string} item @param {boolean} on */
+  #tick(item, on) {
+    if (on) this.ticked.add(item);
+    else this.ticked.delete(item);
+  }
+
+  #showTicks() {
+    const boxes = /** @type {HTMLInputElement[]} */ (all('[data-tick]'));
+    for (const box of boxes) box.checked = this.ticked.has(box.value);
+    const head = /** @type {HTMLInputElement | null} */ (find('#tick-items'));
+    if (head) head.checked = boxes.length > 0 && boxes.every((box) => box.checked);
+  }
+
+  /** Change all items that are ticked. @param {string} what @param {string} value */
+  #toMany(what, value) {
+    const form = /** @type {HTMLFormElement} */ (the('#items-form'));
+    /** @type {HTMLInputElement} */ (form.elements.namedItem('what')).value = what;
+    /** @type {HTMLInputElement} */ (form.elements.namedItem('value')).value = value;
+    form.requestSubmit();
   }
 
   key(event) {
