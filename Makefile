@@ -15,8 +15,10 @@ test: setup
 
 check: setup
 	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/python tools/assets.py --check
+	tools/scripts.sh
 
 bench: setup
 	tools/browser.sh
@@ -26,7 +28,7 @@ shots: setup
 	tools/browser.sh
 	$(BIN)/python tools/shots.py
 
-# Needs npm; the result is committed, so that nothing else does.
+# Needs npm; the result is committed, so that running and testing do not.
 assets: setup
 	$(BIN)/python tools/assets.py
 
@@ -37,6 +39,7 @@ lock: setup
 
 fmt: setup
 	$(BIN)/ruff check --fix .
+	$(BIN)/ruff format .
 
 setup: $(VENV)/.dev
 

@@ -1,3 +1,5 @@
+import { all } from '../../static/js/section.js';
+
 /**
  * @typedef {object} Finding
  * @property {string} id
@@ -9,6 +11,7 @@
  * @property {number[]} at  x, y, z
  */
 
+/** @param {string} selector @returns {any} */
 const $ = (selector) => document.querySelector(selector);
 const ORDER = ['to do', 'accepted', 'carries itself', 'held'];
 
@@ -27,33 +30,33 @@ export class FindingList {
     this.state = '';
     this.order = 'z';
     document.addEventListener('click', (e) => {
-      const row = e.target.closest?.('#finding-list tr[data-finding]');
+      const row = /** @type {HTMLElement | null} */ (/** @type {HTMLInputElement} */ (e.target).closest?.('#finding-list tr[data-finding]'));
       if (row) this.choose(row.dataset.finding);
-      else if (e.target.id === 'look-again') this.#accept(true);
+      else if (/** @type {HTMLInputElement} */ (e.target).id === 'look-again') this.#accept(true);
     });
     document.addEventListener('submit', (e) => {
-      if (e.target.id !== 'accept-form') return;
+      if (/** @type {HTMLInputElement} */ (e.target).id !== 'accept-form') return;
       e.preventDefault();
       this.#accept(false);
     });
     document.addEventListener('change', (e) => {
-      const field = { 'show-family': 'family', 'show-state': 'state', 'sort-by': 'order' }[e.target.id];
+      const field = { 'show-family': 'family', 'show-state': 'state', 'sort-by': 'order' }[/** @type {HTMLInputElement} */ (e.target).id];
       if (!field) return;
-      this[field] = e.target.value;
+      this[field] = /** @type {HTMLInputElement} */ (e.target).value;
       this.#arrange();
     });
   }
 
   /** Rows that are shown, in their order. @returns {HTMLElement[]} */
   get rows() {
-    return [...document.querySelectorAll('#finding-list tr[data-finding]')].filter((row) => !row.hidden);
+    return all('#finding-list tr[data-finding]').filter((row) => !row.hidden);
   }
 
   /** After a new sheet has come: the same order, filter and choice. */
   follow() {
     if (!$('#finding-list')) return;
     for (const [id, value] of [['show-family', this.family], ['show-state', this.state], ['sort-by', this.order]]) {
-      const field = document.getElementById(id);
+      const field = /** @type {HTMLSelectElement} */ (document.getElementById(id));
       if ([...field.options].some((o) => o.value === value)) field.value = value;
       else field.value = '';
     }

@@ -1,4 +1,5 @@
 import { lookingHeaders } from '../../static/js/looking.js';
+import { all } from '../../static/js/section.js';
 
 const $ = (selector) => document.querySelector(selector);
 /** Ends of the size slider, mm. */
@@ -36,7 +37,7 @@ export class MarksPanel {
       this.use(null);
       return;
     }
-    for (const b of document.querySelectorAll('[data-brush]')) b.setAttribute('aria-checked', String(b.dataset.brush === brush.kind));
+    for (const b of all('[data-brush]')) b.setAttribute('aria-checked', String(b.dataset.brush === brush.kind));
     if (brush.kind) $('#brush-words').textContent = WORDS[brush.kind];
     $('#brush-mm').value = String(Math.round(brush.size * 10) / 10);
     $('#brush-size').value = String((100 * Math.log(brush.size / SMALLEST)) / Math.log(LARGEST / SMALLEST));
@@ -49,7 +50,7 @@ export class MarksPanel {
   use(kind) {
     this.view.brush.use(kind);
     this.view.brush.clicked = this.fill ? (facet) => this.#fill({ what: this.fill, facet: String(facet), crease: $('#crease').value }) : null;
-    for (const b of document.querySelectorAll('[data-brush]')) b.setAttribute('aria-checked', String(b.dataset.brush === kind));
+    for (const b of all('[data-brush]')) b.setAttribute('aria-checked', String(b.dataset.brush === kind));
     if (kind) $('#brush-words').textContent = WORDS[kind];
     if (kind) document.body.dataset.brush = kind;
     else delete document.body.dataset.brush;
@@ -100,7 +101,7 @@ export class MarksPanel {
     this.queue = this.queue.then(async () => {
       let marks, stepId;
       try {
-        const answer = await fetch(url, { method: 'POST', body: facets.buffer, headers: { 'Content-Type': 'application/octet-stream', 'HX-Request': 'true', ...lookingHeaders() } });
+        const answer = await fetch(url, { method: 'POST', body: /** @type {Uint32Array<ArrayBuffer>} */ (facets).buffer, headers: { 'Content-Type': 'application/octet-stream', 'HX-Request': 'true', ...lookingHeaders() } });
         if (!answer.ok) {
           $('#notice').innerHTML = await answer.text();
           throw new Error(`marks: a stroke was answered with ${answer.status}`);

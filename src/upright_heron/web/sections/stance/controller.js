@@ -146,7 +146,7 @@ export default class StanceController extends SectionController {
       this.#pick(false);
       const sent = what === 'load' ? normal.map((v) => -v) : normal;
       this.page.send(`${url}`, { normal: JSON.stringify(sent) });
-    } : null, what === 'stand' ? (/** @type {number[] | null} */ normal) => {
+    } : null, what === 'stand' ? (/** @type {import('three').Vector3 | null} */ normal) => {
       const gives = normal && this.view.part.wouldGive(normal, this.page.state.limit);
       the('#pick-gives').textContent = gives ? `${area(gives.contact)} on the plate, ${area(gives.overhang)} overhang` : '';
     } : undefined);

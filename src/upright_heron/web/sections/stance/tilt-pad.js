@@ -46,7 +46,7 @@ export class TiltPad {
       const swing = ((Math.atan2(y, x) - Math.atan2(this.from[1], this.from[0])) * 180) / Math.PI;
       this.#tell(0, 0, Math.round(swing));
     } else {
-      const lock = document.querySelector('#tilt-lock')?.value ?? '';
+      const lock = /** @type {HTMLSelectElement | null} */ (document.querySelector('#tilt-lock'))?.value ?? '';
       const dx = lock === 'y' ? 0 : x - this.from[0];
       const dy = lock === 'x' ? 0 : y - this.from[1];
       const lean = Math.min(90, Math.round((Math.hypot(dx, dy) / this.rim) * RIM));

@@ -1,4 +1,5 @@
 import { lookingHeaders } from '../../static/js/looking.js';
+import { all } from '../../static/js/section.js';
 import * as THREE from 'three';
 import { acceleratedRaycast, MeshBVH } from 'three-mesh-bvh';
 
@@ -37,6 +38,8 @@ export class SupportHand {
     this.ids = new Set();
     /** What a click on the view does: picks, adds, or draws a rectangle. @type {'pick' | 'add' | 'select'} */
     this.mode = 'pick';
+    /** Key of the supports that those of now are compared with. @type {string | null} */
+    this.key = null;
     this.on = false;
     const { canvas } = view;
     this.grips = document.createElement('div');
@@ -59,11 +62,11 @@ export class SupportHand {
     canvas.addEventListener('pointerleave', () => this.#noPost());
     document.addEventListener('click', (e) => this.#clicked(e));
     document.addEventListener('change', (e) => {
-      if (e.target.id === 'hand-reason') this.#byReason(e.target);
-      if (e.target.id === 'tick-all') for (const box of document.querySelectorAll('#patches [name="patches[]"]')) box.checked = e.target.checked;
+      if (/** @type {HTMLInputElement} */ (e.target).id === 'hand-reason') this.#byReason(/** @type {HTMLInputElement} */ (e.target));
+      if (/** @type {HTMLInputElement} */ (e.target).id === 'tick-all') for (const box of /** @type {HTMLInputElement[]} */ (all('#patches [name="patches[]"]'))) box.checked = /** @type {HTMLInputElement} */ (e.target).checked;
     });
     document.addEventListener('keydown', (e) => {
-      if ((e.key === 'Delete' || e.key === 'Backspace') && this.on && this.ids.size && !e.target.closest('input, textarea, select')) {
+      if ((e.key === 'Delete' || e.key === 'Backspace') && this.on && this.ids.size && !/** @type {HTMLInputElement} */ (e.target).closest('input, textarea, select')) {
         e.preventDefault();
         this.send('delete');
       }
@@ -140,14 +143,14 @@ export class SupportHand {
     const geometry = new THREE.BufferGeometry();
     const index = from.index.array;
     const parts = numbers.map((k) => index.subarray(3 * starts[k], 3 * starts[k + 1]));
-    const all = new Uint32Array(parts.reduce((n, p) => n + p.length, 0));
+    const whole = new Uint32Array(parts.reduce((n, p) => n + p.length, 0));
     let at = 0;
     for (const part of parts) {
-      all.set(part, at);
+      whole.set(part, at);
       at += part.length;
     }
     geometry.setAttribute('position', from.getAttribute('position'));
-    geometry.setIndex(new THREE.BufferAttribute(all, 1));
+    geometry.setIndex(new THREE.BufferAttribute(whole, 1));
     return geometry;
   }
 
@@ -249,7 +252,7 @@ export class SupportHand {
 
   #onPage(place) {
     const { clientWidth: w, clientHeight: h } = this.view.canvas;
-    _point.set(...place).project(this.view.camera);
+    _point.fromArray(place).project(this.view.camera);
     return [((_point.x + 1) / 2) * w, ((1 - _point.y) / 2) * h, _point.z];
   }
 
@@ -392,7 +395,7 @@ export class SupportHand {
    * @param {{data: import('../../static/js/blocks.js').MeshData, list: Listed[]} | null} other
    */
   differ(other) {
-    for (const child of this.others.children) {
+    for (const child of /** @type {THREE.Mesh<THREE.BufferGeometry, THREE.Material>[]} */ (this.others.children)) {
       child.geometry.dispose();
       child.material.dispose();
     }
@@ -401,7 +404,7 @@ export class SupportHand {
     this.differing = Boolean(other);
     const { supports } = this.view;
     if ($('#difference-words')) $('#difference-words').hidden = !other;
-    for (const b of document.querySelectorAll('[data-difference]')) b.setAttribute('aria-pressed', String(this.differing && b.dataset.difference === this.key));
+    for (const b of all('[data-difference]')) b.setAttribute('aria-pressed', String(this.differing && b.dataset.difference === this.key));
     document.body.dataset.differs = '';
     if (!other) {
       if (this.hid) supports.visible = Boolean(supports.geometry.index);

@@ -94,7 +94,7 @@ export class Brush {
     const hit = part.hit(ray);
     this.#show(hit);
     if (hit) {
-      const facets = this.through ? part.along(ray, this.size / 2) : part.around(hit, this.size / 2, ray);
+      const facets = this.through ? part.along(ray, this.size / 2) : part.around(/** @type {{faceIndex: number, point: import('three').Vector3}} */ (hit), this.size / 2, ray);
       const fresh = facets.filter((f) => !this.stroke.has(f));
       for (const f of fresh) this.stroke.add(f);
       part.paint(fresh, BYTES[this.kind]);

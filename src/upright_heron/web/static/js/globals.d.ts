@@ -2,3 +2,11 @@
 declare const htmx: {
   ajax(method: string, url: string, options: { target: string; values?: Record<string, unknown>; swap?: string }): Promise<void>;
 };
+
+/** What tests and pictures of the documentation reach the scripts by. */
+interface Window {
+  heron: unknown;
+  heronLengths: unknown;
+  heronShelf: unknown;
+  heronUploads: unknown;
+}

@@ -4,12 +4,13 @@ import { LayerWalk } from './layer-walk.js';
 import { LengthEcho } from './length.js';
 import { looking, lookingHeaders, nowLooking } from './looking.js';
 import { HeightProfile, levels } from './profile.js';
-import { all, area, field, find, SectionController, the } from './section.js';
+import { all, area, find, SectionController, the } from './section.js';
 import { PageStore } from './state.js';
 import { Uploads } from './uploads.js';
 import { View } from './view.js';
 
 /** @typedef {import('./state.js').PageState} PageState */
+/** @typedef {import('./blocks.js').LayersData} LayersData */
 
 /** The job page: follows the sheet, feeds the view and the height profile, listens to the work. */
 export class JobPage {
@@ -20,7 +21,7 @@ export class JobPage {
     this.profile = new HeightProfile(the('#profile'), (index) => this.layerMoved(index));
     /** What is loaded now, by name: the key of its block. @type {Record<string, string | null | undefined>} */
     this.keys = {};
-    /** @type {Record<string, ReturnType<typeof readLayers> | null>} */
+    /** @type {{part: LayersData | null, support: LayersData | null, footing: LayersData | null}} */
     this.layers = { part: null, support: null, footing: null };
     this.looked = false;
     /** Two stances side by side. @type {any[] | null} */
@@ -39,6 +40,8 @@ export class JobPage {
     this.pressed = false;
     /** @type {Map<string, SectionController>} */
     this.controllers = new Map();
+    /** Stands for a section without a controller, and for none. */
+    this.plain = new SectionController(this);
     this.plan = new LayerPlan(the('#plan'));
     this.walk = new LayerWalk(this.profile, (z) => this.#onward(z - this.state.raise));
     this.uploads = new Uploads(this.root.dataset.job ?? null, Number(this.root.dataset.uploadMb) * 1e6, (item) => {
@@ -65,12 +68,7 @@ export class JobPage {
 
   /** What the open section does. @returns {SectionController} */
   get section() {
-    return this.controllers.get(this.store.open) ?? this.nothing;
-  }
-
-  /** Stands for a section without a controller, and for none. @returns {SectionController} */
-  get nothing() {
-    return (this.plain ??= new SectionController(this));
+    return this.controllers.get(this.store.open) ?? this.plain;
   }
 
   /** Something was asked for from this page. @param {number} [step]  id of the step that it made */
@@ -269,7 +267,7 @@ export class JobPage {
     this.keys[name] = key;
   }
 
-  /** @param {string} name @param {string} layers */
+  /** @param {'supports' | 'footing'} name @param {'support' | 'footing'} layers */
   #drop(name, layers) {
     this.view.setShell(name, null);
     if (name === 'supports') /** @type {any} */ (this.controllers.get('supports'))?.loaded(null);

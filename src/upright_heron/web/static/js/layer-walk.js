@@ -49,7 +49,7 @@ export class LayerWalk {
     const at = index ?? levels.length - 1;
     for (const [id, value] of [['layer-number', String(at + 1)], ['layer-z', levels[at] ? levels[at].z.toFixed(2) : '']]) {
       const field = document.getElementById(id);
-      if (document.activeElement !== field) field.value = value;
+      if (document.activeElement !== field) /** @type {HTMLInputElement} */ (field).value = value;
     }
   }
 

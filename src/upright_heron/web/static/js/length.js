@@ -4,7 +4,7 @@ export class LengthEcho {
     this.slip = document.createElement('output');
     this.slip.className = 'understood';
     this.slip.id = 'understood';
-    document.addEventListener('input', (e) => this.#read(e.target));
+    document.addEventListener('input', (e) => this.#read(/** @type {HTMLInputElement} */ (e.target)));
     document.addEventListener('focusout', () => this.slip.remove());
   }
 

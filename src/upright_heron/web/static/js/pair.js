@@ -21,7 +21,7 @@ export class Pair {
       const plane = new THREE.Plane(new THREE.Vector3(0, 0, -1), 1e6);
       const body = new THREE.Mesh(part.geometry, new THREE.MeshLambertMaterial({ color: k ? '#a9a08c' : '#93a7b2', side: part.material.side, clippingPlanes: [plane] }));
       body.matrixAutoUpdate = false;
-      body.matrix.copy(part.placing(new THREE.Matrix3().set(...standing.rotation), standing.lift, [x, 0]).matrix);
+      body.matrix.copy(part.placing(new THREE.Matrix3().fromArray(standing.rotation).transpose(), standing.lift, [x, 0]).matrix);
       const cap = new LayerCap(k ? '#eadfca' : '#dbe7ec', k ? '#6d5f3f' : '#2f5d73');
       cap.group.position.x = x;
       this.group.add(body, cap.group);

@@ -243,7 +243,7 @@ export class PartBody {
       if (f > high) high = f;
     }
     if (high < 0) return;
-    attribute.addUpdateRange(3 * low, 3 * (high - low + 1));
+    /** @type {THREE.BufferAttribute} */ (attribute).addUpdateRange(3 * low, 3 * (high - low + 1));
     attribute.needsUpdate = true;
   }
 
@@ -271,7 +271,7 @@ export class PartBody {
     const at = hit.point.clone().applyMatrix4(inverse);
     const ray = raycaster.ray.clone().applyMatrix4(inverse);
     // All rays of a flat camera run alike; those of the other begin at the eye.
-    const flat = raycaster.camera?.isOrthographicCamera;
+    const flat = raycaster.camera instanceof THREE.OrthographicCamera;
     const found = [hit.faceIndex];
     const middle = new THREE.Vector3(), away = new THREE.Vector3(), back = new THREE.Ray();
     const sphere = new THREE.Sphere(at, radius);
@@ -293,7 +293,7 @@ export class PartBody {
       // Back to the eye from just off the surface: what is in the way hides it.
       back.origin.copy(middle).addScaledVector(away, 0.02);
       back.direction.copy(away);
-      return !this.tree.raycastFirst(back, THREE.DoubleSide);
+      return !/** @type {any} */ (this.tree).raycastFirst(back, THREE.DoubleSide);
     });
   }
 

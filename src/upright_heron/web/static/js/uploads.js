@@ -9,8 +9,8 @@ export class Uploads {
     this.job = job;
     this.limit = limit;
     this.after = after;
-    this.list = document.querySelector('#uploads');
-    const veil = document.querySelector('#drop-veil');
+    this.list = /** @type {HTMLElement} */ (document.querySelector('#uploads'));
+    const veil = /** @type {HTMLElement} */ (document.querySelector('#drop-veil'));
     let depth = 0;
     const files = (event) => [...(event.dataTransfer?.types ?? [])].includes('Files');
     document.addEventListener('dragenter', (e) => { if (files(e)) { depth += 1; veil.hidden = false; } });
@@ -23,10 +23,11 @@ export class Uploads {
       this.take([...e.dataTransfer.files]);
     });
     document.addEventListener('change', (e) => {
-      if (!e.target.matches('#files, #more-files')) return;
-      const files = [...e.target.files];
-      e.target.value = '';
-      this.take(files);
+      const input = /** @type {HTMLInputElement} */ (e.target);
+      if (!input.matches('#files, #more-files')) return;
+      const chosen = [...input.files];
+      input.value = '';
+      this.take(chosen);
     });
   }
 
@@ -48,6 +49,7 @@ export class Uploads {
     const what = document.createElement('span');
     what.textContent = `${files.length} files: ${files.map((f) => f.name).join(', ').slice(0, 160)}`;
     slip.append(what);
+    /** @type {[string, string, () => unknown][]} */
     const answers = [
       ['one-job', `One job of ${files.length} parts`, () => this.#together(files, '/api/jobs')],
       ['jobs-each', 'A job each', () => this.#apart(files)],
@@ -92,7 +94,7 @@ export class Uploads {
   /**
    * Send one file and show how it goes.
    * @param {File} file @param {string} where @param {number} [more]  how many parts will join it
-   * @returns {Promise<{url: string} | null>}
+   * @returns {Promise<{id: string, url: string, sheet: {items: {id: string}[]}} | null>}
    */
   async #upload(file, where, more = 0) {
     const row = document.createElement('li');
@@ -154,7 +156,7 @@ export class Uploads {
 function send(file, where, progress) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    const tolerance = document.querySelector('#step-tolerance')?.value ?? '0.1';
+    const tolerance = /** @type {HTMLInputElement | null} */ (document.querySelector('#step-tolerance'))?.value ?? '0.1';
     request.open('POST', `${where}&name=${encodeURIComponent(file.name)}&tolerance=${encodeURIComponent(tolerance)}`);
     request.responseType = 'json';
     request.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1));

@@ -12,12 +12,16 @@ const DIRECTIONS = {
   front: [0, -1, 0.12], side: [1, 0, 0.12], above: [0, -0.001, 1], below: [0.35, -0.6, -1], corner: [0.62, -1, 0.55],
 };
 
+/** @typedef {{text: string, at: any, kind?: string, body?: THREE.Object3D}} Tag  a small label at a place, mm */
+
 /** The 3D view: plate, part, supports, footing, layer cut, pieces. World space is the plate: mm, Z up. */
 export class View {
   /** @param {HTMLCanvasElement} canvas @param {HTMLElement} tags  element for the small labels */
   constructor(canvas, tags) {
     this.canvas = canvas;
     this.tagsElement = tags;
+    /** Told when the view was drawn. @type {(() => void) | undefined} */
+    this.drawn = undefined;
     this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true });
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
     this.renderer.localClippingEnabled = true;
@@ -42,8 +46,10 @@ export class View {
     this.part = null;
     this.perspective = new THREE.PerspectiveCamera(32, 1, 1, 20000);
     this.flat = new THREE.OrthographicCamera(-1, 1, 1, -1, -20000, 20000);
+    /** @type {THREE.PerspectiveCamera | THREE.OrthographicCamera} */
     this.camera = this.perspective;
     for (const camera of [this.perspective, this.flat]) camera.up.set(0, 0, 1);
+    /** @type {OrbitControls & {object: THREE.Camera}} */
     this.controls = new OrbitControls(this.camera, canvas);
     this.controls.addEventListener('change', () => this.redraw());
     this.size = [100, 100, 100];
@@ -112,7 +118,7 @@ export class View {
   /** @param {number[]} build  x, y, z of the build volume, mm */
   setMachine(build) {
     this.build = build;
-    for (const child of this.plate.children) child.geometry.dispose();
+    for (const child of /** @type {THREE.Mesh[]} */ (this.plate.children)) child.geometry.dispose();
     this.plate.clear();
     const [x, y] = [build[0] / 2, build[1] / 2];
     const step = Math.max(build[0], build[1]) > 400 ? 50 : 10;
@@ -160,9 +166,9 @@ export class View {
     this.at = at;
     this.lift = lift;
     this.raised = raised;
-    this.part.stand(new THREE.Matrix3().set(...rotation), lift, raised, at);
+    this.part.stand(new THREE.Matrix3().fromArray(rotation).transpose(), lift, raised, at);
     this.supports.position.z = raised;
-    const box = new THREE.Box3().setFromBufferAttribute(this.part.geometry.getAttribute('position')).applyMatrix4(this.part.mesh.matrix);
+    const box = new THREE.Box3().setFromBufferAttribute(/** @type {THREE.BufferAttribute} */ (this.part.geometry.getAttribute('position'))).applyMatrix4(this.part.mesh.matrix);
     const before = this.size && Math.hypot(...this.size);
     this.size = [box.max.x - box.min.x, box.max.y - box.min.y, lift + raised + this.part.height];
     /** Whether the part has another size than before, so that the eye has to step back or come near. */
@@ -229,7 +235,7 @@ export class View {
    */
   setPlace(place) {
     if (this.place) {
-      this.place.traverse((o) => { o.geometry?.dispose(); o.material?.dispose(); });
+      this.place.traverse((/** @type {any} */ o) => { o.geometry?.dispose(); o.material?.dispose(); });
       this.place.removeFromParent();
       this.place = null;
     }
@@ -254,7 +260,7 @@ export class View {
       this.part.mesh.add(this.place);
       this.part.mesh.updateMatrixWorld(true);
       const at = new THREE.Vector3(...place.at).applyMatrix4(this.part.mesh.matrixWorld);
-      const box = new THREE.Box3().setFromBufferAttribute(lines.getAttribute('position'));
+      const box = new THREE.Box3().setFromBufferAttribute(/** @type {THREE.BufferAttribute} */ (lines.getAttribute('position')));
       const near = Math.max(4 * box.getSize(_point).length(), 0.45 * Math.hypot(...this.size));
       // From the side that it faces, a little from above; without one, from where the eye is.
       const away = new THREE.Vector3(...place.facing).transformDirection(this.part.mesh.matrixWorld);
@@ -281,7 +287,7 @@ export class View {
 
   /**
    * Show what a figure speaks of; without a kind, nothing.
-   * @param {string} kind @param {{limit: number, show: number[] | null, centre: number[] | null}} o
+   * @param {string} kind @param {{limit?: number, show?: number[] | null, centre?: number[] | null}} o
    */
   pointAt(kind, o) {
     for (const name of ['shadow', 'centre']) {
@@ -290,7 +296,7 @@ export class View {
     }
     if (!this.part) return;
     const facets = ['overhang', 'contact', 'flat', 'stairs', 'show'].includes(kind);
-    this.part.light(facets ? this.part.select(kind, o) : null);
+    this.part.light(facets ? this.part.select(/** @type {any} */ (kind), { limit: o.limit ?? 90, show: o.show ?? null }) : null);
     if (kind === 'shadow') {
       this.shadow = new THREE.Mesh(this.part.geometry, new THREE.MeshBasicMaterial({ color: '#3b4a52', transparent: true, opacity: 0.55, side: THREE.DoubleSide, depthWrite: false }));
       this.shadow.matrixAutoUpdate = false;
@@ -444,7 +450,7 @@ export class View {
 
   /** @param {import('./blocks.js').PiecesData | null} data */
   setPieces(data) {
-    for (const child of this.pieces.children) child.geometry.dispose();
+    for (const child of /** @type {THREE.Mesh[]} */ (this.pieces.children)) child.geometry.dispose();
     this.pieces.clear();
     this.pieceData = data;
     if (!data) return;
@@ -542,7 +548,7 @@ export class View {
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
     const placed = [];
     for (const tag of this.tags) {
-      _point.set(...(tag.at.isVector3 ? tag.at.toArray() : tag.at));
+      _point.fromArray(tag.at.isVector3 ? tag.at.toArray() : tag.at);
       if (tag.body) _point.add(tag.body.position);
       const hidden = _point.z > this.cut.constant + 1e-6;
       _point.project(this.camera);
