@@ -59,7 +59,7 @@ def compare(b: Browser) -> None:
 
 def pick_finding(b: Browser) -> None:
     """Fly to the underside of the body."""
-    b.run("window.heron.findings.named('overhang 3')")
+    b.run("window.heron.controllers.get('overhangs').findings.named('overhang 3')")
     b.wait(lambda: b.run("return document.body.dataset.finding") == "overhang 3")
 
 
