@@ -54,7 +54,9 @@ class FindingsTest(Case):
         self.assertTrue(browser.run("return Boolean(window.heron.view.place)"))
         self.assertIn("ceiling", browser.text("#finding-words"))
         browser.find("#canvas").click()
-        order = browser.run("return window.heron.controllers.get('overhangs').findings.rows.map(r => r.dataset.name)")
+        order = browser.run(
+            "return window.heron.controllers.get('overhangs').findings.rows.map(r => r.dataset.name)"
+        )
         at = order.index("overhang 2")
         self.key("p")
         self.finding(order[at - 1])
@@ -65,7 +67,10 @@ class FindingsTest(Case):
             "document.querySelector('#show-family').dispatchEvent(new Event('change', {bubbles: true}))"
         )
         self.assertEqual(
-            browser.run("return window.heron.controllers.get('overhangs').findings.rows.map(r => r.dataset.family)"), ["overhang"] * 2
+            browser.run(
+                "return window.heron.controllers.get('overhangs').findings.rows.map(r => r.dataset.family)"
+            ),
+            ["overhang"] * 2,
         )
         self.key("n")
         self.finding("overhang 1")
@@ -190,7 +195,9 @@ class PaintTest(Case):
             chain.move_by_offset(*move)
         chain.release().perform()
         browser.wait(
-            lambda: browser.run("return window.heron.controllers.get('overhangs').marks.flying === 0 && !window.heron.view.pending")
+            lambda: browser.run(
+                "return window.heron.controllers.get('overhangs').marks.flying === 0 && !window.heron.view.pending"
+            )
         )
 
     def marked(self, job_id, name):

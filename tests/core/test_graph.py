@@ -11,7 +11,6 @@ from upright_heron.core.graph import (
     GRAPH,
     Graph,
     Keep,
-    Keys,
     Maybe,
     Recipe,
     Ref,
@@ -21,6 +20,7 @@ from upright_heron.core.graph import (
     maybe,
     recipe,
 )
+from upright_heron.core.keys import Keys
 from upright_heron.core.maker import Bound, Maker, Recent, bound
 
 

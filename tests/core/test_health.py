@@ -17,8 +17,9 @@ from upright_heron.core.geometry.solid import Solid, concatenated
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.health.defects import EdgeTable, examine, loops, thickness_mm
-from upright_heron.core.health.mend import STEP_FOR, STEPS, fill_holes, mend, rewrap, separated
+from upright_heron.core.health.mend import STEP_FOR, STEPS, fill_holes, mend, separated
 from upright_heron.core.health.report import report, thin_walls
+from upright_heron.core.health.rewrap import rewrap
 from upright_heron.demo.shapes import SHAPES
 
 

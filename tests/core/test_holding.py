@@ -18,8 +18,9 @@ from upright_heron.core.supports.checks.holding import holding, probes
 from upright_heron.core.supports.checks.removal import Out, reach
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.filament.finish import edited
-from upright_heron.core.supports.model import Branches, SupportSet, SupportSettings
+from upright_heron.core.supports.model import Branches, SupportSettings
 from upright_heron.core.supports.resin.stilts import make_stilts
+from upright_heron.core.supports.support_set import SupportSet
 
 
 def island(found, number):

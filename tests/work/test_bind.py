@@ -7,7 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.sheet.test_changes import PART, whole
-from upright_heron.core.graph import GRAPH, Choice, Keys, Maybe, Recipe, Source
+from upright_heron.core.graph import GRAPH, Choice, Maybe, Recipe, Source
+from upright_heron.core.keys import Keys
 from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.supports.demand.patches import Hold, Style

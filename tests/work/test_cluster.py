@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import comb, portal, stl
-from upright_heron.core.graph import Keys
+from upright_heron.core.keys import Keys
 from upright_heron.core.maker import Bound, Maker, bound
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.sheet.changes import AddItems, MakeSupports

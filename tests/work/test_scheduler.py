@@ -10,11 +10,13 @@ from pathlib import Path
 
 from tests.support import stl, tee
 from upright_heron.core.errors import BadValue, HeronError
-from upright_heron.core.graph import GRAPH, Keys
+from upright_heron.core.graph import GRAPH
+from upright_heron.core.keys import Keys
 from upright_heron.core.maker import Bound
 from upright_heron.store.store import Store
 from upright_heron.work import worker
-from upright_heron.work.scheduler import Rank, Scheduler
+from upright_heron.work.scheduler import Scheduler
+from upright_heron.work.tasks import Rank
 
 
 class SchedulerCase(unittest.TestCase):

@@ -12,7 +12,9 @@ from ..core.errors import BadValue
 from ..core.formats.reading import MM_OF
 from ..core.geometry.mesh import Mesh, facts
 from ..core.handoff.stl import write_stl
+from ..core.hanging.islands import Island
 from ..core.hanging.layer_steps import FACTOR
+from ..core.hanging.lowest_points import Low
 from ..core.health.defects import examine
 from ..core.layers.stack import LayerStack
 from ..core.machines import catalogue as machines
@@ -20,8 +22,9 @@ from ..core.recipes.settings import Walk
 from ..core.stance.figures import Figures, figures
 from ..core.stance.names import name_of
 from ..core.stance.pose import place
+from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.resting import letter as letter_of
-from ..core.stance.search import GOALS, MIXES, Goals
+from ..core.stance.search import MIXES
 from ..core.units import judge_unit, number
 from ..sheet.item import StanceGoals
 from ..work.alone import Alone
@@ -100,30 +103,8 @@ def overhangs(
         {
             "overhang_area_mm2": area.overhang_area_mm2,
             "contact_area_mm2": area.contact_area_mm2,
-            "islands": [
-                {
-                    "number": i.number,
-                    "z_mm": i.z_mm,
-                    "area_mm2": i.area_mm2,
-                    "x_mm": i.x_mm + dx,
-                    "y_mm": i.y_mm + dy,
-                    "point": i.point,
-                    "grown_mm2": i.grown_mm2,
-                    "joins_z_mm": i.joins_z_mm,
-                    "hanging_mm3": i.hanging_mm3,
-                }
-                for i in found.islands
-            ],
-            "low_points": [
-                {
-                    "x_mm": p.x_mm + dx,
-                    "y_mm": p.y_mm + dy,
-                    "z_mm": p.z_mm,
-                    "depth_mm": p.depth_mm,
-                    "wide_mm": p.wide_mm,
-                }
-                for p in found.lows
-            ],
+            "islands": [_island(i, dx, dy) for i in found.islands],
+            "low_points": [_low_point(p, dx, dy) for p in found.lows],
             "layer_steps": [
                 {"z_mm": s.z_mm, "below_mm2": s.below_mm2, "above_mm2": s.above_mm2} for s in found.steps
             ],
@@ -266,4 +247,28 @@ def _stance(
         "cups": len(found.cups),
         "fits": fits,
         "score": score,
+    }
+
+
+def _island(i: Island, dx: float, dy: float) -> dict[str, Any]:
+    return {
+        "number": i.number,
+        "z_mm": i.z_mm,
+        "area_mm2": i.area_mm2,
+        "x_mm": i.x_mm + dx,
+        "y_mm": i.y_mm + dy,
+        "point": i.point,
+        "grown_mm2": i.grown_mm2,
+        "joins_z_mm": i.joins_z_mm,
+        "hanging_mm3": i.hanging_mm3,
+    }
+
+
+def _low_point(p: Low, dx: float, dy: float) -> dict[str, Any]:
+    return {
+        "x_mm": p.x_mm + dx,
+        "y_mm": p.y_mm + dy,
+        "z_mm": p.z_mm,
+        "depth_mm": p.depth_mm,
+        "wide_mm": p.wide_mm,
     }

@@ -7,7 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from .graph import GRAPH, Binding, Choice, Graph, Keep, Keys, Maybe, Recipe, Ref, Source
+from .graph import GRAPH, Binding, Choice, Graph, Keep, Maybe, Recipe, Ref, Source
+from .keys import Keys
 from .progress import Progress, silent
 
 

@@ -7,7 +7,8 @@ from typing import Annotated
 from pydantic import Field
 
 from ..core.graph import digest_of
-from ..core.stance.search import GOALS, MIXES, Goals
+from ..core.stance.proposals import GOALS, Goals
+from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
 from .part import PaintedMarks, Part, Size
 from .process import Footing, Supports

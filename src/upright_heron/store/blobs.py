@@ -13,7 +13,8 @@ from sqlalchemy import delete, select
 from sqlalchemy.exc import IntegrityError
 
 from ..core.geometry.mesh import Mesh
-from ..core.supports.model import Branches, Column, shifted
+from ..core.supports.model import Branches, Column
+from ..core.supports.support_set import shifted
 from .codec import decode, encode
 from .database import Database, NotFound
 from .models import BlobRow, StepRow

@@ -80,26 +80,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         await run_in_threadpool(work.close)
         store.close()
 
-    loader = ChoiceLoader([FileSystemLoader(HERE / "templates"), FunctionLoader(_section_template)])
-    templates = Jinja2Templates(env=Environment(loader=loader, autoescape=True))
-    templates.env.filters.update(words.FILTERS)
-    templates.env.globals.update(
-        version=__version__,
-        upload_mb=settings.upload_mb,
-        suffixes=",".join(SUFFIXES),
-        step_for=STEP_FOR,
-        compass=COMPASS,
-        goal_words=GOAL_WORDS,
-        mixes={name: asdict(mix) for name, mix in MIXES.items()},
-        default_goals=[StanceGoals.mix("filament"), StanceGoals.mix("resin")],
-        defect_words=words.DEFECT_WORDS,
-        step_words=words.STEP_WORDS,
-        holds=list(Hold),
-        seconds=list(Second),
-        styles=[style for style in Style if style is not Style.NONE],
-    )
-    templates.env.trim_blocks = templates.env.lstrip_blocks = True
-
+    templates = _templates(settings)
     app = FastAPI(
         title="Upright Heron",
         version=__version__,
@@ -122,6 +103,30 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.add_exception_handler(404, _http_error)
     app.add_exception_handler(Exception, _unforeseen)
     return app
+
+
+def _templates(settings: Settings) -> Jinja2Templates:
+    """Templates of the pages, those of the sections among them, with the words that they use."""
+    loader = ChoiceLoader([FileSystemLoader(HERE / "templates"), FunctionLoader(_section_template)])
+    templates = Jinja2Templates(env=Environment(loader=loader, autoescape=True))
+    templates.env.filters.update(words.FILTERS)
+    templates.env.globals.update(
+        version=__version__,
+        upload_mb=settings.upload_mb,
+        suffixes=",".join(SUFFIXES),
+        step_for=STEP_FOR,
+        compass=COMPASS,
+        goal_words=GOAL_WORDS,
+        mixes={name: asdict(mix) for name, mix in MIXES.items()},
+        default_goals=[StanceGoals.mix("filament"), StanceGoals.mix("resin")],
+        defect_words=words.DEFECT_WORDS,
+        step_words=words.STEP_WORDS,
+        holds=list(Hold),
+        seconds=list(Second),
+        styles=[style for style in Style if style is not Style.NONE],
+    )
+    templates.env.trim_blocks = templates.env.lstrip_blocks = True
+    return templates
 
 
 def _section_template(name: str) -> tuple[str, str, Callable[[], bool]] | None:

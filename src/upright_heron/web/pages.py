@@ -10,9 +10,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..core.geometry.subdivision import Fine
-from ..core.graph import Keys, Ref
+from ..core.graph import Ref
 from ..core.handoff.preflight import Check
 from ..core.hanging.findings import State
+from ..core.keys import Keys
 from ..core.maker import Bound
 from ..core.recipes.part import MESH
 from ..sheet.models import ItemSheet, JobSheet
@@ -20,8 +21,9 @@ from ..sheet.shop import Habits
 from ..store.store import Job, Store
 from ..work.bind import as_variant, keys_of, plate_keys
 from ..work.known import Memo
-from ..work.scheduler import Rank, Scheduler, Standing
+from ..work.scheduler import Scheduler
 from ..work.summary import Summary, item_summary, summary
+from ..work.tasks import Rank, Standing
 from .looking import Looking
 from .section import SECTIONS, Section
 from .state import view_state

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from ..core.geometry.mesh import Mesh, facts
 from ..core.geometry.subdivision import Fine
-from ..core.graph import Keys, Ref, Source
+from ..core.graph import Ref, Source
+from ..core.keys import Keys
 from ..core.machines.catalogue import material, materials_for, printer
 from ..core.maker import Maker, Recent
 from ..core.marking.marks import Marks

@@ -7,7 +7,8 @@ from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 from ..core.footing.footing import FootingKind
-from ..core.graph import GRAPH, Graph, Keys, Ref, Source
+from ..core.graph import GRAPH, Graph, Ref, Source
+from ..core.keys import Keys
 from ..core.recipes import settings as s
 from ..core.recipes.handoff import MARKS
 from ..core.recipes.part import MARKS_DEMAND, MARKS_SHOW, MESH

@@ -9,10 +9,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..core.errors import BadValue
+from ..core.layers.stack import LayerStack
 from ..core.supports.byhand import edits as byhand
 from ..core.supports.byhand.kept import by_hand, is_removed
 from ..core.supports.filament.finish import edited, order
-from ..core.supports.model import Branches, Column, SupportSet
+from ..core.supports.model import Branches, Column, SupportSettings
+from ..core.supports.support_set import SupportSet
 from ..core.units import length_mm, number
 from ..sheet.item import HandWork, Removed
 from ..sheet.models import ItemSheet
@@ -41,6 +43,22 @@ class Edit:
     made: SupportSet | None
     words: str
     picked: str
+
+
+def _new_post(
+    values: Mapping[str, str],
+    stack: LayerStack,
+    settings: SupportSettings,
+    clear: Any,
+    here: Mapping[str, Any],
+) -> Branches:
+    """The post that is asked for, with an id that none of those that are here has."""
+    width = length_mm(values.get("width") or "2")
+    at, facing = _triple(values, "at"), _triple(values, "facing")
+    post = byhand.post_at(stack, at, facing, settings, width, clear=clear)
+    while post.id in here:
+        post = replace(post, id=byhand.hand_id(post.touch_mm, post.id))
+    return post
 
 
 def edit(
@@ -85,18 +103,12 @@ def edit(
     named = chosen[0].reason if len(chosen) == 1 else f"{len(chosen)} supports"
     picked = chosen[0].id if len(chosen) == 1 else ""
     if how == "add":
-        post = byhand.post_at(
-            stack, _triple(values, "at"), _triple(values, "facing"), settings,
-            length_mm(values.get("width") or "2"), clear=clear,
-        )  # fmt: skip
-        while post.id in here:
-            post = replace(post, id=byhand.hand_id(post.touch_mm, post.id))
+        post = _new_post(values, stack, settings, clear, here)
         put, words, picked = [post], "Add a support by hand", post.id
     elif how == "restore":
-        names = {gone.id for gone in removed}
         put = [s for s in grown.supports if s.id not in here and s.id not in kept and is_removed(s, removed)]
-        words = f"Bring back {len(names)} supports" if len(names) != 1 else "Bring back a support"
-        removed = []
+        count = len({gone.id for gone in removed})
+        words, removed = f"Bring back {count} supports" if count != 1 else "Bring back a support", []
     elif how in ("delete", "unlock"):
         out = set(ids)
         autos = {s.id: s for s in grown.supports}

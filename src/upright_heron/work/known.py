@@ -6,7 +6,8 @@ import threading
 from collections import OrderedDict
 from typing import Any
 
-from ..core.graph import Choice, Keep, Keys, Recipe, Source
+from ..core.graph import Choice, Keep, Recipe, Source
+from ..core.keys import Keys
 from ..store.store import Store
 
 

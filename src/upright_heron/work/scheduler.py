@@ -15,111 +15,23 @@ import logging
 import threading
 from collections.abc import Callable, Iterable
 from concurrent.futures import BrokenExecutor, CancelledError, Future, InvalidStateError
-from dataclasses import dataclass, field
-from enum import IntEnum
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from ..core.errors import BadValue, Cancelled, HeronError
-from ..core.graph import Keys, Recipe
+from ..core.graph import Recipe
+from ..core.keys import Keys
 from ..core.maker import bound
 from ..store.store import Store
 from . import worker
 from .lanes import Lane, Lanes, Message
+from .tasks import Event, Rank, Standing, Task
 
 Answer = TypeVar("Answer")
-Event = dict[str, Any]
 
 log = logging.getLogger(__name__)
 # A task whose worker was lost is begun this often in all.
 TRIES = 2
-
-
-class Rank(IntEnum):
-    """What goes first."""
-
-    CLICK = 0
-    PAGE = 1
-    BACKGROUND = 2
-
-
-@dataclass(eq=False)
-class Task:
-    """One thing that a worker does.
-
-    Attributes
-    ----------
-    number : int
-        In the order in which tasks came; never used again.
-    key : str
-        Of the result that it makes; of other work a name of its own.
-    name : str
-        Of the result.
-    call, arguments
-        What the worker calls.
-    rank : Rank
-        Of the most urgent who wants it.
-    about : str
-        Key of the surface that it works on.
-    needs : set of str
-        Keys that have to be there before it begins.
-    owners : set of str
-        Pages that show it.
-    waiting : int
-        Who waits for it besides.
-    future : Future
-        For all who wait.
-    stage, done, total
-        Where it stands.
-    """
-
-    number: int
-    key: str
-    name: str
-    call: Callable[..., Any]
-    arguments: tuple[Any, ...]
-    rank: Rank
-    about: str = ""
-    needs: set[str] = field(default_factory=set)
-    owners: set[str] = field(default_factory=set)
-    waiting: int = 0
-    future: Future[Any] = field(default_factory=Future)
-    stage: str = "Waiting"
-    done: int = 0
-    total: int = 1
-    lane: Lane | None = None
-    tries: int = 0
-    stopping: bool = False
-    again: bool = False
-
-
-@dataclass(frozen=True)
-class Standing:
-    """Where the work for a page stands.
-
-    Attributes
-    ----------
-    state : str
-        ``running``, ``stopped`` or ``failed``.
-    stage, done, total
-        Of what is being made.
-    made, wanted : int
-        Results that are there, of those that the page shows.
-    message, advice : str
-        Of a failure.
-    """
-
-    state: str
-    stage: str = "Waiting"
-    done: int = 0
-    total: int = 1
-    made: int = 0
-    wanted: int = 0
-    message: str = ""
-    advice: str = ""
-
-    def event(self) -> Event:
-        """What listeners are told."""
-        return {"type": "task", **{name: getattr(self, name) for name in self.__dataclass_fields__}}
 
 
 @dataclass(eq=False)

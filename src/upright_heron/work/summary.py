@@ -15,10 +15,10 @@ from ..core.plates.fit import Fit
 from ..core.recipes.values import Arranged, Brief, Findings, Placed
 from ..core.split.grid import Split
 from ..core.stance.figures import Figures
+from ..core.stance.proposals import Found
 from ..core.stance.resting import RestingFace
-from ..core.stance.search import Found
 from ..core.supports.checks.removal import Access
-from ..core.supports.model import SupportSet
+from ..core.supports.support_set import SupportSet
 from ..core.toolpaths.rough_estimate import Estimate, SecondNozzle
 from ..sheet.models import ItemSheet, JobSheet
 from .bind import as_variant, keys_of, plate_keys

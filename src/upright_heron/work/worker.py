@@ -16,7 +16,7 @@ from typing import Any
 
 from ..core.errors import Cancelled
 from ..core.geometry.mesh import Mesh
-from ..core.graph import Keys
+from ..core.keys import Keys
 from ..core.maker import Bound, Maker, Recent
 from ..core.progress import Progress
 from ..core.split.grid import Split

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from ..layers.stack import Rings, thinned_rings
 from . import rasters
+from .outline_repair import sharpen, without_crumbs
 from .rasters import CUT, FAR, JOIN
 
 # Shapes may be thinned by this much before they are put in: less than a raster can tell.
@@ -169,8 +170,8 @@ class Field:
         mixed[:, -1] = False
         cells = np.flatnonzero(mixed)
         corners, starts = rasters.trace(self.values, cells, self._follow, level, self.low, self.pixel_mm)
-        corners, starts = rasters.without_crumbs(corners, starts, smallest_mm2, smallest_hole_mm2)
+        corners, starts = without_crumbs(corners, starts, smallest_mm2, smallest_hole_mm2)
         corners, starts = thinned_rings(corners, starts, STRAIGHT_MM)
-        corners, starts = rasters.sharpen(corners, starts, self.pixel_mm)
+        corners, starts = sharpen(corners, starts, self.pixel_mm)
         corners, starts = thinned_rings(corners, starts, smooth_mm)
         return [corners[a:b] for a, b in itertools.pairwise(starts) if b - a > 2]

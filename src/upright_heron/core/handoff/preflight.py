@@ -10,7 +10,7 @@ from ..hanging.findings import Family, Finding, State
 from ..machines.catalogue import Technology
 from ..plates.arrange import Rectangle, overlapping
 from ..plates.fit import Fit
-from ..supports.model import Fault, FaultKind
+from ..supports.support_set import Fault, FaultKind
 from ..tags import stored
 from ..topics import Topic
 

@@ -247,6 +247,25 @@ class Orientation:
     inside: tuple[int, ...]
 
 
+def _numbered(
+    mesh: Mesh, body: NDArray[np.int64], kept: NDArray[np.int64], counted: NDArray[np.bool_]
+) -> tuple[NDArray[np.int64], int]:
+    """Number of the body of each facet (m,), in the order of their first facets, and how many there are."""
+    _, body = np.unique(body, return_inverse=True)
+    _, seen = np.unique(body, return_index=True)
+    rank = np.empty(len(seen), np.int64)
+    rank[np.argsort(seen)] = np.arange(len(seen))
+    body = rank[body]
+    if counted.all():
+        return body, len(seen)
+    # What does not count goes with the body of its twin, found by its first vertex.
+    at = np.zeros(len(mesh.vertices), np.int64)
+    at[mesh.faces[kept]] = body[kept][:, None]
+    body[~counted] = at[mesh.faces[~counted, 0]]
+    names, body = np.unique(body, return_inverse=True)
+    return body, len(names)
+
+
 def orientation(
     mesh: Mesh, without: NDArray[np.int64] | None = None, table: EdgeTable | None = None
 ) -> Orientation:
@@ -281,20 +300,7 @@ def orientation(
     first = kept[table.facets[table.start[pairs]]]
     second = kept[table.facets[table.start[pairs] + 1]]
     body, turned = _agree(m, first, second, table.forward[pairs] != 1)
-    _, body = np.unique(body, return_inverse=True)
-    _, seen = np.unique(body, return_index=True)
-    rank = np.empty(len(seen), np.int64)
-    rank[np.argsort(seen)] = np.arange(len(seen))
-    body = rank[body]
-    if not counted.all():
-        # What does not count goes with the body of its twin, found by its first vertex.
-        at = np.zeros(len(mesh.vertices), np.int64)
-        at[mesh.faces[kept]] = body[kept][:, None]
-        body[~counted] = at[mesh.faces[~counted, 0]]
-        names, body = np.unique(body, return_inverse=True)
-        count = len(names)
-    else:
-        count = len(seen)
+    body, count = _numbered(mesh, body, kept, counted)
     closed = np.ones(count, np.bool_)
     rim = table.count != 2
     closed[body[kept[table.facets[table.start[:-1][rim]]]]] = False

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..footing.footing import Footing, FootingSettings, footprint, make_footing
 from ..graph import maybe, recipe
 from ..layers.stack import LayerStack
-from ..supports.model import SupportSet
+from ..supports.support_set import SupportSet
 from .layers import layers
 from .settings import FootingSetting, LayerHeight, Lift
 from .supports_resin import supports

@@ -17,7 +17,7 @@ from ..marking.marks import Marks, as_marks
 from ..plates.arrange import Rectangle, in_rows
 from ..split.grid import Split
 from ..stance.pose import Placement, about_axis
-from ..supports.model import SupportSet
+from ..supports.support_set import SupportSet
 from .footing import footing
 from .part import fine
 from .plate import arranged

@@ -13,7 +13,7 @@ from ..hanging.overhang_regions import Region
 from ..plates.fit import Fit
 from ..plates.fit import fit as fit_of
 from ..supports.checks.removal import Access, Out
-from ..supports.model import SupportSet
+from ..supports.support_set import SupportSet
 from ..toolpaths.rough_estimate import Estimate, SecondNozzle, second_nozzle, with_cost
 from ..toolpaths.rough_estimate import estimate as estimate_of
 from .footing import footing

@@ -8,7 +8,7 @@ from ..graph import Keep, maybe, recipe
 from ..handoff.preflight import Check, plate_checks
 from ..plates.arrange import Rectangle, in_rows
 from ..stance.pose import on_plate
-from ..supports.model import SupportSet
+from ..supports.support_set import SupportSet
 from .footing import footing
 from .settings import Instance, Layout
 from .stance import placed, placed_mesh

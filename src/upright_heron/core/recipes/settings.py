@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..footing.footing import FootingKind
 from ..machines.catalogue import Material, Printer, Technology
 from ..stance.figures import Setting
-from ..stance.search import Goals
+from ..stance.proposals import Goals
 from ..supports.demand.patches import Hold, Style
 from ..supports.model import SupportSettings
 

@@ -19,8 +19,9 @@ from ..progress import Progress
 from ..stance.figures import Base, Figures
 from ..stance.figures import figures as figures_of
 from ..stance.pose import Placement, from_quaternion, place
-from ..stance.search import Found, slicer
+from ..stance.proposals import Found
 from ..stance.search import search as search_stances
+from ..stance.search import slicer
 from .part import fine, marks_show, printed, solid
 from .settings import FigureSetting, LayerHeight, Lift, PaintedShow, PartFacts, SearchSetting, Turn
 from .values import Placed

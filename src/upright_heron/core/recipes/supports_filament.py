@@ -24,8 +24,9 @@ from ..supports.demand.patches import Hold, Patch, Style, patches
 from ..supports.demand.side_contacts import steady_heights, steady_patches, wall_patches
 from ..supports.filament.finish import finished
 from ..supports.filament.styles import Grown, chosen_styles, grow_supports, kept_clear
-from ..supports.model import Branches, Column, SupportSet
+from ..supports.model import Branches, Column
 from ..supports.show_side import Shown
+from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked, wishes
 from .layers import layers
 from .settings import Demand, FilamentSupports, Lift, Limit, ShowDirection, Styles, TakenOut, Turn

@@ -15,9 +15,10 @@ from ..progress import Progress
 from ..supports.checks.holding import holding as holding_of
 from ..supports.checks.holding import probes
 from ..supports.checks.removal import Access, reach
-from ..supports.model import Branches, Column, SupportSet
+from ..supports.model import Branches, Column
 from ..supports.resin.stilts import make_stilts
 from ..supports.show_side import Shown
+from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked
 from .layers import layers
 from .settings import FilamentSupports, Lift, Limit, ResinSupports, Tool

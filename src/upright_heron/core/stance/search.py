@@ -22,16 +22,15 @@ from ..layers.closed_slicer import Walker
 from ..layers.stack import LayerStack, cut, layer_count
 from ..plates.fit import fit
 from ..progress import Progress, silent
-from ..tags import stored
 from ..toolpaths.rough_estimate import estimate
 from .figures import Base, Figures, Setting, figures, show_facets, tip_angle_deg
 from .names import lean, name_of
 from .pose import about_axis, place, standing_on
+from .proposals import GOALS, Found, Goals, Proposal
 from .resting import letter, resting_faces
 from .sweep import Sweep, hull_corners, sweep
 from .vertical_rays import Surface, plumb
 
-GOALS = ("less_support", "shorter_print", "clean_show", "better_surface", "firm", "smaller_layers")
 # An even spread of ways down, besides resting faces and leans.
 DIRECTIONS = 500
 LEANS_DEG = (10.0, 15.0, 20.0, 30.0, 45.0)
@@ -51,24 +50,6 @@ SWINGS_DEG = tuple(range(0, 180, 5))
 THREADS = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Goals:
-    """Weights of the goals, 0 to 5 each; what is 0 does not count."""
-
-    less_support: float = 3.0
-    shorter_print: float = 1.0
-    clean_show: float = 1.0
-    better_surface: float = 1.0
-    firm: float = 4.0
-    smaller_layers: float = 0.0
-
-    def weights(self) -> NDArray[np.float64]:
-        """(6,) float64 in the order of ``GOALS``, summing to 1; all equal when none was set."""
-        found = np.array([float(getattr(self, name)) for name in GOALS])
-        total = float(found.sum())
-        return np.asarray(found / total if total > 0 else np.full(len(GOALS), 1.0 / len(GOALS)), np.float64)
-
-
 # Starting mixes; common practice, no source.
 MIXES: dict[str, Goals] = {
     "filament": Goals(),
@@ -77,74 +58,6 @@ MIXES: dict[str, Goals] = {
     "resin": Goals(2.0, 1.0, 3.0, 1.0, 0.0, 3.0),
     "resin, flat": Goals(3.0, 3.0, 1.0, 0.0, 3.0, 0.0),
 }
-
-
-@stored("proposal")
-@dataclass(frozen=True, eq=False)
-class Proposal:
-    """One stance that is proposed.
-
-    Attributes
-    ----------
-    letter : str
-    name : str
-    rotation : (3, 3) float64
-    figures : Figures or None
-        Exact; ``None`` while only weighed.
-    score : float
-        From 0 to 100, larger is better.
-    costs : tuple of float
-        Cost of each goal, 0 the best of all candidates and 1 the worst.
-    fits : bool
-    resting : bool
-        It rests on a face of its own.
-    front : bool
-        No other candidate is as good in every goal and better in one.
-    overhang_area_mm2, support_volume_mm3, contact_area_mm2, height_mm : float
-        Weighed, or exact once ``figures`` are there.
-    """
-
-    letter: str
-    name: str
-    rotation: NDArray[np.float64]
-    figures: Figures | None
-    score: float
-    costs: tuple[float, ...]
-    fits: bool
-    resting: bool
-    front: bool
-    overhang_area_mm2: float
-    support_volume_mm3: float
-    contact_area_mm2: float
-    height_mm: float
-
-    @property
-    def down(self) -> NDArray[np.float64]:
-        """(3,) float64: the direction of the part that points to the plate."""
-        return np.asarray(-self.rotation[2], np.float64)
-
-
-@stored("found")
-@dataclass(frozen=True, eq=False)
-class Found:
-    """Result of a search.
-
-    Attributes
-    ----------
-    proposals : tuple of Proposal
-        Best first; the stance the part came in is among them.
-    weighed : int
-        Candidates that were weighed.
-    fitting : int
-        How many of them fit the machine.
-    exact : bool
-        The proposals carry exact figures.
-    """
-
-    proposals: tuple[Proposal, ...]
-    weighed: int
-    fitting: int
-    exact: bool
 
 
 @dataclass

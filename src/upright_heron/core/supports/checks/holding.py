@@ -12,7 +12,8 @@ from ...geometry.mesh import Mesh
 from ...hanging.findings import Family, Hanging, finding_id
 from ...hanging.overhang_regions import Region
 from ..demand.patches import shape_of
-from ..model import Branches, Column, Stilt, SupportSet, SupportSettings
+from ..model import Branches, Column, Stilt, SupportSettings
+from ..support_set import SupportSet
 
 # Share of the probes of a finding that need something under them.
 ENOUGH = 0.5

@@ -14,8 +14,9 @@ from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
 from ..demand.patches import Patch, layer_of, shape_of
 from ..filament.descent import around, gap_under, plan_distance
-from ..model import SLENDER, Branches, Fault, FaultKind, SupportSet, SupportSettings
+from ..model import SLENDER, Branches, SupportSettings
 from ..outlines import branch_rings
+from ..support_set import Fault, FaultKind, SupportSet
 
 # Overlap of support and part under this is the noise of contours, mm2 a layer.
 NOISE_MM2 = 0.15

@@ -264,9 +264,8 @@ class _Ground:
             settings.trunk_mm / 2, room.wide_mm, settings.clearance_mm, 0.05 * settings.taper_mm,
             plate[order],
         )  # fmt: skip
-        return _sorted_out(
-            nodes, down, tip_of, ends, order, owner, self.held, settings, self.part, self.stack, room
-        )
+        grown = (nodes, down, tip_of, ends)
+        return _sorted_out(grown, order, owner, self.held, settings, self.part, self.stack, room)
 
 
 def _from_the_middle(spots: Sequence[Spot]) -> list[Spot]:
@@ -298,11 +297,69 @@ def _is_clear(
     return True
 
 
+# Nodes of a tree with the numbers of those below them, and the number of the lowest.
+Foot = tuple[list[NDArray[np.float64]], list[int], int]
+
+
+def _foot_on_plate(at: Foot, settings: SupportSettings, stack: LayerStack, room: Room) -> None:
+    """Give a tree its foot on the plate."""
+    places, below, last = at
+    x, y, z, r = (float(v) for v in places[last])
+    free = room.beside(x, y, 0)
+    if z < 1e-6 and last:
+        # The last step itself is the foot: it runs on to the plate and widens on its way.
+        above = places[below.index(last)]
+        free = min(free, _free_on_its_way(stack, places[last], above, settings))
+        feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm, tuple(above[:3]))
+        places[last], below[last] = feet[0], -1
+        feet = feet[1:]
+    else:
+        feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm)
+    _add_below(at, feet)
+
+
+def _foot_on_part(
+    at: Foot, settings: SupportSettings, part: Tree, stack: LayerStack, *, in_holes: bool
+) -> bool:
+    """Give a tree its foot on the part; ``False`` where it finds none."""
+    places, below, last = at
+    r = float(places[last][3])
+    if len(places) == 1 and float(around(stack, places[0][None, :3])[0]) < 0.5 * r:
+        # No room for a step, and it lies in the part or too near to it to stand straight.
+        return False
+    # Where several come together it cannot be moved aside for one of them.
+    into = below.index(last) if below.count(last) == 1 else last
+    landed = feet_on_part(
+        part, places[last], places[into], settings, stack.layer_mm,
+        from_above_mm=ABOVE_MM if len(places) > 1 else 0.0, in_holes=in_holes,
+    )  # fmt: skip
+    high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0
+    if (
+        landed is None
+        or high < stack.layer_mm
+        or (len(places) == 1 and high > SLENDER * r)
+        or _scrapes(landed, stack, settings)
+    ):
+        # Nothing to stand on, not one layer between the tip and what lies below, no branch at all but a
+        # needle, or it runs into what is beside it or too long along a wall.
+        return False
+    places[last] = landed[0]
+    _add_below(at, landed[1:])
+    return True
+
+
+def _add_below(at: Foot, nodes: Sequence[NDArray[np.float64]]) -> None:
+    """Put nodes below the lowest of a tree, each below the one before."""
+    places, below, last = at
+    for node in nodes:
+        places.append(node)
+        below[last] = len(places) - 1
+        below.append(-1)
+        last = len(places) - 1
+
+
 def _sorted_out(
-    nodes: NDArray[np.float64],
-    down: NDArray[np.int64],
-    tip_of: NDArray[np.int64],
-    ends: NDArray[np.int64],
+    grown: tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]],
     order: NDArray[np.int64],
     owner: NDArray[np.int64],
     held: Sequence[tuple[Patch, Style]],
@@ -311,7 +368,8 @@ def _sorted_out(
     stack: LayerStack,
     room: Room,
 ) -> tuple[list[Branches], NDArray[np.bool_]]:
-    """Sort the nodes into trees and give each its foot; and say which tips (n,) found no way."""
+    """Sort nodes of ``grow_down`` into trees with their feet; and say which tips (n,) found no way."""
+    nodes, down, tip_of, ends = grown
     nodes = _tapered(nodes, down)
     blocked = _blocked(nodes, down, tip_of, settings, part)
     down, ends = down.copy(), ends.copy()
@@ -328,7 +386,6 @@ def _sorted_out(
         if not at_tips:
             continue  # what is left of a branch whose tip was blocked
         patches = list(dict.fromkeys(int(owner[order[t]]) for t in at_tips))
-        x, y, z, r = (float(v) for v in nodes[foot])
         end = int(ends[foot])
         if end == 2:
             lost[order[at_tips]] = True
@@ -337,50 +394,12 @@ def _sorted_out(
         places = [nodes[m] for m in members]
         below = [new[int(down[m])] if down[m] >= 0 else -1 for m in members]
         last = new[int(foot)]
+        at_foot = (places, below, last)
         if end == 0:
-            free = room.beside(x, y, 0)
-            if z < 1e-6 and last:
-                # The last step itself is the foot: it runs on to the plate and widens on its way.
-                above = places[below.index(last)]
-                free = min(free, _free_on_its_way(stack, places[last], above, settings))
-                feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm, tuple(above[:3]))
-                places[last], below[last] = feet[0], -1
-                feet = feet[1:]
-            else:
-                feet = foot_nodes(x, y, z, r, free, settings, stack.layer_mm)
-            for node in feet:
-                places.append(node)
-                below[last] = len(places) - 1
-                below.append(-1)
-                last = len(places) - 1
-        else:
-            if len(places) == 1 and float(around(stack, places[0][None, :3])[0]) < 0.5 * r:
-                # No room for a step, and it lies in the part or too near to it to stand straight.
-                lost[order[at_tips]] = True
-                continue
-            # Where several come together it cannot be moved aside for one of them.
-            into = below.index(last) if below.count(last) == 1 else last
-            landed = feet_on_part(
-                part, places[last], places[into], settings, stack.layer_mm,
-                from_above_mm=ABOVE_MM if len(places) > 1 else 0.0, in_holes=not room.closed,
-            )  # fmt: skip
-            high = max(p[2] for p in places) - landed[-1][2] if landed is not None else 0.0
-            if (
-                landed is None
-                or high < stack.layer_mm
-                or (len(places) == 1 and high > SLENDER * r)
-                or _scrapes(landed, stack, settings)
-            ):
-                # Nothing to stand on, not one layer between the tip and what lies below, no branch at all but
-                # a needle, or it runs into what is beside it or too long along a wall.
-                lost[order[at_tips]] = True
-                continue
-            places[last] = landed[0]
-            for node in landed[1:]:
-                places.append(node)
-                below[last] = len(places) - 1
-                below.append(-1)
-                last = len(places) - 1
+            _foot_on_plate(at_foot, settings, stack, room)
+        elif not _foot_on_part(at_foot, settings, part, stack, in_holes=not room.closed):
+            lost[order[at_tips]] = True
+            continue
         style = held[patches[0]][1]
         reasons = list(dict.fromkeys(held[k][0].reason for k in patches))
         touch = max((nodes[m] for m in members if tip_of[m] >= 0), key=lambda n: n[2])

@@ -104,16 +104,8 @@ class Room:
         for k in tracked(range(self.count), "Finding room for branches", progress):
             taken[:] = False
             for level in range(k * each, (k + 1) * each):
-                part = level - lift
-                if 0 <= part < len(stack):
-                    a, b = stack.layer_start[part], stack.layer_start[part + 1]
-                    fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel_mm, True)
                 plan = clear[level] if clear is not None and level < len(clear) else None
-                if plan is not None and not plan.is_empty():
-                    rings = plan.to_polygons()
-                    starts = np.cumsum([0, *[len(r) for r in rings]])
-                    corners = np.concatenate(rings)
-                    fill(taken, corners, starts, 0, len(rings), self.low, self.pixel_mm, True)
+                self._take(taken, stack, level - lift, plan)
             own = np.full((rows, columns), 1e3, np.float32)
             if taken.any():
                 self.kind[k][taken] = _PART
@@ -139,6 +131,18 @@ class Room:
                     free &= distance_transform_edt(~below_open) * self.pixel_mm <= self.reach_mm
             self.opened[k][free] = 2
             self.opened[k][self.narrow[k] == 0] = 3
+
+    def _take(
+        self, taken: NDArray[np.bool_], stack: LayerStack, layer: int, clear: CrossSection | None
+    ) -> None:
+        """Mark what a layer of the part takes, and what is kept clear in it."""
+        if 0 <= layer < len(stack):
+            a, b = stack.layer_start[layer], stack.layer_start[layer + 1]
+            fill(taken, stack.points, stack.ring_start, a, b, self.low, self.pixel_mm, True)
+        if clear is not None and not clear.is_empty():
+            rings = clear.to_polygons()
+            starts = np.cumsum([0, *[len(r) for r in rings]])
+            fill(taken, np.concatenate(rings), starts, 0, len(rings), self.low, self.pixel_mm, True)
 
     def beside(self, x: float, y: float, k: int) -> float:
         """Free distance round a place of a step, mm."""

@@ -13,8 +13,9 @@ from ...layers.stack import LayerStack, pack, spliced
 from ...progress import Progress, silent
 from ..checks.verify import faults_of, not_held, verify
 from ..demand.patches import Patch, Style, proposed_style
-from ..model import Branches, Column, Fault, FaultKind, PatchLine, SupportSet, SupportSettings
+from ..model import Branches, Column, SupportSettings
 from ..outlines import branch_rings, level_sections, overlapping_runs, rings_of
+from ..support_set import Fault, FaultKind, PatchLine, SupportSet
 from .loose import without_loose_bits
 
 Asked = Sequence[tuple[Patch, Style]]

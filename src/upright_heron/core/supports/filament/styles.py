@@ -18,8 +18,9 @@ from ...progress import Progress, silent
 from ...tags import stored
 from ..checks.removal import Out, reach
 from ..demand.patches import Patch, Style, proposed_style
-from ..model import Branches, Column, SupportSet, SupportSettings
+from ..model import Branches, Column, SupportSettings
 from ..show_side import Shown
+from ..support_set import SupportSet
 from .areas import make_areas
 from .branches import grow
 from .finish import finished, order

@@ -18,14 +18,8 @@ from ...layers.stack import LayerStack, pack
 from ...marking.marks import Mark, Marks
 from ...progress import Progress, silent, tracked
 from ..demand.demand_overrides import spread_tips
-from ..model import (
-    Stilt,
-    SupportSet,
-    SupportSettings,
-    circle_ring,
-    stilt_volume_mm3,
-    support_id,
-)
+from ..model import Stilt, SupportSettings, circle_ring, stilt_volume_mm3, support_id
+from ..support_set import SupportSet
 
 # Sideways reach of a tip when the way straight down is taken, and the compass directions tried.
 REACHES_MM = (0.0, 1.0, 2.0, 3.5)

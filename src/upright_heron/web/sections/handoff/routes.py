@@ -12,7 +12,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from ....core.errors import BadValue
-from ....core.graph import Keys
+from ....core.keys import Keys
 from ....core.recipes.values import Package
 from ....sheet.models import JobSheet
 from ....work.bind import keys_of, plate_keys

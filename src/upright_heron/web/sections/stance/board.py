@@ -11,8 +11,8 @@ from typing import Any
 from ....core.stance.figures import MEANING, MORE_IS_BETTER, Figures, LayerFigure
 from ....core.stance.names import AS_IT_CAME, name_of
 from ....core.stance.pose import from_quaternion, to_quaternion
+from ....core.stance.proposals import GOALS, Found, Proposal
 from ....core.stance.resting import RestingFace
-from ....core.stance.search import GOALS, Found, Proposal
 from ....sheet.item import UPRIGHT
 from ....sheet.models import ItemSheet
 from ... import words

@@ -17,7 +17,7 @@ from .lines import VariantLine, variant_lines
 from .routes import router
 
 if TYPE_CHECKING:
-    from ....core.supports.model import SupportSet
+    from ....core.supports.support_set import SupportSet
     from ....store.store import Store
     from ...pages import JobPage
 

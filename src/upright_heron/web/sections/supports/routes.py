@@ -14,7 +14,8 @@ from ....core.geometry.subdivision import Fine
 from ....core.marking.channels import channel_at
 from ....core.marking.marks import Mark, Marks, painted
 from ....core.stance.pose import from_quaternion, place
-from ....core.supports.model import Branches, Column, FaultKind, SupportSet
+from ....core.supports.model import Branches, Column
+from ....core.supports.support_set import FaultKind, SupportSet
 from ....sheet.changes import EditSupports
 from ....sheet.models import ItemSheet
 from ....store.store import Job
