@@ -37,7 +37,7 @@ from ..work.scheduler import Scheduler
 from . import words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, items, job, machines, results, yard
+from .routes import api, changes, job, machines, results, yard
 from .sections import SECTIONS
 from .sections.stance.board import GOAL_WORDS
 
@@ -90,7 +90,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    pages = [module.router for module in (yard, machines, job, changes, items, results)]
+    pages = [module.router for module in (yard, machines, job, changes, results)]
     pages.append(job.scripts)
     # The API comes last: where a form of a page and a call of it have one name, pages mean the form.
     for router in (*pages, *(r for section in SECTIONS for r in section.routers), api.router):

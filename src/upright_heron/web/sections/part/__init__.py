@@ -13,6 +13,7 @@ from ....sheet.models import ItemSheet
 from ....sheet.part import Part
 from ....sheet.process import Preset
 from ...section import Section
+from . import many
 from .routes import router
 
 if TYPE_CHECKING:
@@ -91,5 +92,5 @@ SECTION = Section(
     wants=("placed", "health"),
     facts=("health",),
     context=_context,
-    routers=(router,),
+    routers=(router, many.router),
 )

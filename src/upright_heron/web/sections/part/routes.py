@@ -14,7 +14,7 @@ from ....core.errors import BadValue
 from ....core.units import length_mm, number
 from ....sheet.changes import Mend, Resize, SeparateItem
 from ....sheet.models import ItemSheet
-from ....sheet.part import Part, Size
+from ....sheet.part import PaintedMarks, Part, Size
 from ....store.store import Job
 from ....work import worker
 from ....work.intake import separate
@@ -31,8 +31,26 @@ async def give_size(use: Services, job_id: str, size: Size, look: Looking) -> Jo
     """Size the part of an item."""
     sheet = await run_in_threadpool(use.sheet, job_id, look)
     part, marks = await asyncio.wrap_future(use.work.ask(worker.resize, sheet, size))
-    change = Resize(size=size, part=part, of=sheet.base.mesh, marks=marks, marks_before=_painted(sheet))
+    change = sizing(sheet, size, part, marks)
     return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
+
+
+def sizing(sheet: ItemSheet, size: Size, part: Part, marks: PaintedMarks | None) -> Resize:
+    """The change that gives an item its size, once its surface is made."""
+    return Resize(size=size, part=part, of=sheet.base.mesh, marks=marks, marks_before=_painted(sheet))
+
+
+def mending(sheet: ItemSheet, done: worker.MendAnswer) -> Mend:
+    """The change that mends an item, once its surface is made."""
+    return Mend(
+        part=done.part,
+        sized=done.sized,
+        words=done.words,
+        moved_mm=done.greatest_move_mm,
+        of=sheet.base.mesh,
+        marks=done.marks,
+        marks_before=_painted(sheet),
+    )
 
 
 def _painted(sheet: ItemSheet) -> str:
@@ -55,15 +73,7 @@ async def mend_part(
     }
     if not done.words:
         return await run_in_threadpool(use.store.job, job_id), told
-    change = Mend(
-        part=done.part,
-        sized=done.sized,
-        words=done.words,
-        moved_mm=done.greatest_move_mm,
-        of=sheet.base.mesh,
-        marks=done.marks,
-        marks_before=_painted(sheet),
-    )
+    change = mending(sheet, done)
     return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id)), told
 
 

@@ -10,26 +10,25 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
 from starlette.concurrency import run_in_threadpool
 
-from ...core.errors import BadValue
-from ...core.footing.footing import FootingKind
-from ...core.supports.demand.patches import Style
-from ...core.units import number
-from ...sheet.changes import (
+from ....core.errors import BadValue
+from ....core.footing.footing import FootingKind
+from ....core.supports.demand.patches import Style
+from ....core.units import number
+from ....sheet.changes import (
     Change,
     ChangeMany,
-    Mend,
     RemoveSupports,
-    Resize,
     SetFooting,
     SetStyle,
     TakePreset,
 )
-from ...sheet.models import ItemSheet
-from ...sheet.part import Size
-from ...sheet.process import Preset
-from ...work import worker
-from ..dependencies import Services, Use, render
-from ..looking import Look
+from ....sheet.models import ItemSheet
+from ....sheet.part import Size
+from ....sheet.process import Preset
+from ....work import worker
+from ...dependencies import Services, Use, render
+from ...looking import Look
+from .routes import mending, sizing
 
 router = APIRouter(prefix="/jobs/{job_id}/items")
 
@@ -64,19 +63,10 @@ async def many_items(
 
 async def _mended(use: Services, sheets: Sequence[ItemSheet], value: str) -> Made:
     asked = [asyncio.wrap_future(use.work.ask(worker.mend, sheet, None)) for sheet in sheets]
-    changes: list[tuple[str, Change]] = []
-    for sheet, done in zip(sheets, await asyncio.gather(*asked), strict=True):
-        if done.words:
-            change = Mend(
-                part=done.part,
-                sized=done.sized,
-                words=done.words,
-                moved_mm=done.greatest_move_mm,
-                of=sheet.base.mesh,
-                marks=done.marks,
-                marks_before=_painted(sheet),
-            )
-            changes.append((sheet.id, change))
+    answers = zip(sheets, await asyncio.gather(*asked), strict=True)
+    changes: list[tuple[str, Change]] = [
+        (sheet.id, mending(sheet, done)) for sheet, done in answers if done.words
+    ]
     return "Mend", changes
 
 
@@ -84,13 +74,8 @@ async def _resized(use: Services, sheets: Sequence[ItemSheet], to: Callable[[Ite
     sizes = [to(sheet) for sheet in sheets]
     pairs = [(sheet, size) for sheet, size in zip(sheets, sizes, strict=True) if size != sheet.size]
     asked = [asyncio.wrap_future(use.work.ask(worker.resize, sheet, size)) for sheet, size in pairs]
-    return [
-        (
-            sheet.id,
-            Resize(size=size, part=part, of=sheet.base.mesh, marks=marks, marks_before=_painted(sheet)),
-        )
-        for (sheet, size), (part, marks) in zip(pairs, await asyncio.gather(*asked), strict=True)
-    ]
+    answers = zip(pairs, await asyncio.gather(*asked), strict=True)
+    return [(sheet.id, sizing(sheet, size, part, marks)) for (sheet, size), (part, marks) in answers]
 
 
 async def _in_unit(use: Services, sheets: Sequence[ItemSheet], value: str) -> Made:
@@ -137,10 +122,6 @@ def _one_of(kind: Any, value: str, what: str) -> Any:
         return kind(value)
     except ValueError:
         raise BadValue(f"“{value[:40]}” is no {what}.", "Pick one of the list.") from None
-
-
-def _painted(sheet: ItemSheet) -> str:
-    return sheet.marks.digest if sheet.marks else ""
 
 
 _MADE: dict[str, Callable[[Services, Sequence[ItemSheet], str], Any]] = {
