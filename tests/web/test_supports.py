@@ -1,6 +1,7 @@
 """Filament supports through the page: what is held, in which style, patch by patch, and what the check found."""
 
 import lib3mf
+from manifold3d import Manifold, OpType
 
 from tests.support import box, comb, stl, tee
 from tests.web.test_app import AppCase, flat
@@ -117,3 +118,34 @@ class SupportsTest(AppCase):
                 number, unit = shown.replace("\u202f", "").split()
                 scale = 1000.0 if unit == "cm³" else 1.0
                 self.assertAlmostEqual(found / (float(number) * scale), 1, delta=0.03)
+
+
+def bolt():
+    """A bolt on its side: a shank of 8 mm with a head and a collar."""
+    rods = [
+        Manifold.cylinder(b - a, r, r, 48).rotate((0, 90, 0)).translate((a, 0, 6.5))
+        for r, a, b in ((6.5, 0, 5), (4, 4, 60), (5.5, 50, 54))
+    ]
+    return Manifold.batch_boolean(rods, OpType.Add)
+
+
+class OneTruthTest(AppCase):
+    def fifth(self, job_id):
+        return self.client.get(f"/jobs/{job_id}/sheet?open=5").text
+
+    def test_what_is_not_held_is_told_alike_everywhere(self):
+        # Posts that steady it find no room beside a shank that lies so low.
+        job_id = self.job(stl(bolt()), "bolt.stl")
+        self.change(job_id, "supports", gap_mm="0.2", style="grid", steady="1")
+        self.settle(job_id)
+        text = self.fifth(job_id)
+        self.assertIn("1 not held", text)
+        self.assertNotIn("all settled", text)
+        self.assertIn('data-family="contact"', text)
+        self.assertIn("1 contact", self.client.get(f"/jobs/{job_id}").text)
+        # Without those posts nothing is wanting, in any of the places.
+        self.change(job_id, "supports", gap_mm="0.2", style="grid", steady="0")
+        self.settle(job_id)
+        text = self.fifth(job_id)
+        self.assertNotIn("not held</span>", text)
+        self.assertNotIn('data-family="contact"', text)
