@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 import importlib
-import os
-import threading
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
-from multiprocessing import parent_process
-from multiprocessing.connection import wait
 from multiprocessing.queues import Queue
 from pathlib import Path
 from typing import Any
@@ -25,6 +21,7 @@ from ..sheet.models import ItemSheet
 from ..sheet.part import PaintedMarks, Part, Size
 from ..store.store import Store
 from .bind import keys_of
+from .ends import end_with_server
 from .intake import bodies, coupon_part, mended, pieces, resized, take_in
 from .marking import carried_over
 from .sources import ResultMemory, load_from
@@ -58,7 +55,7 @@ _flags: Any
 def start(path: str, events: Queue[Any], flags: Any, modules: Sequence[str]) -> None:
     """Prepare the process: open the store, define the recipes, compile or load the kernels."""
     global _store, _events, _flags
-    threading.Thread(target=_end_with_server, daemon=True).start()
+    end_with_server()
     for module in modules:
         importlib.import_module(module)
     _store = Store(Path(path), migrate=False)
@@ -66,14 +63,6 @@ def start(path: str, events: Queue[Any], flags: Any, modules: Sequence[str]) -> 
     # The process ends though nobody reads its last words.
     _events.cancel_join_thread()
     warm()
-
-
-def _end_with_server() -> None:
-    """End when the server does: killed, it cannot tell, and its queues never close."""
-    server = parent_process()
-    if server is not None:
-        wait([server.sentinel])
-        os._exit(1)
 
 
 def ready() -> bool:
