@@ -241,6 +241,7 @@ def _pierces(corners, f, g, a, b, slack):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def _crossings(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-def]
+    """Pairs (k, 2) of facets that cross, up to a limit: the box of each facet is taken down the tree."""
     m = corners.shape[0]
     leaves = _leaves(m)
     found = np.empty((limit, 2), np.int64)
