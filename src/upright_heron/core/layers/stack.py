@@ -238,7 +238,7 @@ def thinned_rings(points: NDArray[np.float64], ring_start: NDArray[np.int64], to
 
 @njit(cache=True)
 def _thin_kernel(points, ring_start, tolerance):  # type: ignore[no-untyped-def]
-    """Numbers of the corners that are kept, and where rings begin: chords are halved till all are near them."""
+    """Numbers of the corners that are kept, and where rings begin: chords are halved till all are near."""
     rings = ring_start.shape[0] - 1
     order = np.empty(points.shape[0], np.int64)
     starts = np.zeros(rings + 1, np.int64)
