@@ -155,7 +155,7 @@ class ColumnRulesTest(unittest.TestCase):
         made = Bench(on_plate(sphere(10, 256)), 0.1, lift=5.0).make(Style.LINES)
         whole = facts(made.view_mesh()).volume_mm3
         corners = sum(len(ring) for c in made.supports for slab in c.slabs for ring in slab.rings)
-        with mock.patch("upright_heron.core.supports.model.SEEN_CORNERS", corners // 4):
+        with mock.patch("upright_heron.core.supports.support_set.SEEN_CORNERS", corners // 4):
             banded = replace(made).view_mesh()
         self.assertLess(len(banded.faces), len(made.view_mesh().faces))
         self.assertAlmostEqual(facts(banded).volume_mm3 / whole, 1, delta=0.1)

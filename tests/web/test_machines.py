@@ -1,11 +1,13 @@
 """The shop's own printers, materials and measurements: kept, used, and never lost by a job."""
 
+import io
 import json
 import unittest
+import zipfile
 
 import numpy as np
 
-from tests.support import stl, tee
+from tests.support import comb, stl, tee
 from tests.web.test_app import AppCase, Page, flat
 from upright_heron.core.formats.read import read
 from upright_heron.core.formats.reading import finish
@@ -255,3 +257,69 @@ class PresetTest(ShopCase):
         answer = self.client.post(f"/jobs/{first}/changes/preset", data={"preset": "Usual"})
         self.assertEqual(answer.status_code, 422)
         self.assertIn("filament machines", answer.text)
+
+
+class OverTheApiTest(ShopCase):
+    def post_change(self, job_id, status=200, **body):
+        answer = self.client.post(f"/api/jobs/{job_id}/changes", json=body)
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer.json()
+
+    def test_the_shops_own_printers_are_listed_and_used_by_name(self):
+        self.own_printer("Sallow")
+        listed = {p["name"]: p for p in self.client.get("/api/printers").json()}
+        self.assertEqual(listed["Sallow"]["build_mm"], [400, 400, 508])
+        self.assertIn("Sedge 300", listed)
+        job_id = self.job(stl(tee()))
+        self.post_change(job_id, kind="printer", printer="Sallow")
+        self.assertEqual(self.sheet(job_id)["own_printer"]["name"], "Sallow")
+
+    def test_a_preset_that_is_kept_can_be_taken_by_another_job(self):
+        first, second = self.job(stl(tee())), self.job(stl(tee()))
+        self.post_change(first, kind="layer", layer_mm=0.28)
+        self.post_change(first, kind="keep-preset", name="Kept over the wire")
+        self.change(second, "preset", preset="Kept over the wire")
+        self.assertEqual(self.sheet(second)["layer_mm"], 0.28)
+
+    def test_a_printer_with_two_nozzles_is_not_handed_the_file_of_one_with_one(self):
+        files = {}
+        for nozzles in ("one", "two"):
+            self.own_printer(f"Reedmace {nozzles}", nozzles={"one": "1", "two": "2"}[nozzles])
+            job_id = self.job(stl(comb()), "comb.stl")
+            self.post_change(job_id, kind="printer", printer=f"Reedmace {nozzles}")
+            self.post_change(job_id, kind="limit", limit_deg=45)
+            # Two nozzles print interfaces with another material, one cannot.
+            self.post_change(
+                job_id, kind="supports", style="grid", second="interface", second_material="PETG"
+            )
+            self.settle(job_id)
+            package = self.client.get(f"/jobs/{job_id}/handoff.3mf").content
+            with zipfile.ZipFile(io.BytesIO(package)) as archive:
+                model = next(n for n in archive.namelist() if n.endswith(".model"))
+                files[nozzles] = archive.read(model).decode()
+        self.assertNotEqual(files["one"], files["two"])
+        self.assertIn("PETG", files["two"])
+        self.assertNotIn("PETG", files["one"])
+
+
+class CountedTest(ShopCase):
+    alone = True
+
+    def test_moving_an_item_makes_nothing_below_the_plate_again(self):
+        job_id = self.job(stl(tee()))
+        self.change(job_id, "supports", style="tree")
+        self.settle(job_id)
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/handoff.3mf").status_code, 200)
+        made = []
+        work = self.app.state.services.work
+        work.made = lambda name, key: made.append(name)
+        self.change(job_id, "place", open=9, x_mm="12", y_mm="-7", swing_deg="30")
+        self.settle(job_id)
+        self.client.get(f"/jobs/{job_id}/sheet?open=8")
+        self.settle(job_id)
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/handoff.3mf").status_code, 200)
+        self.assertEqual(set(made), {"package"})
+        # And what is counted is counted: a turn makes much anew.
+        self.change(job_id, "turn", x_deg="90")
+        self.settle(job_id)
+        self.assertIn("layers", made)

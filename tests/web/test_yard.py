@@ -1,7 +1,9 @@
 """The Yard: jobs put away, brought back, duplicated; a hundred of them; files of every kind."""
 
 import datetime as dt
+import re
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
@@ -101,3 +103,15 @@ class PurgeTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class CardsTest(AppCase):
+    alone = True
+
+    def test_cards_are_made_without_opening_the_job(self):
+        job_id = self.job(stl(tee()), "card.stl")
+        until = time.monotonic() + 60
+        while not re.search(r"\d min · [\d.]+ g", text := self.client.get("/").text):
+            self.assertLess(time.monotonic(), until, text)
+            time.sleep(0.1)
+        self.assertIn(f"/jobs/{job_id}", text)

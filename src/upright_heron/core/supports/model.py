@@ -16,9 +16,6 @@ from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid, concatenated
 from ..tags import stored
 
-# Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
-SEEN_MM = 0.15
-SEEN_CORNERS = 120_000
 # A trunk higher than so many times its thickness shakes (common practice).
 SLENDER = 60.0
 # Sides of the posts and cones of stilts.

@@ -16,7 +16,11 @@ from ..geometry.solid import Solid, concatenated, union
 from ..hanging.findings import Bare
 from ..layers.stack import LayerStack
 from ..tags import stored
-from .model import SEEN_CORNERS, SEEN_MM, Branches, Column, Slab, Stilt
+from .model import Branches, Column, Slab, Stilt
+
+# Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
+SEEN_MM = 0.15
+SEEN_CORNERS = 120_000
 
 
 class FaultKind(StrEnum):
