@@ -29,6 +29,7 @@ PrinterName = Annotated[str, typer.Option("--printer", help="Name of a printer o
 
 
 def contents(path: Path) -> Contents:
+    """Read a file of a part; see ``core.formats`` for the errors."""
     try:
         data = path.read_bytes()
     except OSError as error:

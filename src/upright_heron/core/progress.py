@@ -12,7 +12,8 @@ class Progress(Protocol):
     Called as ``progress(stage, done, total)``; raises ``Cancelled`` to stop the work.
     """
 
-    def __call__(self, stage: str, done: int, total: int) -> None: ...
+    def __call__(self, stage: str, done: int, total: int) -> None:
+        """Tell that so many of all steps of a stage are done."""
 
 
 def silent(stage: str, done: int, total: int) -> None:

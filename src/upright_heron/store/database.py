@@ -53,7 +53,7 @@ class Database:
 
 
 def now() -> dt.datetime:
-    """This moment, UTC, as it is kept."""
+    """The time of day and date, UTC, as it is kept."""
     return dt.datetime.now(dt.UTC).replace(tzinfo=None)
 
 

@@ -1,5 +1,4 @@
-"""Layers of a single closed body by walking from facet to facet: quick, for looking at many stances of one
-part.
+"""Layers of a single closed body by walking from facet to facet: quick, for many stances of one part.
 
 ``layers.slice_solid`` is the reference and takes any solid. Here the surface must be one body that does not
 pass through itself, and ``Walker.of`` says so when it is not; the contours are then the same.

@@ -1,5 +1,4 @@
-"""The search for stances: many ways down are weighed, the best are refined, and a few unlike ones are
-proposed.
+"""The search for stances: many ways down are weighed, the best refined, and a few unlike ones proposed.
 
 Weighing takes facet sums, which are exact, and plumb lines through a thinned copy, which are near; the last
 few are weighed again by their exact figures. The same input gives the same result.
