@@ -171,10 +171,11 @@ class Pages:
     ) -> Standing | None:
         """Start what a page shows and is not there."""
         if again or every_section:
-            self._asked[job.id] = job.step_id
-            self._asked.move_to_end(job.id)
-            while len(self._asked) > 1000:
-                self._asked.popitem(last=False)
+            with self._lock:
+                self._asked[job.id] = job.step_id
+                self._asked.move_to_end(job.id)
+                while len(self._asked) > 1000:
+                    self._asked.popitem(last=False)
         if not self.makes(job):
             wanted = [(keys_of(job.sheet.on(look.item)), "placed")]
             return self._work.want(job.id, wanted, about=str(job.step_id))
