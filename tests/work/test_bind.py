@@ -312,6 +312,44 @@ class Spy:
         return self.binding.each()
 
 
+class AlikeTest(unittest.TestCase):
+    def setUp(self):
+        a = Item(id="a", part=PART, supports=FilamentSupports())
+        b = a.model_copy(update={"id": "b", "part": a.part.model_copy(update={"mesh": "b" * 32})})
+        c = b.model_copy(update={"id": "c", "accepted": {"region-1": "it holds"}})
+        hand = HandWork(of=b.stance_id, kept="d" * 32, count=1)
+        d = b.model_copy(update={"id": "d", "hand": hand})
+        e = b.model_copy(update={"id": "e", "part": b.part.model_copy(update={"volume_mm3": 7.0})})
+        self.job = JobSheet.of([a, b, c, d, e], name="Alike")
+
+    def test_keys_are_those_that_each_item_would_have_by_itself(self):
+        for sheet in self.job.each:
+            together, alone = keys_of(sheet), Keys(ItemBinding(sheet))
+            for name in GRAPH:
+                self.assertEqual(together.get(name), alone.get(name), (sheet.id, name))
+
+    def test_what_differs_in_one_item_changes_only_what_follows_from_it(self):
+        def unlike(one, other):
+            ours, theirs = keys_of(self.job.on(one)), keys_of(self.job.on(other))
+            return {name for name in GRAPH if ours.get(name) != theirs.get(name)}
+
+        self.assertIn("placed", unlike("a", "b"))
+        self.assertEqual(unlike("b", "d") & {"placed", "layers", "demand"}, set())
+        self.assertLessEqual({"filament_supports", "supports"}, unlike("b", "d"))
+        self.assertIn("listed", unlike("b", "c"))
+        self.assertEqual(unlike("b", "c") & {"placed", "layers", "walked"}, set())
+        self.assertIn("estimate", unlike("b", "e"))
+        self.assertNotIn("placed", unlike("b", "e"))
+
+    def test_settings_of_items_decided_alike_are_read_once(self):
+        for sheet in self.job.each:
+            keys_of(sheet).get("estimate")
+        read = {sheet.id: keys_of(sheet).binding._known for sheet in self.job.each}
+        self.assertIn(s.Costing, read["a"])
+        self.assertNotIn(s.Costing, read["b"])
+        self.assertIn(s.PartFacts, read["e"])
+
+
 class DeclaredTest(unittest.TestCase):
     def test_a_key_asks_for_nothing_that_is_not_declared(self):
         for name in GRAPH:

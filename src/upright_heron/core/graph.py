@@ -37,7 +37,7 @@ class Keep(StrEnum):
     LIGHT = "light"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Source(Generic[T]):
     """A value from outside, kept under a digest.
 
@@ -232,12 +232,36 @@ def _plain(value: object) -> object:
     raise TypeError(f"Values of class {type(value).__name__} cannot go into a key.")
 
 
+Input = Source[Any] | type | Recipe[Any]
+
+
+@dataclass(frozen=True, eq=False, slots=True)
+class Inputs:
+    """What comes into results from a binding alone: sources, settings, keys of what a recipe needs of each.
+
+    Attributes
+    ----------
+    among : tuple of Input
+        In an order that is the same in every process.
+    """
+
+    among: tuple[Input, ...]
+
+
+def label(one: Input) -> str:
+    """What an input is called, the same in every process."""
+    if isinstance(one, Recipe):
+        return f"each of {one.name}"
+    return f"source {one.name}" if isinstance(one, Source) else f"settings {one.__qualname__}"
+
+
 class Graph:
     """All recipes, by name."""
 
     def __init__(self) -> None:
         self._nodes: dict[str, Recipe[Any] | Choice[Any]] = {}
-        self._orders: dict[str, list[Recipe[Any] | Choice[Any]]] = {}
+        self._reaches: dict[tuple[str, frozenset[type] | None], Inputs] = {}
+        self._inputs: dict[frozenset[Input], Inputs] = {}
 
     def __contains__(self, name: str) -> bool:
         return name in self._nodes
@@ -273,7 +297,7 @@ class Graph:
         if known is not None and not _same_place(known, node):
             raise ValueError(f"There is a recipe “{node.name}” already.")
         self._nodes[node.name] = node
-        self._orders.clear()
+        self._forget()
 
     @contextmanager
     def lent(self) -> Iterator[Graph]:
@@ -283,24 +307,39 @@ class Graph:
             yield self
         finally:
             self._nodes = before
-            self._orders.clear()
+            self._forget()
 
-    def order(self, name: str) -> list[Recipe[Any] | Choice[Any]]:
-        """A result and all that it may need of its own binding, each after what it needs."""
-        if name not in self._orders:
-            found: dict[str, Recipe[Any] | Choice[Any]] = {}
-            self._walk(self._nodes[name], found)
-            self._orders[name] = list(found.values())
-        return self._orders[name]
+    def _forget(self) -> None:
+        self._reaches = {}
+        self._inputs = {}
 
-    def _walk(self, node: Any, found: dict[str, Recipe[Any] | Choice[Any]]) -> None:
-        if isinstance(node, Maybe):
-            node = node.node
-        if isinstance(node, Source) or node.name in found:
+    def inputs(self, among: frozenset[Input]) -> Inputs:
+        """Return the one object for some inputs."""
+        if among not in self._inputs:
+            self._inputs[among] = Inputs(tuple(sorted(among, key=label)))
+        return self._inputs[among]
+
+    def reach(self, name: str, own: frozenset[type] | None = None) -> Inputs:
+        """All that may come into a result from a binding; of settings these, where given."""
+        found = self._reaches.get((name, own))
+        if found is None:
+            found = self._reaches[name, own] = self.inputs(frozenset(self._reached(name, own)))
+        return found
+
+    def _reached(self, name: str, own: frozenset[type] | None) -> Iterator[Input]:
+        node = self._nodes[name]
+        if isinstance(node, Choice):
+            for one in node.among:
+                yield from self.reach(one.name, own).among
             return
-        for need in node.among if isinstance(node, Choice) else node.needs:
-            self._walk(need, found)
-        found[node.name] = node
+        for need, _ in node.needed:
+            if isinstance(need, Source):
+                yield need
+            else:
+                yield from self.reach(need.name, own).among
+        yield from (kind for kind, _ in node.read if own is None or kind in own)
+        if node.each:
+            yield node
 
     @property
     def modules(self) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
@@ -34,3 +34,17 @@ class Document(BaseModel):
     """Base of everything in the sheet and on the shelf: frozen, and strict about unknown fields."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
+        """Return a copy with other fields, unchecked; what follows from the fields is worked out anew."""
+        copied = super().model_copy(update=update, deep=deep)
+        for name in copied.__dict__.keys() - type(self).model_fields.keys():
+            del copied.__dict__[name]
+        return copied
+
+    def __getstate__(self) -> dict[Any, Any]:
+        """Return what is sent to another process: the fields, and nothing that follows from them."""
+        state = super().__getstate__()
+        fields = type(self).model_fields
+        state["__dict__"] = {name: value for name, value in state["__dict__"].items() if name in fields}
+        return state

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Annotated
 
 from pydantic import Field
@@ -95,7 +96,30 @@ class PieceOf(Document):
     path: str = Field(pattern=r"^[0-9a-z./-]{1,60}$")
 
 
-class Item(Document):
+class Decisions(Document):
+    """What is decided for an item and is the same, as often as not, for others: nothing that it came with."""
+
+    grid: Grid | None = None
+    stance: Stance = Stance()
+    # Directions in the frame of the part: the side that must stay clean, and where the main load points.
+    show: Vector | None = None
+    load: Vector | None = None
+    goals: StanceGoals | None = None
+    supports: Supports | None = None
+    footing: Footing = Footing()
+    # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
+    accepted: dict[str, str] = {}
+    # Holes and channels narrower than this are proposed to be kept clear.
+    channel_mm: Annotated[Length, Field(gt=0, le=200)] | None = None
+    marks: PaintedMarks | None = None
+
+    @cached_property
+    def decided(self) -> str:
+        """The same for all items that were decided alike."""
+        return self.model_dump_json(include=set(Decisions.model_fields))
+
+
+class Item(Decisions):
     """What gets printed as one: a body of a source or a piece of a cut, and what is decided for it.
 
     Its id never changes: sized, mended, turned and held it stays the same item.
@@ -111,21 +135,8 @@ class Item(Document):
     # The furthest that mending moved the surface of the part as it came.
     moved_mm: float = 0.0
     size: Size = Size()
-    grid: Grid | None = None
-    stance: Stance = Stance()
-    # Directions in the frame of the part: the side that must stay clean, and where the main load points.
-    show: Vector | None = None
-    load: Vector | None = None
-    goals: StanceGoals | None = None
-    supports: Supports | None = None
     hand: HandWork = HandWork()
     variants: tuple[Variant, ...] = ()
-    footing: Footing = Footing()
-    # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
-    accepted: dict[str, str] = {}
-    marks: PaintedMarks | None = None
-    # Holes and channels narrower than this are proposed to be kept clear.
-    channel_mm: Annotated[Length, Field(gt=0, le=200)] | None = None
 
     @property
     def original(self) -> Part:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, func, select, text, update
 
 from ..core.tags import UnknownTag
 from .codec import decode, encode
@@ -19,6 +20,8 @@ T = TypeVar("T")
 RESULT_BYTES = 2_000_000_000
 # The time of the last use is written this seldom.
 USED_S = 60.0
+# Keys come as one value: a statement of hundreds of parameters is put together anew each time.
+_THERE = select(ResultRow.key).where(ResultRow.key.in_(text("SELECT value FROM json_each(:keys)")))
 
 
 class Results(Database):
@@ -34,13 +37,8 @@ class Results(Database):
 
     def has_results(self, keys: Iterable[str]) -> set[str]:
         """Which of some results are remembered, in one look."""
-        wanted = list(keys)
-        found: set[str] = set()
         with self.session() as s:
-            for start in range(0, len(wanted), 500):
-                some = wanted[start : start + 500]
-                found.update(s.scalars(select(ResultRow.key).where(ResultRow.key.in_(some))))
-        return found
+            return set(s.scalars(_THERE, {"keys": json.dumps(list(keys))}))
 
     def result(self, key: str) -> Any | None:
         """Fetch a remembered result, or ``None``; one that can no longer be read is forgotten."""

@@ -9,6 +9,7 @@ import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from dataclasses import asdict
+from functools import lru_cache
 from pathlib import Path
 
 from fastapi import FastAPI, HTTPException, Request
@@ -17,6 +18,7 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
 from jinja2 import ChoiceLoader, Environment, FileSystemLoader, FunctionLoader
+from markupsafe import Markup
 from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
 
@@ -124,9 +126,20 @@ def _templates(settings: Settings) -> Jinja2Templates:
         holds=list(Hold),
         seconds=list(Second),
         styles=[style for style in Style if style is not Style.NONE],
+        drawn=_remembering(templates.env),
     )
     templates.env.trim_blocks = templates.env.lstrip_blocks = True
     return templates
+
+
+def _remembering(env: Environment) -> Callable[..., Markup]:
+    """Draw templates of plain values, and remember them: of many rows few change."""
+
+    @lru_cache(maxsize=20_000)
+    def drawn(template: str, **values: object) -> Markup:
+        return Markup(env.get_template(template).render(**values))
+
+    return drawn
 
 
 def _section_template(name: str) -> tuple[str, str, Callable[[], bool]] | None:

@@ -93,6 +93,11 @@ class JobPage:
         return len(self.job.sheet.items) > 1
 
     @property
+    def files(self) -> tuple[tuple[str, str], ...]:
+        """Ids of the items of the job, each with the name of the file that it came in."""
+        return tuple((item.id, item.part.file_name) for item in self.job.sheet.items)
+
+    @property
     def controllers(self) -> str:
         """Slugs of the sections that have a script of their own."""
         return " ".join(s.slug for s in self.sections if (s.folder / "controller.js").is_file())

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
-from typing import Any, TypeVar
+from typing import Any, TypeVar, get_type_hints
 
 from ..core.footing.footing import FootingKind
 from ..core.graph import GRAPH, Graph, Ref, Source
-from ..core.keys import Keys
+from ..core.keys import Alike, Keys
 from ..core.recipes import settings as s
 from ..core.recipes.handoff import MARKS
 from ..core.recipes.part import MARKS_DEMAND, MARKS_SHOW, MESH
 from ..core.recipes.supports_filament import AROUND, KEPT
 from ..core.split.grid import box_for
 from ..sheet.item import HandWork, Variant
-from ..sheet.models import ItemSheet, JobSheet
+from ..sheet.models import DecidedSheet, ItemSheet, JobSheet
 from ..sheet.process import Second
 from ..sheet.upcast import is_of
 
@@ -23,15 +23,22 @@ T = TypeVar("T")
 Reader = Callable[[ItemSheet], Any]
 
 _READERS: dict[type, Reader] = {}
+# Settings that items have of their own, though they were decided alike.
+_OWN: set[type] = set()
 _SOURCES: dict[str, Callable[[ItemSheet], Ref | None]] = {}
 _OF_PLATE: dict[type, Callable[[JobSheet, int], Any]] = {}
 
 
 def binds(kind: type[T]) -> Callable[[Callable[[ItemSheet], T | None]], Callable[[ItemSheet], T | None]]:
-    """Declare how settings are read off the sheet of an item; ``None`` where they are not asked for."""
+    """Declare how settings are read off the sheet of an item; ``None`` where they are not asked for.
+
+    A reader that takes no more than a ``DecidedSheet`` is asked once for all items that were decided alike.
+    """
 
     def declared(reader: Callable[[ItemSheet], T | None]) -> Callable[[ItemSheet], T | None]:
         _READERS[kind] = reader
+        if get_type_hints(reader)["sheet"] is not DecidedSheet:
+            _OWN.add(kind)
         return reader
 
     return declared
@@ -119,7 +126,10 @@ def keys_of(sheet: ItemSheet, graph: Graph = GRAPH) -> Keys:
     known = _recent.get(id(sheet))
     if known is not None and known[0] is sheet and known[1].graph is graph:
         return known[1]
-    made = Keys(ItemBinding(sheet), graph)
+    alike = sheet.common.get(graph)
+    if alike is None:
+        alike = sheet.common[graph] = Alike(frozenset(_OWN))
+    made = Keys(ItemBinding(sheet), graph, alike=alike)
     _recent[id(sheet)] = (sheet, made)
     while len(_recent) > RECENT:
         _recent.popitem(last=False)
@@ -223,71 +233,71 @@ def _part(sheet: ItemSheet) -> s.PartFacts:
 
 
 @binds(s.ThinWall)
-def _thin(sheet: ItemSheet) -> s.ThinWall:
+def _thin(sheet: DecidedSheet) -> s.ThinWall:
     return s.ThinWall(sheet.thinnest_mm)
 
 
 @binds(s.ChannelWidth)
-def _channel(sheet: ItemSheet) -> s.ChannelWidth | None:
+def _channel(sheet: DecidedSheet) -> s.ChannelWidth | None:
     return None if sheet.channel_mm is None else s.ChannelWidth(sheet.channel_mm)
 
 
 @binds(s.Limit)
-def _limit(sheet: ItemSheet) -> s.Limit:
+def _limit(sheet: DecidedSheet) -> s.Limit:
     return s.Limit(sheet.limit)
 
 
 @binds(s.Turn)
-def _turn(sheet: ItemSheet) -> s.Turn:
+def _turn(sheet: DecidedSheet) -> s.Turn:
     return s.Turn(sheet.stance.quaternion)
 
 
 @binds(s.Lift)
-def _lift(sheet: ItemSheet) -> s.Lift:
+def _lift(sheet: DecidedSheet) -> s.Lift:
     return s.Lift(sheet.lift_mm)
 
 
 @binds(s.LayerHeight)
-def _layer(sheet: ItemSheet) -> s.LayerHeight:
+def _layer(sheet: DecidedSheet) -> s.LayerHeight:
     return s.LayerHeight(sheet.layer_mm)
 
 
 @binds(s.Walk)
-def _walk(sheet: ItemSheet) -> s.Walk:
+def _walk(sheet: DecidedSheet) -> s.Walk:
     return s.Walk(sheet.spot_mm, sheet.is_resin, sheet.step_factor)
 
 
 @binds(s.FigureSetting)
-def _figures(sheet: ItemSheet) -> s.FigureSetting:
+def _figures(sheet: DecidedSheet) -> s.FigureSetting:
     return s.FigureSetting(sheet.setting())
 
 
 @binds(s.SearchSetting)
-def _search(sheet: ItemSheet) -> s.SearchSetting | None:
+def _search(sheet: DecidedSheet) -> s.SearchSetting | None:
     if sheet.goals is None:
         return None
     return s.SearchSetting(sheet.setting(load=False), sheet.goals.goals())
 
 
 @binds(s.PaintedShow)
-def _painted_show(sheet: ItemSheet) -> s.PaintedShow | None:
+def _painted_show(sheet: DecidedSheet) -> s.PaintedShow | None:
     return s.PaintedShow() if sheet.show_is_painted else None
 
 
 @binds(s.ShowDirection)
-def _show(sheet: ItemSheet) -> s.ShowDirection | None:
+def _show(sheet: DecidedSheet) -> s.ShowDirection | None:
     if sheet.show is None or sheet.show_is_painted:
         return None
     return s.ShowDirection(sheet.show)
 
 
 @binds(s.Bridges)
-def _bridges(sheet: ItemSheet) -> s.Bridges:
+def _bridges(sheet: DecidedSheet) -> s.Bridges:
     return s.Bridges(0.0 if sheet.is_resin else sheet.bridge_mm)
 
 
 @binds(s.Demand)
-def _demand(sheet: ItemSheet) -> s.Demand | None:
+def _demand(sheet: DecidedSheet) -> s.Demand | None:
     asked = sheet.filament
     if asked is None or sheet.is_resin:
         return None
@@ -306,20 +316,20 @@ def _demand(sheet: ItemSheet) -> s.Demand | None:
 
 
 @binds(s.Styles)
-def _styles(sheet: ItemSheet) -> s.Styles | None:
+def _styles(sheet: DecidedSheet) -> s.Styles | None:
     asked = sheet.filament
     return None if asked is None else s.Styles(asked.style, tuple(sorted(asked.by_patch.items())))
 
 
 @binds(s.FilamentSupports)
-def _filament(sheet: ItemSheet) -> s.FilamentSupports | None:
+def _filament(sheet: DecidedSheet) -> s.FilamentSupports | None:
     if sheet.filament is None or sheet.is_resin:
         return None
     return s.FilamentSupports(sheet.support_settings())
 
 
 @binds(s.ResinSupports)
-def _resin(sheet: ItemSheet) -> s.ResinSupports | None:
+def _resin(sheet: DecidedSheet) -> s.ResinSupports | None:
     if sheet.resin is None or not sheet.is_resin:
         return None
     return s.ResinSupports(sheet.support_settings())
@@ -331,12 +341,12 @@ def _taken(sheet: ItemSheet) -> s.TakenOut:
 
 
 @binds(s.Tool)
-def _tool(sheet: ItemSheet) -> s.Tool | None:
+def _tool(sheet: DecidedSheet) -> s.Tool | None:
     return None if sheet.filament is None else s.Tool(sheet.filament.tool_mm)
 
 
 @binds(s.FootingSetting)
-def _footing(sheet: ItemSheet) -> s.FootingSetting | None:
+def _footing(sheet: DecidedSheet) -> s.FootingSetting | None:
     if sheet.footing.kind is FootingKind.NONE:
         return None
     asked = sheet.footing_settings()
@@ -346,17 +356,17 @@ def _footing(sheet: ItemSheet) -> s.FootingSetting | None:
 
 
 @binds(s.Box)
-def _box(sheet: ItemSheet) -> s.Box | None:
+def _box(sheet: DecidedSheet) -> s.Box | None:
     return None if sheet.grid is None else s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
 
 
 @binds(s.BuildVolume)
-def _volume(sheet: ItemSheet) -> s.BuildVolume:
+def _volume(sheet: DecidedSheet) -> s.BuildVolume:
     return s.BuildVolume(sheet.machine.build_mm)
 
 
 @binds(s.Listing)
-def _listing(sheet: ItemSheet) -> s.Listing:
+def _listing(sheet: DecidedSheet) -> s.Listing:
     return s.Listing(
         limit_deg=sheet.limit,
         bridge_mm=sheet.bridge_mm,
@@ -368,7 +378,7 @@ def _listing(sheet: ItemSheet) -> s.Listing:
 
 
 @binds(s.Costing)
-def _costing(sheet: ItemSheet) -> s.Costing:
+def _costing(sheet: DecidedSheet) -> s.Costing:
     return s.Costing(
         printer=sheet.machine,
         material=sheet.stuff,
@@ -382,7 +392,7 @@ def _costing(sheet: ItemSheet) -> s.Costing:
 
 
 @binds(s.Choices)
-def _choices(sheet: ItemSheet) -> s.Choices:
+def _choices(sheet: DecidedSheet) -> s.Choices:
     return s.Choices(
         technology=sheet.machine.technology,
         is_cut=sheet.grid is not None,

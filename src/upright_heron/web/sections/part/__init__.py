@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 from ....core.footing.footing import FootingKind
 from ....core.supports.demand.patches import Style
 from ....core.topics import Topic
+from ....sheet.document import Vector
 from ....sheet.models import ItemSheet
-from ....sheet.part import Part
 from ....sheet.process import Preset
 from ...section import Section
 from . import many
@@ -29,7 +29,9 @@ class ItemRow:
     ----------
     id : str
     number : int
-    part : Part
+    file : str
+        Name of the file that it came in.
+    size_mm : tuple of float
     cut : bool
         It is printed as its pieces.
     supports, footing : str
@@ -38,7 +40,8 @@ class ItemRow:
 
     id: str
     number: int
-    part: Part
+    file: str
+    size_mm: Vector
     cut: bool
     supports: str
     footing: str
@@ -50,12 +53,12 @@ class PartContext:
 
     Attributes
     ----------
-    rows : list of ItemRow
+    rows : tuple of ItemRow
     batch : list of (str, str, list of (str, str))
         What is changed, its label, and the values there are with their words.
     """
 
-    rows: list[ItemRow]
+    rows: tuple[ItemRow, ...]
     batch: list[tuple[str, str, list[tuple[str, str]]]]
 
 
@@ -64,13 +67,19 @@ def _row(sheet: ItemSheet) -> ItemRow:
     style = filament.style.value if filament and filament.style else "as proposed"
     supports = "none" if sheet.supports is None else style if filament else "stilts"
     return ItemRow(
-        sheet.id, sheet.number, sheet.part, sheet.grid is not None, supports, sheet.footing.kind.value
+        id=sheet.id,
+        number=sheet.number,
+        file=sheet.part.file_name,
+        size_mm=sheet.part.size_mm,
+        cut=sheet.grid is not None,
+        supports=supports,
+        footing=sheet.footing.kind.value,
     )
 
 
 def _context(page: JobPage, store: Store) -> PartContext:
     if not page.several:
-        return PartContext([], [])
+        return PartContext((), [])
     sheet = page.sheet
     styles = [] if sheet.is_resin else [(style.value, style.value) for style in Style]
     presets = [p.name for p in store.shelf(Preset) if p.technology is sheet.machine.technology]
@@ -81,7 +90,7 @@ def _context(page: JobPage, store: Store) -> PartContext:
     ]
     if presets:
         batch.append(("preset", "Preset", [(name, name) for name in presets]))
-    return PartContext([_row(one) for one in page.job.sheet.each], batch)
+    return PartContext(tuple(_row(one) for one in page.job.sheet.each), batch)
 
 
 SECTION = Section(
