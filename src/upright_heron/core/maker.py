@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
+
+from cachetools import LRUCache
 
 from .graph import GRAPH, Binding, Choice, Graph, Keep, Maybe, Recipe, Ref, Source
 from .keys import Keys
@@ -26,21 +27,15 @@ class Recent:
     """The last few values by key."""
 
     def __init__(self, size: int) -> None:
-        self._size = size
-        self._values: OrderedDict[str, Any] = OrderedDict()
+        self._values: LRUCache[str, Any] = LRUCache(size)
 
     def get(self, key: str) -> Any | None:
         """A value that is at hand, or ``None``."""
-        if key in self._values:
-            self._values.move_to_end(key)
         return self._values.get(key)
 
     def put(self, key: str, value: Any) -> None:
         """Have a value at hand; the one that was not asked for longest goes."""
         self._values[key] = value
-        self._values.move_to_end(key)
-        while len(self._values) > self._size:
-            self._values.popitem(last=False)
 
 
 @dataclass(frozen=True)

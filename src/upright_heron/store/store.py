@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import uuid
-from collections import OrderedDict
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 from typing import TypeVar
 
+from cachetools import LRUCache
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
@@ -97,13 +97,12 @@ class Store(Blobs, Results):
 
     def __init__(self, path: Path, *, migrate: bool = True, result_bytes: int = RESULT_BYTES) -> None:
         super().__init__(path, migrate=migrate, result_bytes=result_bytes)
-        self._sheets: OrderedDict[int, JobSheet] = OrderedDict()
+        self._sheets: LRUCache[int, JobSheet] = LRUCache(SHEETS)
         self._lock = Lock()
 
     def _sheet(self, step: StepRow) -> JobSheet:
         with self._lock:
             if step.id in self._sheets:
-                self._sheets.move_to_end(step.id)
                 return self._sheets[step.id]
         sheet = read_sheet(step.sheet, self._size_of)
         self._known(step.id, sheet)
@@ -112,8 +111,6 @@ class Store(Blobs, Results):
     def _known(self, step_id: int, sheet: JobSheet) -> None:
         with self._lock:
             self._sheets[step_id] = sheet
-            while len(self._sheets) > SHEETS:
-                self._sheets.popitem(last=False)
 
     def _size_of(
         self, digest: str, quaternion: tuple[float, float, float, float]

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import threading
-from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
+
+from cachetools import LRUCache
 
 from ..core.geometry.subdivision import Fine
 from ..core.graph import Ref
@@ -126,10 +127,10 @@ class Pages:
         self._store = store
         self._work = work
         self.memo = Memo(store)
-        self._shown: OrderedDict[tuple[str, str], Summary] = OrderedDict()
+        self._shown: LRUCache[tuple[str, str], Summary] = LRUCache(100)
         self._lock = threading.Lock()
         # The step of a job that somebody asked the results of, where they are not made at once.
-        self._asked: OrderedDict[str, int] = OrderedDict()
+        self._asked: LRUCache[str, int] = LRUCache(1000)
 
     def result(self, key: str) -> Any | None:
         """A remembered result."""
@@ -178,9 +179,6 @@ class Pages:
         if again or every_section:
             with self._lock:
                 self._asked[job.id] = job.step_id
-                self._asked.move_to_end(job.id)
-                while len(self._asked) > 1000:
-                    self._asked.popitem(last=False)
         if not self.makes(job):
             wanted = [(keys_of(job.sheet.on(look.item)), "placed")]
             return self._work.want(job.id, wanted, about=str(job.step_id))
@@ -197,7 +195,9 @@ class Pages:
 
     def makes(self, job: Job) -> bool:
         """Whether results of a step are made: at once, or because somebody asked."""
-        return self._asked.get(job.id) == job.step_id or self.at_once
+        with self._lock:
+            asked = self._asked.get(job.id)
+        return asked == job.step_id or self.at_once
 
     def in_background(self, job: Job) -> None:
         """Have a card of the Yard made when nothing else is to do."""
@@ -245,9 +245,6 @@ class Pages:
             last = self._shown.get(place)
             if not missing:
                 self._shown[place] = live
-                self._shown.move_to_end(place)
-                while len(self._shown) > 100:
-                    self._shown.popitem(last=False)
                 return live, frozenset()
         if last is None or last.sheet.part != live.sheet.part:
             return live, frozenset()

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable, Sequence
+from threading import Lock
 from typing import Any, TypeVar, get_type_hints
+
+from cachetools import LRUCache
 
 from ..core.footing.footing import FootingKind
 from ..core.graph import GRAPH, Graph, Ref, Source
@@ -117,35 +119,44 @@ def items_of(job: JobSheet, plate: int) -> tuple[str, ...]:
 
 # Keys are asked for again and again while sheets stay the same; the items of a new step are those of the step
 # before but for the one that was changed.
-_recent: OrderedDict[int, tuple[object, Keys]] = OrderedDict()
-RECENT = 4000
+_recent: LRUCache[int, tuple[object, Keys]] = LRUCache(4000)
+_lock = Lock()
 
 
 def keys_of(sheet: ItemSheet, graph: Graph = GRAPH) -> Keys:
     """Keys of all results of an item."""
-    known = _recent.get(id(sheet))
+    known = _at_hand(sheet)
     if known is not None and known[0] is sheet and known[1].graph is graph:
         return known[1]
     alike = sheet.common.get(graph)
     if alike is None:
         alike = sheet.common[graph] = Alike(frozenset(_OWN))
     made = Keys(ItemBinding(sheet), graph, alike=alike)
-    _recent[id(sheet)] = (sheet, made)
-    while len(_recent) > RECENT:
-        _recent.popitem(last=False)
+    _have_at_hand(sheet, made)
     return made
 
 
 def plate_keys(job: JobSheet, plate: int = 0, graph: Graph = GRAPH) -> Keys:
     """Keys of all results of a plate."""
-    known = _recent.get(id(job))
+    known = _at_hand(job)
     if known is not None and known[0] is job and plate == 0 and known[1].graph is graph:
         return known[1]
     made = Keys(PlateBinding(job, plate), graph)
     made.share([keys_of(job.on(item), graph) for item in items_of(job, plate)])
     if plate == 0:
-        _recent[id(job)] = (job, made)
+        _have_at_hand(job, made)
     return made
+
+
+def _at_hand(sheet: object) -> tuple[object, Keys] | None:
+    with _lock:
+        return _recent.get(id(sheet))
+
+
+def _have_at_hand(sheet: object, keys: Keys) -> None:
+    with _lock:
+        # The sheet is held too: its id is not given to another while its keys are at hand.
+        _recent[id(sheet)] = (sheet, keys)
 
 
 def hand_of(sheet: ItemSheet) -> HandWork:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
 from typing import Any
+
+from cachetools import LRUCache
 
 from ..core.graph import Choice, Keep, Recipe, Source
 from ..core.keys import Keys
@@ -19,8 +20,7 @@ class Memo:
 
     def __init__(self, store: Store, size: int = 1000) -> None:
         self._store = store
-        self._size = size
-        self._values: OrderedDict[str, Any] = OrderedDict()
+        self._values: LRUCache[str, Any] = LRUCache(size)
         # Requests are served by several threads.
         self._lock = threading.Lock()
 
@@ -28,7 +28,6 @@ class Memo:
         """A remembered result, or ``None``."""
         with self._lock:
             if key in self._values:
-                self._values.move_to_end(key)
                 return self._values[key]
         value = self._store.result(key)
         if value is not None:
@@ -39,8 +38,6 @@ class Memo:
         """Have a value at hand."""
         with self._lock:
             self._values[key] = value
-            while len(self._values) > self._size:
-                self._values.popitem(last=False)
 
     def light(self, key: str) -> Any | None:
         """A value that is at hand and never written down, or ``None``."""

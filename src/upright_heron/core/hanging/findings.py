@@ -9,6 +9,9 @@ from enum import StrEnum
 
 from ..geometry.mesh import Mesh
 from ..layers.stack import LayerStack
+from ..quantities import area as _area
+from ..quantities import length as _mm
+from ..quantities import volume as _volume
 from ..tags import stored
 from .cups import Cup, find_cups
 from .islands import Island, find_islands, with_points
@@ -256,20 +259,6 @@ def listed(
 _Raw = tuple[Family, int, str, tuple[float, float, float], float, float, str]
 
 
-def _mm(value: float) -> str:
-    return f"{value:.2f}".rstrip("0").rstrip(".") if abs(value) < 100 else f"{value:.0f}"
-
-
-def _area(mm2: float) -> str:
-    if mm2 >= 1000:
-        return f"{mm2 / 100:.1f} cm²"
-    return f"{mm2:.0f} mm²" if mm2 >= 10 else f"{mm2:.2g} mm²"
-
-
-def _volume(mm3: float) -> str:
-    return f"{mm3 / 1000:.1f} cm³" if mm3 >= 1000 else f"{mm3:.0f} mm³" if mm3 >= 10 else f"{mm3:.2g} mm³"
-
-
 def _island(island: Island) -> _Raw:
     starts = "as a point" if island.point else f"with {_area(island.area_mm2)}"
     if island.joins_z_mm is None:
@@ -295,7 +284,7 @@ def _low(low: Low) -> _Raw:
 def _region(region: Region, limit_deg: float, bridge_mm: float, material: str, resin: bool) -> _Raw:
     below = f"{_mm(region.gap_mm)} mm above the {'part' if region.over_part else 'plate'}"
     kind: str = region.kind
-    area, steep = _area(region.area_mm2), f"{region.steepest_deg:.0f}°"
+    over, steep = _area(region.area_mm2), f"{region.steepest_deg:.0f}°"
     if region.bridge is not None and not resin:
         kind, span = "bridge", region.bridge.span_mm
         if region.carries_itself(bridge_mm):
@@ -305,13 +294,13 @@ def _region(region: Region, limit_deg: float, bridge_mm: float, material: str, r
                 f"Spans {_mm(span)} mm, more than the {bridge_mm:g} mm that {material} bridges by itself."
             )
     elif region.kind == Kind.CEILING:
-        reason = f"A ceiling of {area} hangs {below}."
+        reason = f"A ceiling of {over} hangs {below}."
     elif region.kind == Kind.HOLE:
-        reason = f"The top of a hole closes at up to {steep} over {area}, {below}."
+        reason = f"The top of a hole closes at up to {steep} over {over}, {below}."
     elif region.kind == Kind.EDGE:
-        reason = f"A narrow edge of {area} leans to {steep}, past {limit_deg:g}°, {below}."
+        reason = f"A narrow edge of {over} leans to {steep}, past {limit_deg:g}°, {below}."
     else:
-        reason = f"{area} lean to {steep}, past the limit of {limit_deg:g}°, {below}."
+        reason = f"{over} lean to {steep}, past the limit of {limit_deg:g}°, {below}."
     x, y, z = region.lowest_mm
     return Family.OVERHANG, region.number, kind, (x, y, z), z, region.area_mm2, reason
 

@@ -36,7 +36,7 @@ def fit(size: Placed, made: Footing | None, room: BuildVolume, lift: Lift) -> Fi
 
 @recipe(
     "listed",
-    version=2,
+    version=3,
     needs=(findings, hangs, maybe(holding), maybe(marked), maybe(filament_supports)),
     reads=Listing,
     keep=Keep.LIGHT,

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
 
 from ..errors import BadValue
 from ..geometry.mesh import Mesh
@@ -148,48 +149,15 @@ def standing_on(normal: NDArray[np.float64]) -> Matrix:
     if not length > 1e-12 or not np.isfinite(length):
         raise BadValue("This face has no direction to stand on.", "Pick a larger facet of the face.")
     a = normal / length
-    down = np.array([0.0, 0.0, -1.0])
-    cosine = float(a @ down)
-    v = np.cross(a, down)
-    if not v.any():
-        return np.eye(3) if cosine > 0 else about_axis("x", 180.0)
-    if cosine < -1 + 1e-12:
-        # Too near to a half turn for the quotient below: half a turn, and the little that is left.
-        half = about_axis("x", 180.0)
-        rest: Matrix = standing_on(half @ a) @ half
-        return rest
-    k = np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]])
-    # Rodrigues' formula, with (1 - cos) / sin^2 = 1 / (1 + cos).
-    turn = np.eye(3) + k + k @ k / (1.0 + cosine)
-    # Near a half turn the quotient loses digits; the nearest true rotation gives them back.
-    u, _, vt = np.linalg.svd(turn)
-    result: Matrix = u @ vt
-    return result
+    if not a[:2].any():
+        return np.eye(3) if a[2] < 0 else about_axis("x", 180.0)
+    turn: Matrix = Rotation.align_vectors([0.0, 0.0, -1.0], a)[0].as_matrix()
+    return turn
 
 
 def to_quaternion(rotation: Matrix) -> tuple[float, float, float, float]:
-    """Unit quaternion (w, x, y, z) of a rotation, with w not negative.
-
-    References
-    ----------
-    S. W. Shepperd, "Quaternion from rotation matrix", J. Guidance and Control 1(3), 1978.
-    """
-    m = rotation
-    diagonal = np.array([np.trace(m), m[0, 0], m[1, 1], m[2, 2]])
-    i = int(np.argmax(diagonal))
-    q = np.empty(4)
-    if i == 0:
-        q[:] = 1 + diagonal[0], m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]
-    else:
-        a, b, c = i - 1, i % 3, (i + 1) % 3
-        q[0] = m[c, b] - m[b, c]
-        q[1 + a] = 1 + m[a, a] - m[b, b] - m[c, c]
-        q[1 + b] = m[b, a] + m[a, b]
-        q[1 + c] = m[c, a] + m[a, c]
-    q /= np.linalg.norm(q)
-    if q[0] < 0:
-        q = -q
-    w, x, y, z = (float(v) for v in q)
+    """Unit quaternion (w, x, y, z) of a rotation, with w not negative."""
+    w, x, y, z = (float(v) for v in Rotation.from_matrix(rotation).as_quat(canonical=True, scalar_first=True))
     return w, x, y, z
 
 
@@ -201,15 +169,8 @@ def from_quaternion(q: tuple[float, float, float, float]) -> Matrix:
     BadValue
         A quaternion without length.
     """
-    v = np.asarray(q, np.float64)
-    length = float(np.linalg.norm(v))
+    length = float(np.linalg.norm(q))
     if not length > 1e-12 or not np.isfinite(length):
         raise BadValue("This turn is not a rotation.", "Choose the stance again.")
-    w, x, y, z = v / length
-    return np.array(
-        [
-            [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
-            [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],
-            [2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)],
-        ]
-    )
+    turn: Matrix = Rotation.from_quat(q, scalar_first=True).as_matrix()
+    return turn

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from ....core import quantities
 from ....core.stance.figures import MEANING, MORE_IS_BETTER, Figures, LayerFigure
 from ....core.stance.names import AS_IT_CAME, name_of
 from ....core.stance.pose import from_quaternion, to_quaternion
@@ -90,12 +91,12 @@ class FigureLine:
 # Figures of a card in their order: its name there, the figure, how to read it off, how to write it.
 Reading = tuple[str, str, Callable[[Figures], float], Callable[[float], str]]
 ROWS: tuple[Reading, ...] = (
-    ("Overhang", "overhang_area_mm2", lambda f: f.overhang_area_mm2, words.area),
-    ("Supports", "support_volume_mm3", lambda f: f.support_volume_mm3, words.volume),
-    ("Contact", "contact_area_mm2", lambda f: f.contact_area_mm2, words.area),
-    ("Height", "height_mm", lambda f: f.height_mm, lambda v: f"{words.length(v)} mm"),
+    ("Overhang", "overhang_area_mm2", lambda f: f.overhang_area_mm2, quantities.area),
+    ("Supports", "support_volume_mm3", lambda f: f.support_volume_mm3, quantities.volume),
+    ("Contact", "contact_area_mm2", lambda f: f.contact_area_mm2, quantities.area),
+    ("Height", "height_mm", lambda f: f.height_mm, lambda v: f"{quantities.length(v)} mm"),
     ("Islands", "islands", lambda f: float(f.islands), lambda v: str(int(v))),
-    ("Largest", "largest_layer", lambda f: f.largest_layer.value, words.area),
+    ("Largest", "largest_layer", lambda f: f.largest_layer.value, quantities.area),
     ("Time", "seconds", lambda f: f.seconds, words.duration),
 )
 # Those that are known of a stance before its exact figures.
@@ -213,31 +214,41 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
         lines.append(FigureLine(key, name, text, MEANING[key], shows, z_mm))
 
     def at(figure: LayerFigure) -> str:
-        return f"at {words.length(figure.z_mm)} mm"
+        return f"at {quantities.length(figure.z_mm)} mm"
 
-    tell("overhang_area_mm2", "Overhang past the limit", words.area(found.overhang_area_mm2), "overhang")
-    tell("support_volume_mm3", "Support columns", words.volume(found.support_volume_mm3), "overhang")
-    tell("support_mass_g", "Supports, as printed", words.mass(found.support_mass_g), "overhang")
-    tell("touch_area_mm2", "Touched by supports", words.area(found.touch_area_mm2), "overhang")
+    tell("overhang_area_mm2", "Overhang past the limit", quantities.area(found.overhang_area_mm2), "overhang")
+    tell("support_volume_mm3", "Support columns", quantities.volume(found.support_volume_mm3), "overhang")
+    tell("support_mass_g", "Supports, as printed", quantities.mass(found.support_mass_g), "overhang")
+    tell("touch_area_mm2", "Touched by supports", quantities.area(found.touch_area_mm2), "overhang")
     if sheet.setting().shows:
-        tell("touch_show_mm2", "Touched on the show side", words.area(found.touch_show_mm2), "show")
+        tell("touch_show_mm2", "Touched on the show side", quantities.area(found.touch_show_mm2), "show")
     tell("islands", "Islands", str(found.islands), "islands")
     layers = words.count(found.layer_count, "layer")
     top = found.height_mm - sheet.layer_mm / 2
-    tell("height_mm", "Height", f"{words.length(found.height_mm)} mm, {layers}", "layer", top)
-    tell("contact_area_mm2", "On the plate", words.area(found.contact_area_mm2), "contact")
+    tell("height_mm", "Height", f"{quantities.length(found.height_mm)} mm, {layers}", "layer", top)
+    tell("contact_area_mm2", "On the plate", quantities.area(found.contact_area_mm2), "contact")
     largest, growth, peel = found.largest_layer, found.largest_growth, found.peel_most
     tell(
-        "largest_layer", "Largest layer", f"{words.area(largest.value)} {at(largest)}", "layer", largest.z_mm
+        "largest_layer",
+        "Largest layer",
+        f"{quantities.area(largest.value)} {at(largest)}",
+        "layer",
+        largest.z_mm,
     )
-    tell("shadow_area_mm2", "Shadow on the plate", words.area(found.shadow_area_mm2), "shadow")
-    tell("largest_growth", "Largest growth", f"{words.area(growth.value)} {at(growth)}", "layer", growth.z_mm)
+    tell("shadow_area_mm2", "Shadow on the plate", quantities.area(found.shadow_area_mm2), "shadow")
+    tell(
+        "largest_growth",
+        "Largest growth",
+        f"{quantities.area(growth.value)} {at(growth)}",
+        "layer",
+        growth.z_mm,
+    )
     if sheet.is_resin:
         if peel:
             tell("peel_most", "Hardest peel, a guess", f"{peel.value:.0f} N {at(peel)}", "layer", peel.z_mm)
-        enclosed = f", {words.volume(sum(c.volume_mm3 for c in found.cups))}" if found.cups else ""
+        enclosed = f", {quantities.volume(sum(c.volume_mm3 for c in found.cups))}" if found.cups else ""
         tell("cups", "Suction cups", f"{len(found.cups)}{enclosed}", "cups")
-        tell("flat_area_mm2", "Flat undersides", words.area(found.flat_area_mm2), "flat")
+        tell("flat_area_mm2", "Flat undersides", quantities.area(found.flat_area_mm2), "flat")
     slender = f"{found.slenderness:.1f}" if math.isfinite(found.slenderness) else "on an edge"
     tell("tip_angle_deg", "Tips over at", f"{found.tip_angle_deg:.1f}°", "centre")
     tell("slenderness", "Slenderness", slender, "contact")
@@ -247,6 +258,6 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
     if found.load_angle_deg is not None:
         tell("load_angle_deg", "Load to the layers", f"{found.load_angle_deg:.1f}°", "load")
     tell("seconds", "Time, rough", words.duration(found.seconds))
-    tell("mass_g", "Material, rough", words.mass(found.mass_g))
+    tell("mass_g", "Material, rough", quantities.mass(found.mass_g))
     tell("fits", "Fits the machine", "yes" if found.fits else "no")
     return lines

@@ -73,7 +73,11 @@ export const all = (selector) => [.../** @type {NodeListOf<T>} */ (document.quer
 
 /** Areas as the server writes them. @param {number} mm2 */
 export const area = (mm2) => {
-  if (mm2 >= 1000) return `${(mm2 / 100).toFixed(mm2 >= 1e5 ? 0 : 1)} cm²`;
+  if (mm2 >= 1000) {
+    const places = mm2 >= 1e5 ? 0 : 1;
+    const grouped = new Intl.NumberFormat('en', { minimumFractionDigits: places, maximumFractionDigits: places });
+    return `${grouped.format(mm2 / 100).replaceAll(',', '\u202f')} cm²`;
+  }
   if (mm2 > 0 && mm2 < 1) return mm2 >= 0.005 ? `${mm2.toFixed(2)} mm²` : 'under 0.01 mm²';
   return `${mm2.toFixed(mm2 > 0 && mm2 < 100 ? 1 : 0)} mm²`;
 };
