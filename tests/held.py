@@ -17,7 +17,7 @@ from upright_heron.core.hanging.overhang_regions import hanging_regions
 from upright_heron.core.layers.stack import LayerStack, slice_solid
 from upright_heron.core.supports.checks.verify import verify
 from upright_heron.core.supports.demand.demand_overrides import wishes
-from upright_heron.core.supports.demand.patches import by_layer, patches
+from upright_heron.core.supports.demand.patches import Measure, by_layer, patches
 from upright_heron.core.supports.filament.columns import Run, carried_down
 from upright_heron.core.supports.filament.styles import chosen_styles, kept_clear, make_filament
 from upright_heron.core.supports.model import SupportSettings
@@ -52,7 +52,13 @@ class Bench:
         asked = wishes(self.stack, self.mesh, regions, bridge_mm, coat)
         pieces = find_islands(self.stack, on_plate=lift == 0)[1]
         self.patches = patches(
-            self.stack, self.mesh, self.hanging, pieces, limit, wishes=asked, tree=self.tree, **options
+            self.stack,
+            self.mesh,
+            self.hanging,
+            pieces,
+            Measure(limit, **options),
+            wishes=asked,
+            tree=self.tree,
         )
 
     def make(self, style=None, by_patch=None, given=USUAL):
@@ -93,7 +99,7 @@ def hold_part(mesh, stack, limit_deg, settings, *, style=None):
         mesh,
         hanging,
         find_islands(stack)[1],
-        limit_deg,
+        Measure(limit_deg),
         wishes=wishes(stack, mesh, regions, 10.0),
         tree=tree,
     )

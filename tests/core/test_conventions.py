@@ -55,6 +55,17 @@ class RoomsTest(unittest.TestCase):
         for path in PACKAGE.rglob("*.py"):
             self.assertLess(len(path.read_text().splitlines()), 500, path)
 
+    def test_functions_take_ten_parameters_at_most(self):
+        """But for kernels, which are handed arrays one by one and say what they do."""
+        for path in PACKAGE.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                    continue
+                taken = {a.arg for a in [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]}
+                if len(taken - {"self", "cls", "progress"}) > 10:
+                    kernel = any("njit" in ast.unparse(d) for d in node.decorator_list)
+                    self.assertTrue(kernel and self._says(path, node), f"{path.name}: {node.name}")
+
     def test_functions_stay_readable(self):
         """At most 60 lines below the docstring, but for kernels that are compiled whole and say what they do."""
         for path in PACKAGE.rglob("*.py"):
@@ -66,9 +77,12 @@ class RoomsTest(unittest.TestCase):
                 if node.end_lineno - begins + 1 > 60:
                     with self.subTest(f"{path.name}: {node.name}"):
                         self.assertTrue(any("njit" in ast.unparse(d) for d in node.decorator_list))
-                        self.assertTrue(
-                            told or path.read_text().splitlines()[node.lineno - 3].startswith("#")
-                        )
+                        self.assertTrue(self._says(path, node))
+
+    def _says(self, path, node):
+        """A function has a docstring, or a comment stands above its decorator."""
+        above = path.read_text().splitlines()[node.decorator_list[0].lineno - 2]
+        return bool(ast.get_docstring(node)) or above.startswith("#")
 
 
 class DocstringTest(unittest.TestCase):
@@ -99,6 +113,50 @@ class DocstringTest(unittest.TestCase):
         for where, node in self.functions():
             if any(isinstance(n, ast.Raise) and n.exc is not None for n in ast.walk(node)):
                 self.assertIn("Raises", ast.get_docstring(node) or "", where)
+
+    def test_arrays_have_their_shapes_told(self):
+        """An array that comes in or goes out has its shape in the line that tells of it, or in the first."""
+        shape = re.compile(r"\(\s*[\w.]+( [+*-] \w+)?(, *[\w. +*-]+)*,? *\)")
+        for where, node in self.functions():
+            if any("recipe" in ast.unparse(d) for d in node.decorator_list):
+                continue
+            text = ast.get_docstring(node) or ""
+            first = text.split("\n\n")[0]
+            for argument in [*node.args.args, *node.args.kwonlyargs]:
+                if argument.annotation and re.search("NDArray|Matrix", ast.unparse(argument.annotation)):
+                    line = re.search(rf"^[\w, ]*\b{argument.arg}\b[\w, ]* : (.*)$", text, re.M)
+                    told = (line is not None and shape.search(line[1])) or shape.search(first)
+                    self.assertTrue(told, f"{where}: {argument.arg}")
+            if node.returns is not None and re.search("NDArray|Matrix", ast.unparse(node.returns)):
+                block = re.search(r"Returns\n-+\n(.*)", text)
+                self.assertTrue(shape.search(block[1] if block else first), f"{where}: what it returns")
+
+    def test_lengths_areas_and_angles_have_their_units_in_their_names(self):
+        """A float that is a length, an area, a volume or an angle says its unit, in its name or beside it."""
+        quantity = re.compile(
+            r"(length|width|height|area|volume|angle|clearance|spacing|thickness|depth|reach)$"
+        )
+        for where, node in self.functions():
+            text = ast.get_docstring(node) or ""
+            for argument in [*node.args.args, *node.args.kwonlyargs]:
+                kind = ast.unparse(argument.annotation) if argument.annotation else ""
+                if kind in ("float", "float | None") and quantity.search(argument.arg):
+                    line = re.search(rf"^[\w, ]*\b{argument.arg}\b[\w, ]* : .*(\n    .*)?", text, re.M)
+                    self.assertRegex(line[0] if line else "", r"\b(mm|degrees|radians|mm²|mm³)\b", where)
+
+    def test_formulas_name_their_source(self):
+        formula = re.compile(r"\b(sqrt|cos|sin|tan|atan2?|asin|acos|log|exp)\b|\bpi [a-z*]|\w\^\d|\*\*")
+        source = re.compile(
+            r"\b(1[5-9]\d\d|20\d\d)\b|\b[Oo]wn\b|[Cc]ommon practice|by definition|ISO"
+            r"|Heron of|Euler|Gauss|Newton|Pythagoras|Archimedes|Rodrigues|Cauchy|Steiner"
+        )
+        for path, tree in trees("core"):
+            module = ast.get_docstring(tree) or ""
+            for node in ast.walk(tree):
+                if isinstance(node, ast.FunctionDef | ast.ClassDef):
+                    text = ast.get_docstring(node) or ""
+                    if formula.search(re.sub("``[^`]*``", "", text)):
+                        self.assertRegex(text + module, source, f"{path.name}: {node.name}")
 
 
 class TreeTest(unittest.TestCase):

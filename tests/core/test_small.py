@@ -2,6 +2,7 @@
 
 import io
 import unittest
+from dataclasses import fields
 
 import numpy as np
 from hypothesis import given
@@ -11,12 +12,17 @@ from PIL import Image
 from tests.support import box, mesh_of
 from upright_heron.core.errors import BadValue, Cancelled, EmptyFile
 from upright_heron.core.geometry.picture import picture
-from upright_heron.core.handoff.preflight import Weight, preflight
+from upright_heron.core.handoff.preflight import Standing, Weight, preflight
 from upright_heron.core.hanging.findings import Family, Finding, State
 from upright_heron.core.machines import catalogue as machines
 from upright_heron.core.plates.fit import fit
 from upright_heron.core.progress import tracked
-from upright_heron.core.toolpaths.rough_estimate import estimate, filament_length_mm, printed_volume_mm3
+from upright_heron.core.toolpaths.rough_estimate import (
+    Amounts,
+    estimate,
+    filament_length_mm,
+    printed_volume_mm3,
+)
 from upright_heron.core.topics import Topic
 from upright_heron.core.units import judge_unit, length_mm, number
 
@@ -99,7 +105,9 @@ class EstimateTest(unittest.TestCase):
             walls=3,
             infill=0.15,
         )
-        return estimate(machine, stuff, **(values | changes))
+        values |= changes
+        process = {name: values.pop(name) for name in ("walls", "infill")}
+        return estimate(machine, stuff, Amounts(**values), **process)
 
     def test_half_the_layer_about_twice_the_time(self):
         # Common practice, warm-up aside.
@@ -156,7 +164,9 @@ class PreflightTest(unittest.TestCase):
         return Finding(**(values | changes))
 
     def found(self, **changes):
-        return [(f.weight, f.topic) for f in preflight(**(self.CLEAR | changes))]
+        asked = self.CLEAR | changes
+        standing = Standing(**{field.name: asked.pop(field.name) for field in fields(Standing)})
+        return [(f.weight, f.topic) for f in preflight(**asked, standing=standing)]
 
     def test_each_finding(self):
         wrong, doubtful = Weight.WRONG, Weight.DOUBTFUL

@@ -313,6 +313,7 @@ def _demand(sheet: DecidedSheet) -> s.Demand | None:
     if asked is None or sheet.is_resin:
         return None
     return s.Demand(
+        limit_deg=sheet.limit,
         hold=asked.hold,
         smallest_mm2=asked.smallest_mm2,
         steady=asked.steady,

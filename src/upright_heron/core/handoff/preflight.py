@@ -53,17 +53,35 @@ class Check:
     item: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """How a part stands on the plate.
+
+    Attributes
+    ----------
+    technology : Technology
+    contact_area_mm2 : float or None
+        ``None`` while it is not known.
+    lifted : bool
+    has_supports : bool
+    holds_down : bool
+        A brim or a raft widens the contact.
+    """
+
+    technology: Technology
+    contact_area_mm2: float | None
+    lifted: bool
+    has_supports: bool
+    holds_down: bool
+
+
 def preflight(
     *,
     closed: bool,
     fit: Fit,
     is_split: bool,
-    technology: Technology,
-    contact_area_mm2: float | None,
-    lifted: bool,
+    standing: Standing,
     findings: Sequence[Finding] | None,
-    has_supports: bool,
-    holds_down: bool,
     faults: Sequence[Fault] = (),
     trapped: int = 0,
 ) -> list[Check]:
@@ -76,13 +94,8 @@ def preflight(
         Of the whole part in its stance.
     is_split : bool
         It has been cut into pieces that fit.
-    technology : Technology
-    contact_area_mm2 : float or None
-    lifted : bool
+    standing : Standing
     findings : sequence of Finding or None
-    has_supports : bool
-    holds_down : bool
-        A brim or a raft widens the contact.
     faults : sequence of Fault
         What the check of the supports found.
     trapped : int
@@ -96,14 +109,15 @@ def preflight(
     found = _surface(closed, fit, is_split)
     if is_split:
         return found
-    found.extend(_open(findings or (), has_supports=has_supports))
+    found.extend(_open(findings or (), has_supports=standing.has_supports))
     found.extend(_supports(faults, trapped))
-    little = contact_area_mm2 is not None and contact_area_mm2 < LEAST_CONTACT_MM2
-    if little and not lifted and not holds_down and technology is Technology.FILAMENT:
-        text = f"Only {contact_area_mm2:.1f} mm² lie on the plate."
+    contact, filament = standing.contact_area_mm2, standing.technology is Technology.FILAMENT
+    little = contact is not None and contact < LEAST_CONTACT_MM2
+    if little and filament and not standing.lifted and not standing.holds_down:
+        text = f"Only {contact:.1f} mm² lie on the plate."
         mend = "Add a brim or a raft, or stand it on another face."
         found.append(Check(Weight.DOUBTFUL, text, mend, Topic.FOOTING))
-    if lifted and not has_supports:
+    if standing.lifted and not standing.has_supports:
         text = "The part is lifted and nothing stands under it."
         found.append(Check(Weight.WRONG, text, "Make supports, or set the lift to 0.", Topic.STANCE))
     return worst_first(found)

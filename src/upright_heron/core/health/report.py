@@ -113,7 +113,7 @@ def report(mesh: Mesh, thin_mm: float) -> Report:
 
 
 def thin_walls(mesh: Mesh, thin_mm: float, most: int = MOST_MEASURED) -> tuple[NDArray[np.int64], int]:
-    """Facets over walls thinner than ``thin_mm``, and of how many facets one was measured.
+    """Facets (k,) over walls thinner than ``thin_mm``, and of how many facets one was measured.
 
     Rays through all facets of a very large part would take longer than the rest of its report: of such a part
     every so many facets are measured, and then all those that share a corner with a thin one, and so on.

@@ -108,7 +108,7 @@ def find_channels(
     ----------
     fine : Fine
     width_mm : float
-    seen : pair of arrays, optional
+    seen : pair of (m,) float64 and (m,) int64, optional
         From ``gaps_mm``.
 
     Returns
@@ -163,7 +163,15 @@ def find_channels(
 
 
 def channel_at(fine: Fine, facet: int, seen: tuple[NDArray[np.float64], NDArray[np.int64]]) -> Channel | None:
-    """The channel that a facet is a wall of, however wide; ``None`` where it is no wall of one."""
+    """The channel that a facet is a wall of, however wide; ``None`` where it is no wall of one.
+
+    Parameters
+    ----------
+    fine : Fine
+    facet : int
+    seen : pair of (m,) float64 and (m,) int64
+        From ``gaps_mm``.
+    """
     gap = float(seen[0][facet])
     if not np.isfinite(gap):
         return None

@@ -88,7 +88,7 @@ def as_marks(fine: Fine, kept: Marks) -> Marks:
 
 
 def painted(marks: Marks, facets: NDArray[np.integer], mark: Mark) -> Marks:
-    """Return the marks with facets given one; ``Mark.NONE`` erases.
+    """Return the marks with facets (k,) given one; ``Mark.NONE`` erases.
 
     Raises
     ------
@@ -109,7 +109,7 @@ def areas_mm2(fine: Fine, marks: Marks) -> dict[Mark, float]:
 
 
 def shares(fine: Fine, marks: Marks, mark: Mark, facets: int) -> NDArray[np.float64]:
-    """Painted share of each facet (of the part, so many of them) in its area."""
+    """Painted share (facets,) of each facet of the part in its area."""
     whole = np.bincount(fine.parent, weights=fine.areas_mm2, minlength=facets)
     part = np.bincount(fine.parent, weights=fine.areas_mm2 * (marks == mark), minlength=facets)
     result: NDArray[np.float64] = part / np.maximum(whole, 1e-30)
@@ -129,7 +129,7 @@ def _joined(fine: Fine, pairs: NDArray[np.int64], facet: int) -> NDArray[np.int6
 
 
 def face(fine: Fine, facet: int, crease_deg: float = 20.0) -> NDArray[np.int64]:
-    """Facets joined to one over edges that are bent by no more than ``crease_deg``.
+    """Facets (k,) joined to one over edges that are bent by no more than ``crease_deg``.
 
     Raises
     ------
@@ -142,7 +142,7 @@ def face(fine: Fine, facet: int, crease_deg: float = 20.0) -> NDArray[np.int64]:
 
 
 def body(fine: Fine, facet: int) -> NDArray[np.int64]:
-    """Facets joined to one over edges.
+    """Facets (k,) joined to one over edges.
 
     Raises
     ------
@@ -153,12 +153,12 @@ def body(fine: Fine, facet: int) -> NDArray[np.int64]:
 
 
 def of_parents(fine: Fine, facets: NDArray[np.integer]) -> NDArray[np.int64]:
-    """Fine facets of some facets of the part."""
+    """Fine facets (k,) of some facets (j,) of the part."""
     return np.flatnonzero(np.isin(fine.parent, facets))
 
 
 def band(fine: Fine, heights_mm: NDArray[np.float64], low_mm: float, high_mm: float) -> NDArray[np.int64]:
-    """Facets between two heights.
+    """Facets (k,) between two heights.
 
     Parameters
     ----------

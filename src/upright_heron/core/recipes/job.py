@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ..footing.footing import HOLDS_DOWN, Footing
 from ..graph import Keep, maybe, recipe
-from ..handoff.preflight import Check, preflight
+from ..handoff.preflight import Check, Standing, preflight
 from ..hanging.findings import State
 from ..hanging.findings import listed as in_one_list
 from ..hanging.overhang_regions import Region
@@ -14,7 +14,7 @@ from ..plates.fit import Fit
 from ..plates.fit import fit as fit_of
 from ..supports.checks.removal import Access, Out
 from ..supports.support_set import SupportSet
-from ..toolpaths.rough_estimate import Estimate, SecondNozzle, second_nozzle, with_cost
+from ..toolpaths.rough_estimate import Amounts, Estimate, SecondNozzle, second_nozzle, with_cost
 from ..toolpaths.rough_estimate import estimate as estimate_of
 from .footing import footing
 from .hanging import all_hanging, findings, hangs, marked
@@ -77,21 +77,18 @@ def _estimate(
     lift: Lift,
 ) -> Estimate:
     above = base.layers if base is not None and base.raise_mm > 0 else 0
-    return estimate_of(
-        asked.printer,
-        asked.material,
+    amounts = Amounts(
         volume_mm3=abs(part.volume_mm3),
         area_mm2=part.area_mm2,
-        support_mm3=made.volume_mm3 if made is not None else 0.0,
-        footing_mm3=base.volume_mm3 if base is not None else 0.0,
         layers=found.layer_count + round(lift.mm / asked.layer_mm) + above,
         layer_mm=asked.layer_mm,
-        walls=asked.walls,
-        infill=asked.infill,
+        support_mm3=made.volume_mm3 if made is not None else 0.0,
+        footing_mm3=base.volume_mm3 if base is not None else 0.0,
         support_share=1.0,
         thick_mm3=made.thick_mm3(asked.every) if made is not None else 0.0,
         every=asked.every,
     )
+    return estimate_of(asked.printer, asked.material, amounts, walls=asked.walls, infill=asked.infill)
 
 
 @recipe(
@@ -164,12 +161,14 @@ def checks(
             closed=part.closed,
             fit=room,
             is_split=chosen.is_cut,
-            technology=chosen.technology,
-            contact_area_mm2=found.contact_area_mm2 if found is not None else None,
-            lifted=lift.mm > 0,
+            standing=Standing(
+                technology=chosen.technology,
+                contact_area_mm2=found.contact_area_mm2 if found is not None else None,
+                lifted=lift.mm > 0,
+                has_supports=chosen.has_supports,
+                holds_down=chosen.footing in HOLDS_DOWN,
+            ),
             findings=everything.findings if everything is not None else None,
-            has_supports=chosen.has_supports,
-            holds_down=chosen.footing in HOLDS_DOWN,
             faults=made.faults if made is not None else (),
             trapped=sum(way.out == Out.TRAPPED for way in ways or ()),
         )

@@ -112,6 +112,7 @@ class Bridges:
 class Demand:
     """What is to be held, and what of the supports' sizes decides where contacts can be."""
 
+    limit_deg: float
     hold: Hold
     smallest_mm2: float
     steady: int | None

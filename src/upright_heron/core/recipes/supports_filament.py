@@ -20,7 +20,7 @@ from ..stance.figures import SHOW_DEG
 from ..stance.pose import Placement, from_quaternion
 from ..supports.byhand.kept import by_hand
 from ..supports.demand.demand_overrides import Wishes
-from ..supports.demand.patches import Hold, Patch, Style, patches
+from ..supports.demand.patches import Hold, Measure, Patch, Style, patches
 from ..supports.demand.side_contacts import steady_heights, steady_patches, wall_patches
 from ..supports.filament.finish import finished
 from ..supports.filament.styles import Grown, chosen_styles, grow_supports, kept_clear
@@ -29,7 +29,7 @@ from ..supports.show_side import Shown
 from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked, wishes
 from .layers import layers
-from .settings import Demand, FilamentSupports, Lift, Limit, ShowDirection, Styles, TakenOut, Turn
+from .settings import Demand, FilamentSupports, Lift, ShowDirection, Styles, TakenOut, Turn
 from .stance import placed_mesh, placement, show_facets, shown_mesh, tree
 
 Held = list[tuple[Patch, Style]]
@@ -46,7 +46,7 @@ AROUND: Source[tuple[Column | Branches, ...]] = Source("supports-around", tuple)
     version=4,
     stage="Finding what must be held",
     needs=(layers, placed_mesh, walked, hangs, wishes, tree, maybe(painted)),
-    reads=(Demand, Limit, Lift),
+    reads=(Demand, Lift),
 )
 def demand(
     stack: LayerStack,
@@ -57,7 +57,6 @@ def demand(
     part: Tree,
     coat: Painted | None,
     wanted: Demand,
-    limit: Limit,
     lift: Lift,
     progress: Progress,
 ) -> tuple[Patch, ...]:
@@ -68,11 +67,8 @@ def demand(
         mesh,
         all_hanging(found, regions),
         find_islands(stack, on_plate=lift.mm == 0)[1],
-        limit.deg,
+        Measure(wanted.limit_deg, wanted.hold, wanted.let_be, wanted.smallest_mm2),
         wishes=asked,
-        hold=wanted.hold,
-        let_be=wanted.let_be,
-        smallest_mm2=wanted.smallest_mm2,
         tree=part,
         progress=progress,
     )

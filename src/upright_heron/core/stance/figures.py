@@ -16,7 +16,7 @@ from ..layers.stack import LayerStack
 from ..machines.catalogue import Material, Printer, Technology
 from ..plates.fit import fit
 from ..tags import stored
-from ..toolpaths.rough_estimate import estimate, support_fill
+from ..toolpaths.rough_estimate import Amounts, estimate, support_fill
 from .sweep import hull_corners, sweep
 from .vertical_rays import Surface, plumb
 
@@ -155,7 +155,7 @@ def show_facets(normals: NDArray[np.float64], show: tuple[float, float, float] |
 
 
 def pixel_for(size_mm: NDArray[np.float64]) -> float:
-    """Distance of plumb lines for exact figures."""
+    """Distance of plumb lines, in mm, for exact figures of a part with sides (3,)."""
     return min(max(float(max(size_mm[:2])) / LINES_ACROSS, FINEST_MM), COARSEST_MM)
 
 
@@ -176,9 +176,9 @@ class Base:
         closed: bool = True,
         painted: NDArray[np.bool_] | None = None,
     ) -> Base:
-        """Prepare a part; for the centre of an open one the middle of its hull's corners stands in.
+        """Prepare a part; where the show side is painted, ``painted`` (m,) says which facets belong to it.
 
-        Where the show side is painted, ``painted`` (m,) says which facets of the mesh belong to it.
+        For the centre of an open part the middle of its hull's corners stands in.
         """
         surface = Surface.of(mesh)
         corners = hull_corners(mesh.vertices)
@@ -239,13 +239,14 @@ def figures(
     growth = np.diff(area, prepend=area[:1]) if len(area) else np.zeros(1)
     peel = peel_curve(stack, setting.material.peel) if setting.resin else np.zeros(0)
     share = support_fill(setting.printer)
-    rough = estimate(
-        setting.printer, setting.material,
-        volume_mm3=float((area * stack.layer_mm).sum()), area_mm2=float(surface.areas.sum()),
-        support_mm3=drop.support_mm3, footing_mm3=0.0,
-        layers=len(stack) + round(setting.lift_mm / setting.layer_mm), layer_mm=setting.layer_mm,
-        walls=setting.walls, infill=setting.infill,
-    )  # fmt: skip
+    amounts = Amounts(
+        volume_mm3=float((area * stack.layer_mm).sum()),
+        area_mm2=float(surface.areas.sum()),
+        layers=len(stack) + round(setting.lift_mm / setting.layer_mm),
+        layer_mm=setting.layer_mm,
+        support_mm3=drop.support_mm3,
+    )
+    rough = estimate(setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill)
     x, y, z = (float(v) for v in size)
     return Figures(
         size_mm=(x, y, z),
@@ -322,7 +323,7 @@ def tip_angle_deg(foot_mm: NDArray[np.float64], centre_mm: NDArray[np.float64]) 
 
 
 def slenderness(foot_mm: NDArray[np.float64], height_mm: float) -> float:
-    """Height over the narrowest width of the foot; infinite on an edge or a point."""
+    """Height over the narrowest width of a foot (n, 2); infinite on an edge or a point."""
     hull = foot_hull(foot_mm)
     if len(hull) < 3:
         return math.inf
@@ -336,7 +337,7 @@ def slenderness(foot_mm: NDArray[np.float64], height_mm: float) -> float:
 
 
 def load_angle_deg(rotation: NDArray[np.float64], load: tuple[float, float, float] | None) -> float | None:
-    """Angle between the main load and the layers, ``None`` without a load."""
+    """Angle between the main load and the layers after a rotation (3, 3), ``None`` without a load."""
     if load is None:
         return None
     direction = rotation @ (np.asarray(load) / np.linalg.norm(load))

@@ -73,7 +73,7 @@ def place(
         Height of the lowest point above the plate.
     centred : bool
         Put the middle of the bounding box over the middle of the plate; otherwise x and y stay.
-    at : callable or None
+    at : callable of (3,), or None
         From the size (3,) in this stance to where the middle goes instead, such as ``on_plate``.
 
     Returns

@@ -21,7 +21,7 @@ from ..layers.closed_slicer import Walker
 from ..layers.stack import LayerStack, cut, layer_count
 from ..plates.fit import fit
 from ..progress import Progress, silent
-from ..toolpaths.rough_estimate import estimate
+from ..toolpaths.rough_estimate import Amounts, estimate
 from .figures import Base, Figures, Setting, figures, show_facets, tip_angle_deg
 from .names import lean, name_of
 from .pose import about_axis, place, standing_on
@@ -141,7 +141,7 @@ class Scale:
         self.thin_corners = hull_corners(thin.vertices)
 
     def swung(self, rotation: NDArray[np.float64]) -> tuple[NDArray[np.float64], bool]:
-        """Swing a stance about the vertical so that it fits, with as small a swing as does it."""
+        """Swing a stance (3, 3) about the vertical, as little as makes it fit; tell whether it does."""
         build, lift = self.setting.printer.build_mm, self.setting.lift_mm
         if self.longest_mm + lift <= min(build):
             return rotation, True
@@ -158,7 +158,7 @@ class Scale:
     def weigh(
         self, rotation: NDArray[np.float64], sums: Sweep, k: int
     ) -> tuple[NDArray[np.float64], tuple[float, ...]]:
-        """What a stance costs by each goal, and the figures that a card shows."""
+        """What a stance (3, 3) costs by each goal, (6,), and the figures that a card shows."""
         setting = self.setting
         turned = self.thin_corners @ rotation.T
         low, high = turned.min(axis=0), turned.max(axis=0)
@@ -186,15 +186,20 @@ class Scale:
 
     def _seconds(self, height_mm: float, support_mm3: float) -> float:
         setting = self.setting
-        return estimate(
-            setting.printer, setting.material, volume_mm3=self.volume_mm3, area_mm2=self.area_mm2,
-            support_mm3=support_mm3, footing_mm3=0.0,
+        amounts = Amounts(
+            volume_mm3=self.volume_mm3,
+            area_mm2=self.area_mm2,
             layers=layer_count(height_mm, setting.layer_mm) + round(setting.lift_mm / setting.layer_mm),
-            layer_mm=setting.layer_mm, walls=setting.walls, infill=setting.infill,
-        ).seconds  # fmt: skip
+            layer_mm=setting.layer_mm,
+            support_mm3=support_mm3,
+        )
+        rough = estimate(
+            setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill
+        )
+        return rough.seconds
 
     def exact(self, found: Figures) -> NDArray[np.float64]:
-        """What a stance costs by each goal, from its exact figures."""
+        """What a stance costs by each goal, (6,), from its exact figures."""
         return _costs(
             self.setting, found.support_volume_mm3, found.touch_area_mm2, found.touch_show_mm2,
             self._seconds(found.size_mm[2], found.support_volume_mm3), found.cusp_mm / self.setting.layer_mm,
@@ -212,7 +217,7 @@ class Scale:
         self.span = np.maximum(np.percentile(raw, 95, axis=0) - self.low, np.maximum(least, 1e-9))
 
     def costs(self, raw: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Costs on that scale; what lies outside it is not cut off, so that better stays better."""
+        """Costs (6,) on that scale; what lies outside it is not cut off, so that better stays better."""
         result: NDArray[np.float64] = (raw - self.low) / self.span
         return result
 
@@ -240,7 +245,7 @@ def _costs(
 def slicer(
     mesh: Mesh, solid: Solid | None, layer_mm: float, lift_mm: float = 0.0
 ) -> Callable[[NDArray[np.float64]], LayerStack]:
-    """Return what cuts a part in any stance: by a walk over it where that can be trusted."""
+    """Return what cuts a part in any stance (3, 3): by a walk over it where that can be trusted."""
     lock = threading.Lock()
     made: list[Walker | None] = []
 
@@ -277,7 +282,7 @@ def search(
     ----------
     mesh : Mesh
         The part as it came.
-    slicer : callable
+    slicer : callable of (3, 3)
         From a rotation (3, 3) to the layers of the part in that stance.
     setting : Setting
     goals : Goals

@@ -113,6 +113,7 @@ def sweep(
 
 @njit(cache=True, nogil=True)
 def _sweep(vertices, faces, normals, areas, show, downs, lowest, tolerance, sine, level, flat):  # type: ignore[no-untyped-def]
+    """Sums over all facets, (k, 6), for each of k directions that are down."""
     sums = np.zeros((downs.shape[0], 6))
     # Facets in batches that stay in the cache while all directions go over them.
     for start in range(0, faces.shape[0], BATCH):

@@ -45,7 +45,7 @@ class Surface:
 
     @classmethod
     def of(cls, mesh: Mesh, show: NDArray[np.bool_] | None = None) -> Surface:
-        """Prepare a mesh."""
+        """Prepare a mesh of m facets, of which those of ``show`` (m,) belong to the show side."""
         from ..geometry.mesh import facet_normals
 
         normals, areas = facet_normals(mesh)

@@ -287,7 +287,7 @@ class Branches:
 
     @cached_property
     def tips(self) -> NDArray[np.int64]:
-        """Nodes that nothing leads down to: its ends at the part."""
+        """Nodes (k,) that nothing leads down to: its ends at the part."""
         return np.setdiff1d(np.arange(len(self.nodes)), self.down)
 
     @property
@@ -340,7 +340,10 @@ CIRCLE_AREA = 0.5 * SIDES * math.sin(2 * math.pi / SIDES)
 
 
 def stilt_volume_mm3(circles: NDArray[np.float64]) -> float:
-    """Volume of a stack of level polygons with ``SIDES`` corners: frusta, h/3 (A1 + A2 + sqrt(A1 A2))."""
+    """Volume of circles (k, 4) of x, y, z and radius, as frusta between polygons of ``SIDES`` corners.
+
+    A frustum is h/3 (A1 + A2 + sqrt(A1 A2)): Heron of Alexandria, Metrica II.
+    """
     area = CIRCLE_AREA * circles[:, 3] ** 2
     height = np.diff(circles[:, 2])
     return float((height / 3 * (area[:-1] + area[1:] + np.sqrt(area[:-1] * area[1:]))).sum())

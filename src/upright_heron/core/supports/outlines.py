@@ -118,7 +118,7 @@ def strips(
 def overlapping_runs(
     tree: Branches, others: Sequence[Branches], margin_mm: float = 0.05
 ) -> NDArray[np.int64]:
-    """Upper nodes of the branches of a tree whose boxes meet those of other trees."""
+    """Upper nodes (k,) of the branches of a tree whose boxes meet those of other trees."""
     upper, low, high = _boxes(tree, margin_mm)
     met = np.zeros(len(upper), bool)
     for other in others:

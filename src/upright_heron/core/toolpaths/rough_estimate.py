@@ -21,6 +21,37 @@ BETWEEN_STOPS_MM = 20.0
 
 
 @dataclass(frozen=True, slots=True)
+class Amounts:
+    """What is printed, and in how many layers.
+
+    Attributes
+    ----------
+    volume_mm3, area_mm2 : float
+        Of the part.
+    layers : int
+        Of the whole print.
+    layer_mm : float
+    support_mm3, footing_mm3 : float
+        Of the outlines of supports and footing.
+    support_share : float, optional
+        Share of the supports' volume that is printed; of plain outlines what is usual.
+    thick_mm3 : float
+        Part of it that is printed in every so many layers, as much thicker and in as much less time.
+    every : int
+    """
+
+    volume_mm3: float
+    area_mm2: float
+    layers: int
+    layer_mm: float
+    support_mm3: float = 0.0
+    footing_mm3: float = 0.0
+    support_share: float | None = None
+    thick_mm3: float = 0.0
+    every: int = 1
+
+
+@dataclass(frozen=True, slots=True)
 class Estimate:
     """Rough time and material.
 
@@ -62,7 +93,7 @@ def printed_volume_mm3(volume_mm3: float, area_mm2: float, wall_mm: float, infil
 
 
 def filament_length_mm(volume_mm3: float, diameter_mm: float) -> float:
-    """Length of filament that holds a volume: V / (pi d^2 / 4)."""
+    """Length of filament that holds a volume: V / (pi d^2 / 4), a cylinder by definition."""
     return volume_mm3 / (math.pi * diameter_mm**2 / 4.0)
 
 
@@ -72,20 +103,7 @@ def support_fill(printer: Printer) -> float:
 
 
 def estimate(
-    printer: Printer,
-    material: Material,
-    *,
-    volume_mm3: float,
-    area_mm2: float,
-    support_mm3: float,
-    footing_mm3: float,
-    layers: int,
-    layer_mm: float,
-    walls: int,
-    infill: float,
-    support_share: float | None = None,
-    thick_mm3: float = 0.0,
-    every: int = 1,
+    printer: Printer, material: Material, amounts: Amounts, *, walls: int, infill: float
 ) -> Estimate:
     """Estimate time and material.
 
@@ -93,21 +111,10 @@ def estimate(
     ----------
     printer : Printer
     material : Material
-    volume_mm3, area_mm2 : float
-        Of the part.
-    support_mm3, footing_mm3 : float
-        Of the outlines of supports and footing.
-    layers : int
-        Of the whole print.
-    layer_mm : float
+    amounts : Amounts
     walls : int
     infill : float
         From 0 to 1.
-    support_share : float, optional
-        Share of the supports' volume that is printed; of plain outlines what is usual.
-    thick_mm3 : float
-        Part of it that is printed in every so many layers, as much thicker and in as much less time.
-    every : int
 
     Returns
     -------
@@ -115,14 +122,17 @@ def estimate(
     """
     filament = printer.technology is Technology.FILAMENT
     width = printer.line_width_mm
-    part = printed_volume_mm3(volume_mm3, area_mm2, walls * width, infill) if filament else volume_mm3
-    support = support_mm3 * (support_fill(printer) if support_share is None else support_share)
-    total = part + support + footing_mm3
+    part, layers = amounts.volume_mm3, amounts.layers
     if filament:
-        flow = width * layer_mm * printer.speed_mm_s
+        part = printed_volume_mm3(part, amounts.area_mm2, walls * width, infill)
+    share = support_fill(printer) if amounts.support_share is None else amounts.support_share
+    support = amounts.support_mm3 * share
+    total = part + support + amounts.footing_mm3
+    if filament:
+        flow = width * amounts.layer_mm * printer.speed_mm_s
         # Speeding up and slowing down once over a stretch costs v / a, shared between two stretches.
         stops = 1.0 + printer.speed_mm_s**2 / (2.0 * printer.acceleration_mm_s2 * BETWEEN_STOPS_MM)
-        quick = thick_mm3 * (1.0 - 1.0 / every)
+        quick = amounts.thick_mm3 * (1.0 - 1.0 / amounts.every)
         seconds = WARM_UP_S + (total - quick) / flow * stops + layers * LAYER_OVERHEAD_S
     else:
         first = min(layers, FIRST_LAYERS)
@@ -133,7 +143,7 @@ def estimate(
         seconds=seconds,
         part_g=part * gram,
         support_g=support * gram,
-        footing_g=footing_mm3 * gram,
+        footing_g=amounts.footing_mm3 * gram,
         length_m=filament_length_mm(total, material.diameter_mm) / 1000.0 if filament else 0.0,
         volume_ml=total / 1000.0,
         cost=total * gram / 1000.0 * material.price_per_kg,

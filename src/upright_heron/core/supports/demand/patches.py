@@ -104,7 +104,7 @@ class Patch:
 
     @cached_property
     def probes(self) -> dict[tuple[int, float], NDArray[np.float64]]:
-        """Points of plans that the check looked at, by layer and spacing: the same at every check."""
+        """Points (n, 2) of plans that the check looked at, by layer and spacing: the same at every check."""
         return {}
 
     @cached_property
@@ -153,17 +153,34 @@ def proposed_style(patch: Patch) -> tuple[Style, str]:
     return Style.LINES, "low: lines are quick"
 
 
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """What is held.
+
+    Attributes
+    ----------
+    limit_deg : float
+    hold : Hold
+    let_be : frozenset of str
+        Ids of findings that the technician accepted.
+    smallest_mm2 : float
+        Smaller patches are left out, islands and painted ones never.
+    """
+
+    limit_deg: float
+    hold: Hold = Hold.ALL
+    let_be: frozenset[str] = frozenset()
+    smallest_mm2: float = 1.0
+
+
 def patches(
     stack: LayerStack,
     placed: Mesh,
     hanging: Hanging,
     island_pieces: Pieces,
-    limit_deg: float,
+    measure: Measure,
     *,
     wishes: Wishes | None = None,
-    hold: Hold = Hold.ALL,
-    let_be: frozenset[str] = frozenset(),
-    smallest_mm2: float = 1.0,
     tree: Tree | None = None,
     progress: Progress = silent,
 ) -> list[Patch]:
@@ -178,14 +195,9 @@ def patches(
         Islands and regions of the same stance.
     island_pieces : Pieces
         That the islands are numbered in.
-    limit_deg : float
+    measure : Measure
     wishes : Wishes, optional
         What bridges and marks change.
-    hold : Hold
-    let_be : frozenset of str
-        Ids of findings that the technician accepted.
-    smallest_mm2 : float
-        Smaller patches are left out, islands and painted ones never.
     tree : Tree, optional
         Of the placed mesh.
     progress : Progress
@@ -205,23 +217,23 @@ def patches(
     for k, region in enumerate(hanging.regions):
         region_of[region.facets] = k
     tree = tree or Tree.of(placed)
-    if hold is Hold.ALL:
+    if measure.hold is Hold.ALL:
         # What lies under no region is dropped below: only layers that a region begins in are looked at.
         begun = hanging_layers(stack, placed, np.flatnonzero(region_of >= 0))
-        demand = unheld_sections(stack, limit_deg, within=begun, progress=progress)
+        demand = unheld_sections(stack, measure.limit_deg, within=begun, progress=progress)
         if wishes is not None:
             Wishes(left_out=wishes.left_out).apply(demand)
         for layer, piece, over in _told_apart(stack, demand, region_of, tree):
             key = _region_id(hanging.regions[over])
             gathered.add(key, layer, piece)
             gathered.regions.setdefault(key, hanging.regions[over])
-    if hold is not Hold.PAINTED:
+    if measure.hold is not Hold.PAINTED:
         for island in hanging.islands:
             key = finding_id(Family.ISLAND, island.x_mm, island.y_mm, island.z_mm)
             over = _hit(tree, region_of, island.x_mm, island.y_mm, island.z_mm - 0.5 * stack.layer_mm)
             region_key = _region_id(hanging.regions[over]) if over >= 0 else ""
             own = region_key if region_key in gathered.plans else key
-            if key in let_be and own == key:
+            if key in measure.let_be and own == key:
                 continue
             pad = CrossSection.circle(PAD_MM, 24).translate((island.x_mm, island.y_mm))
             plan = island_pieces.section(island.piece) + pad
@@ -230,7 +242,7 @@ def patches(
             if not plan.is_empty():
                 gathered.add(own, island.layer, plan)
                 gathered.named(own, island.number, (island.x_mm, island.y_mm, island.z_mm))
-    found = gathered.patches(let_be, smallest_mm2)
+    found = gathered.patches(measure.let_be, measure.smallest_mm2)
     if wishes is not None:
         found += _painted(stack, wishes, found)
     return sorted(found, key=lambda p: (round(p.at_mm[2], 3), p.at_mm[0], p.at_mm[1]))

@@ -36,11 +36,12 @@ def feet_on_part(
     from_above_mm: float = ABOVE_MM,
     in_holes: bool = False,
 ) -> list[NDArray[np.float64]] | None:
-    """Nodes of a branch from its last step down to its end on the part, clear of the slope beside it.
+    """Nodes (4,) of a branch, x, y, z and radius, from its last step down to its end on the part.
 
-    Over a hole it stands beside the hole, as far aside as it may lean from the node ``above``, unless it
-    begins ``in_holes``. ``None`` where there is nothing to stand on. The surface is looked for from a little
-    above the last step; where that is the tip itself nothing is free above it.
+    It stays clear of the slope beside it. Over a hole it stands beside the hole, as far aside as it may lean
+    from the node ``above``, unless it begins ``in_holes``. ``None`` where there is nothing to stand on. The
+    surface is looked for from a little above the last step; where that is the tip itself nothing is free
+    above it.
     """
     x, y, z, radius = (float(v) for v in end)
     reach = math.tan(math.radians(settings.branch_deg)) * float(above[2] - z)
@@ -101,7 +102,7 @@ def foot_nodes(
     layer_mm: float,
     above: tuple[float, float, float] | None = None,
 ) -> list[NDArray[np.float64]]:
-    """Nodes of a foot on the plate, below a branch that ends at a height: wide, with a rim if asked.
+    """Nodes (4,) of a foot on the plate, below a branch that ends at a height: wide, with a rim if asked.
 
     ``free_mm`` is the distance of the part in the first layer, ``above`` the node that a branch comes from
     which reaches the plate by itself.

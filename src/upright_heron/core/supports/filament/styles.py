@@ -213,9 +213,9 @@ def clearance_mm(made: SupportSet, part: Tree) -> float:
 def in_figures(
     made: SupportSet, part: Tree, moved_mm: NDArray[np.float64], tool_mm: float = 3.0
 ) -> dict[str, object]:
-    """Patches, what the check found, contact, lean, clearance and what is trapped, as plain values.
+    """Patches, check, contact, lean, clearance and what is trapped, as plain values, ``moved_mm`` (3,) back.
 
-    ``moved_mm`` (3,) is how far all lies from the frame that places are told in.
+    That is how far all lies from the frame that places are told in.
     """
 
     def told(at: tuple[float, float, float]) -> list[float]:

@@ -112,7 +112,7 @@ class Places:
         return cKDTree(self.at_mm[:, :2])
 
     def near(self, tips: Sequence[Spot], share: float = COVERED) -> list[NDArray[np.int64]]:
-        """Which places each tip holds: within a share of the spacing, and about where it ends.
+        """Which places (k,) each tip holds: within a share of the spacing, and about where it ends.
 
         What stands in a crevice holds nothing that lies lower than its first layer, but for what is right
         above it.

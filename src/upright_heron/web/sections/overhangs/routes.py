@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import Response
+from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue, TooLarge
@@ -33,6 +34,7 @@ Kind = Literal["prop", "clear", "show", "erase"]
 MARKS: dict[str, Mark] = {
     "prop": Mark.PROP, "clear": Mark.KEEP_CLEAR, "show": Mark.SHOW, "erase": Mark.NONE,
 }  # fmt: skip
+Typed = Annotated[str, Field(max_length=40)]
 Text = Annotated[str, Form(max_length=40)]
 
 
@@ -119,25 +121,24 @@ def keep_stroke(use: Services, job_id: str, of: str, mark: Kind, body: bytes, lo
     return keep_change(use, job_id, words, change, look)
 
 
+class FillForm(BaseModel):
+    """The form of a fill, as it is typed: with what, where, and what that place is found by."""
+
+    mark: Kind
+    what: Literal["face", "region", "body", "past", "band", "channel"]
+    facet: Typed = ""
+    crease: Typed = ""
+    low: Typed = ""
+    high: Typed = ""
+    region: Typed = ""
+    channel: Typed = ""
+
+
 @router.post("/fill", name="fill")
-def fill(
-    request: Request,
-    job_id: str,
-    use: Use,
-    look: Look,
-    mark: Annotated[Kind, Form()],
-    what: Annotated[Literal["face", "region", "body", "past", "band", "channel"], Form()],
-    facet: Text = "",
-    crease: Text = "",
-    low: Text = "",
-    high: Text = "",
-    region: Text = "",
-    channel: Text = "",
-) -> Response:
+def fill(request: Request, job_id: str, use: Use, look: Look, form: Annotated[FillForm, Form()]) -> Response:
     """Fill a whole place with a mark."""
-    values = {
-        "facet": facet, "crease": crease, "low": low, "high": high, "region": region, "channel": channel,
-    }  # fmt: skip
+    what, mark = form.what, form.mark
+    values = form.model_dump(exclude={"mark", "what"})
     words = {
         "face": "a face", "region": "an overhang region", "body": "a body", "band": "a height band",
         "past": "everything past the limit", "channel": "a channel",

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
+from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
@@ -24,7 +25,7 @@ from ...words import shown
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
-Text = Annotated[str, Form(max_length=40)]
+Typed = Annotated[str, Field(max_length=40)]
 
 
 async def give_size(use: Services, job_id: str, size: Size, look: Looking) -> Job:
@@ -85,44 +86,50 @@ async def _bodies(use: Services, sheet: ItemSheet) -> list[Part]:
     return await asyncio.wrap_future(use.work.ask(worker.separate, sheet))
 
 
-@router.post("/size", name="size")
-async def size(
-    request: Request,
-    job_id: str,
-    use: Use,
-    look: Look,
-    x: Text = "",
-    y: Text = "",
-    z: Text = "",
-    percent: Text = "",
-    shrink_x: Text = "",
-    shrink_y: Text = "",
-    shrink_z: Text = "",
-    together: Annotated[bool, Form()] = False,
-    mirror: Annotated[Literal["", "x", "y", "z"], Form()] = "",
-    reset: Annotated[bool, Form()] = False,
-) -> Response:
-    """Size the part from a form; of its fields those count that differ from what the sheet shows."""
-    sheet = await run_in_threadpool(use.sheet, job_id, look)
-    old = sheet.size
-    if reset:
-        new = old.reset()
-    elif mirror:
-        new = old.mirrored(mirror)
-    else:
-        new = old.scaled(number(percent)) if percent and percent != shown(100 * old.scale[0]) else old
+class SizeForm(BaseModel):
+    """The form of a size, as it is typed; of its fields those count that differ from what the sheet shows."""
+
+    x: Typed = ""
+    y: Typed = ""
+    z: Typed = ""
+    percent: Typed = ""
+    shrink_x: Typed = ""
+    shrink_y: Typed = ""
+    shrink_z: Typed = ""
+    together: bool = False
+    mirror: Literal["", "x", "y", "z"] = ""
+    reset: bool = False
+
+    def size(self, sheet: ItemSheet) -> Size:
+        """What the size of an item becomes."""
+        old = sheet.size
+        if self.reset:
+            return old.reset()
+        if self.mirror:
+            return old.mirrored(self.mirror)
+        scaled = self.percent and self.percent != shown(100 * old.scale[0])
+        new = old.scaled(number(self.percent)) if scaled else old
+        typed = (self.shrink_x, self.shrink_y, self.shrink_z)
         shrinkage = tuple(
             number(text) if text else before
-            for text, before in zip((shrink_x, shrink_y, shrink_z), old.shrinkage_percent, strict=True)
+            for text, before in zip(typed, old.shrinkage_percent, strict=True)
         )
         new = Size.model_validate({**new.model_dump(), "shrinkage_percent": shrinkage})
         sides = old.nominal_mm(sheet.base.size_mm)
         target = [
             length_mm(text) if text and text != shown(before) else None
-            for text, before in zip((x, y, z), sides, strict=True)
+            for text, before in zip((self.x, self.y, self.z), sides, strict=True)
         ]
-        new = new.aimed(sheet.base.size_mm, target, together)
-    return await _answer(request, use, await give_size(use, job_id, new, look), look)
+        return new.aimed(sheet.base.size_mm, target, self.together)
+
+
+@router.post("/size", name="size")
+async def size(
+    request: Request, job_id: str, use: Use, look: Look, form: Annotated[SizeForm, Form()]
+) -> Response:
+    """Size the part from a form."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    return await _answer(request, use, await give_size(use, job_id, form.size(sheet), look), look)
 
 
 @router.post("/unit", name="unit")
