@@ -1,10 +1,19 @@
 """Filament supports through the page: what is held, in which style, patch by patch, and what the check found."""
 
+import contextlib
+import io
+import json
+import tempfile
+from pathlib import Path
+from unittest import mock
+
 import lib3mf
 from manifold3d import Manifold, OpType
 
 from tests.support import box, comb, stl, tee
 from tests.web.test_app import AppCase, flat
+from upright_heron import cli
+from upright_heron.work.bind import keys_of
 
 
 class SupportsTest(AppCase):
@@ -127,6 +136,37 @@ def bolt():
         for r, a, b in ((6.5, 0, 5), (4, 4, 60), (5.5, 50, 54))
     ]
     return Manifold.batch_boolean(rods, OpType.Add)
+
+
+def mast():
+    """A mast of 5 mm and 90 mm high with a disc at its top: it has to be kept from shaking."""
+    return Manifold.cylinder(90, 2.5, 2.5, 32) + Manifold.cylinder(3, 9, 9, 48).translate((0, 0, 87))
+
+
+class ShellTest(AppCase):
+    def test_the_shell_makes_the_supports_of_the_page(self):
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "mast.stl"
+            file.write_bytes(stl(mast()))
+            words = ["upright-heron", "supports", str(file), "--printer", "Sedge 300", "--json"]
+            told = io.StringIO()
+            with (
+                mock.patch("sys.argv", words),
+                contextlib.redirect_stdout(told),
+                self.assertRaises(SystemExit),
+            ):
+                cli.main()
+        shell = json.loads(told.getvalue())
+        reasons = {patch["reason"].split(" at ")[0] for patch in shell["patches"]}
+        self.assertIn("steadying", reasons)
+        job_id = self.job(stl(mast()), "mast.stl")
+        self.change(job_id, "supports", gap_mm="0.2")
+        self.settle(job_id)
+        store = self.client.app.state.services.store
+        page = store.result(keys_of(store.job(job_id).sheet.on())["supports"])
+        self.assertEqual(len(page.supports), shell["count"])
+        self.assertAlmostEqual(page.volume_mm3, shell["volume_mm3"], places=3)
+        self.assertEqual({patch.id for patch in page.patches}, {patch["id"] for patch in shell["patches"]})
 
 
 class OneTruthTest(AppCase):

@@ -23,7 +23,7 @@ export class SectionController {
     return false;
   }
 
-  /** Small tags in the view. @returns {import('./view.js').Tag[]} */
+  /** Small tags in the view. @returns {import('./labels.js').Label[]} */
   tags() {
     return [];
   }

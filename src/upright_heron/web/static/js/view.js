@@ -1,25 +1,25 @@
 import * as THREE from 'three';
 import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
+import { Before } from './before.js';
 import { Brush } from './brush.js';
+import { Labels } from './labels.js';
 import { LayerCap } from './layer-cap.js';
 import { Pair } from './pair.js';
 import { PartBody } from './part.js';
+import { Pieces } from './pieces.js';
+import { centreSign, placeSign, shadowSign } from './signs.js';
 
 const COLOURS = { paper: '#ebe7de', line: '#cfc8b8', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c', defect: '#b3261e' };
-/** Muted wheel for the pieces of a split part; the number beside each is the second cue. */
-const WHEEL = ['#8aa6b5', '#c2a878', '#9db08a', '#b596a8', '#7fa79c', '#c29a86', '#a3a0bd', '#b3b37d'];
 const DIRECTIONS = {
   front: [0, -1, 0.12], side: [1, 0, 0.12], above: [0, -0.001, 1], below: [0.35, -0.6, -1], corner: [0.62, -1, 0.55],
 };
-
-/** @typedef {{text: string, at: any, kind?: string, body?: THREE.Object3D}} Tag  a small label at a place, mm */
 
 /** The 3D view: plate, part, supports, footing, layer cut, pieces. World space is the plate: mm, Z up. */
 export class View {
   /** @param {HTMLCanvasElement} canvas @param {HTMLElement} tags  element for the small labels */
   constructor(canvas, tags) {
     this.canvas = canvas;
-    this.tagsElement = tags;
+    this.labels = new Labels(tags);
     /** Told when the view was drawn. @type {(() => void) | undefined} */
     this.drawn = undefined;
     this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true });
@@ -40,7 +40,7 @@ export class View {
     this.ghost.matrixAutoUpdate = false;
     this.ghost.visible = false;
     this.caps = { part: new LayerCap('#dbe7ec', COLOURS.heron), support: new LayerCap('#dba27f', '#7d4421'), footing: new LayerCap('#f0d5bf', '#9a6a45') };
-    this.pieces = new THREE.Group();
+    this.pieces = new Pieces();
     this.scene.add(this.supports, this.footing, this.ghost, this.pieces, ...Object.values(this.caps).map((c) => c.group));
     /** @type {PartBody | null} */
     this.part = null;
@@ -55,14 +55,14 @@ export class View {
     this.size = [100, 100, 100];
     this.at = [0, 0];
     this.build = [200, 200, 200];
-    this.tags = [];
     this.abort = new AbortController();
-    new ResizeObserver(() => this.#resize()).observe(canvas.parentElement);
-    this.#resize();
+    new ResizeObserver(() => this.resize()).observe(canvas.parentElement);
+    this.resize();
     canvas.addEventListener('pointermove', (e) => this.#hover(e), { signal: this.abort.signal });
     canvas.addEventListener('pointerdown', (e) => { this.pressed = [e.clientX, e.clientY]; }, { signal: this.abort.signal });
     canvas.addEventListener('click', (e) => this.#click(e), { signal: this.abort.signal });
     this.brush = new Brush(this);
+    this.before = new Before(this);
     this.frames = 0;
   }
 
@@ -90,7 +90,8 @@ export class View {
     this.sun.position.z += 0.5 * away;
     this.sun.target.position.copy(this.controls.target);
     this.renderer.render(this.scene, this.camera);
-    this.#placeTags();
+    const { clientWidth, clientHeight } = this.canvas.parentElement;
+    this.labels.place(this.camera, this.cut.constant, clientWidth, clientHeight);
     this.drawn?.();
   }
 
@@ -100,7 +101,8 @@ export class View {
     return this.canvas.toDataURL('image/png');
   }
 
-  #resize() {
+  /** Fit what is drawn to the room there is. */
+  resize() {
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
     if (!w || !h) return;
     this.renderer.setSize(w, h, false);
@@ -194,7 +196,7 @@ export class View {
     this.perspective.far = distance * 20 + 4000;
     this.controls.target.copy(target);
     this.controls.update();
-    this.#resize();
+    this.resize();
   }
 
   /** @param {boolean} on */
@@ -204,7 +206,7 @@ export class View {
     this.camera = next;
     this.controls.object = next;
     this.controls.update();
-    this.#resize();
+    this.resize();
   }
 
   /** @param {number} limit  degrees from vertical; draws only, asks nothing of the server */
@@ -240,28 +242,12 @@ export class View {
       this.place = null;
     }
     if (place && this.part) {
-      this.place = new THREE.Group();
-      // Over everything: a defect inside the part or on its far side has to be seen too.
-      const over = { color: place.colour ?? COLOURS.defect, depthTest: false, transparent: true };
-      const facets = new THREE.BufferGeometry();
-      facets.setAttribute('position', new THREE.Float32BufferAttribute(place.facets, 3));
-      this.place.add(new THREE.Mesh(facets, new THREE.MeshBasicMaterial({ ...over, opacity: 0.65, side: THREE.DoubleSide })));
-      const lines = new THREE.BufferGeometry();
-      const edges = [...place.lines];
-      for (let i = 0; i + 8 < place.facets.length && i < 9 * 400; i += 9) {
-        const [a, b, c] = [0, 3, 6].map((k) => place.facets.slice(i + k, i + k + 3));
-        edges.push(...a, ...b, ...b, ...c, ...c, ...a);
-      }
-      lines.setAttribute('position', new THREE.Float32BufferAttribute(edges, 3));
-      this.place.add(new THREE.LineSegments(lines, new THREE.LineBasicMaterial(over)));
-      const spot = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(...place.at)]);
-      this.place.add(new THREE.Points(spot, round(new THREE.PointsMaterial({ ...over, size: 16, sizeAttenuation: false, opacity: 0.55 }))));
-      this.place.renderOrder = 5;
+      const drawn = placeSign(place, COLOURS.defect);
+      this.place = drawn.sign;
       this.part.mesh.add(this.place);
       this.part.mesh.updateMatrixWorld(true);
       const at = new THREE.Vector3(...place.at).applyMatrix4(this.part.mesh.matrixWorld);
-      const box = new THREE.Box3().setFromBufferAttribute(/** @type {THREE.BufferAttribute} */ (lines.getAttribute('position')));
-      const near = Math.max(4 * box.getSize(_point).length(), 0.45 * Math.hypot(...this.size));
+      const near = Math.max(4 * drawn.long, 0.45 * Math.hypot(...this.size));
       // From the side that it faces, a little from above; without one, from where the eye is.
       const away = new THREE.Vector3(...place.facing).transformDirection(this.part.mesh.matrixWorld);
       if (!(away.length() > 0.5)) away.subVectors(this.camera.position, this.controls.target).normalize();
@@ -298,18 +284,11 @@ export class View {
     const facets = ['overhang', 'contact', 'flat', 'stairs', 'show'].includes(kind);
     this.part.light(facets ? this.part.select(/** @type {any} */ (kind), { limit: o.limit ?? 90, show: o.show ?? null }) : null);
     if (kind === 'shadow') {
-      this.shadow = new THREE.Mesh(this.part.geometry, new THREE.MeshBasicMaterial({ color: '#3b4a52', transparent: true, opacity: 0.55, side: THREE.DoubleSide, depthWrite: false }));
-      this.shadow.matrixAutoUpdate = false;
-      this.shadow.matrix.makeScale(1, 1, 1e-5).setPosition(0, 0, 0.1).multiply(this.part.mesh.matrix);
+      this.shadow = shadowSign(this.part);
       this.scene.add(this.shadow);
     } else if (kind === 'centre' && o.centre) {
       const [x, y, z] = [this.at[0] - this.size[0] / 2 + o.centre[0], this.at[1] - this.size[1] / 2 + o.centre[1], this.lift + this.raised + o.centre[2]];
-      this.centre = new THREE.Group();
-      const over = { color: '#20303a', depthTest: false, transparent: true };
-      const line = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(x, y, z), new THREE.Vector3(x, y, 0)]);
-      const spot = new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(x, y, z)]);
-      this.centre.add(new THREE.Line(line, new THREE.LineBasicMaterial(over)), new THREE.Points(spot, new THREE.PointsMaterial({ ...over, size: 14, sizeAttenuation: false })));
-      this.centre.renderOrder = 5;
+      this.centre = centreSign(x, y, z);
       this.scene.add(this.centre);
     }
     this.redraw();
@@ -389,48 +368,12 @@ export class View {
    * @param {import('./blocks.js').MeshData | null} data @param {number[]} factors  size, along its axes
    */
   setBefore(data, factors) {
-    this.before?.geometry.dispose();
-    this.before?.removeFromParent();
-    this.before = null;
-    if (!data) return;
-    const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute('position', new THREE.BufferAttribute(data.vertices, 3));
-    geometry.setIndex(new THREE.BufferAttribute(data.faces, 1));
-    // Both sides: it may be open, and the inside shows through its holes.
-    this.before = new THREE.Mesh(geometry, new THREE.MeshLambertMaterial({ color: '#b59a7a', flatShading: true, side: THREE.DoubleSide, clippingPlanes: this.planes }));
-    this.before.matrixAutoUpdate = false;
-    this.before.visible = false;
-    this.beforeFactors = factors;
-    this.scene.add(this.before);
+    this.before.set(data, factors);
   }
 
   /** @param {'before' | 'after' | 'both'} which */
   showMended(which) {
-    if (!this.part) return;
-    const shown = Boolean(this.before) && which !== 'after';
-    this.part.mesh.visible = !(shown && which === 'before') && !this.pieces.visible;
-    if (this.before) {
-      this.before.visible = shown;
-      const aside = which === 'both' ? -1.15 * this.size[0] : 0;
-      this.before.matrix.makeTranslation(aside, 0, 0).multiply(this.part.mesh.matrix).scale(new THREE.Vector3(...this.beforeFactors));
-      this.before.matrixWorldNeedsUpdate = true;
-      const tag = (text, x) => ({ text, kind: 'piece', at: [this.at[0] + x, this.at[1], this.size[2] * 1.12] });
-      this.setTags(which === 'both' ? [tag('before', aside), tag('after', 0)] : shown ? [tag('before', 0)] : []);
-      if (which !== this.mendedShown && (which === 'both' || this.mendedShown === 'both')) this.#stepBack(which === 'both' ? aside : 0);
-    }
-    this.mendedShown = shown ? which : 'after';
-    this.redraw();
-  }
-
-  /** Look from the same side so that something beside the part is seen too. @param {number} aside  mm along x */
-  #stepBack(aside) {
-    const away = new THREE.Vector3().subVectors(this.camera.position, this.controls.target);
-    const factor = aside ? 1.7 : 1 / 1.7;
-    this.controls.target.set(this.at[0] + aside / 2, this.at[1], this.size[2] / 2);
-    for (const camera of [this.perspective, this.flat]) camera.position.copy(this.controls.target).addScaledVector(away, factor);
-    this.flat.zoom /= factor;
-    this.controls.update();
-    this.#resize();
+    this.before.show(which);
   }
 
   // Supports, footing, pieces -----------------------------------------------------
@@ -450,42 +393,13 @@ export class View {
 
   /** @param {import('./blocks.js').PiecesData | null} data */
   setPieces(data) {
-    for (const child of /** @type {THREE.Mesh[]} */ (this.pieces.children)) child.geometry.dispose();
-    this.pieces.clear();
-    this.pieceData = data;
-    if (!data) return;
-    const all = new THREE.BufferAttribute(data.vertices, 3);
-    for (let n = 0; n + 1 < data.faceStart.length; n++) {
-      const geometry = new THREE.BufferGeometry();
-      geometry.setAttribute('position', all);
-      geometry.setIndex(new THREE.BufferAttribute(data.faces.slice(3 * data.faceStart[n], 3 * data.faceStart[n + 1]), 1));
-      const body = new THREE.Mesh(geometry, new THREE.MeshLambertMaterial({ color: WHEEL[n % WHEEL.length], flatShading: true }));
-      const first = 3 * data.faces[3 * data.faceStart[n]];
-      const box = new THREE.Box3();
-      for (let i = 3 * data.faceStart[n]; i < 3 * data.faceStart[n + 1]; i++) {
-        const v = 3 * data.faces[i];
-        box.expandByPoint(_point.set(data.vertices[v], data.vertices[v + 1], data.vertices[v + 2]));
-      }
-      body.userData = { cell: [...data.cells.slice(3 * n, 3 * n + 3)], number: n + 1, middle: box.getCenter(new THREE.Vector3()), first };
-      this.pieces.add(body);
-    }
-    this.pull(this.pulled ?? 0.35);
+    this.pieces.load(data);
+    this.redraw();
   }
 
   /** Spread the pieces. @param {number} share  0 together, 1 half a piece apart */
   pull(share) {
-    this.pulled = share;
-    const bodies = this.pieces.children;
-    if (!bodies.length) return;
-    const box = new THREE.Box3();
-    for (let i = 0; i < this.pieceData.vertices.length; i += 3) box.expandByPoint(_point.fromArray(this.pieceData.vertices, i));
-    const counts = [0, 1, 2].map((k) => 1 + Math.max(...bodies.map((b) => b.userData.cell[k])));
-    const size = box.getSize(new THREE.Vector3()).toArray();
-    const middle = box.getCenter(new THREE.Vector3());
-    for (const body of bodies) {
-      const away = body.userData.cell.map((c, k) => (c - (counts[k] - 1) / 2) * (size[k] / counts[k]) * 0.5 * share);
-      body.position.set(away[0] - middle.x, away[1] - middle.y, away[2] - box.min.z);
-    }
+    this.pieces.pull(share);
     this.redraw();
   }
 
@@ -526,41 +440,12 @@ export class View {
     this.redraw();
   }
 
-  // Tags ------------------------------------------------------------------------------
+  // Labels ------------------------------------------------------------------------------
 
-  /** @param {{text: string, at: number[] | THREE.Vector3, kind?: string, body?: THREE.Object3D}[]} tags */
-  setTags(tags) {
-    this.tagsElement.replaceChildren();
-    this.tags = tags.map((tag) => {
-      const element = document.createElement('span');
-      element.textContent = tag.text;
-      if (tag.kind) element.className = tag.kind;
-      this.tagsElement.append(element);
-      return { ...tag, element };
-    });
-    // Measured together: each by itself would lay the page out anew.
-    for (const tag of this.tags) [tag.wide, tag.tall] = [tag.element.offsetWidth, tag.element.offsetHeight];
+  /** @param {import('./labels.js').Label[]} labels */
+  setTags(labels) {
+    this.labels.set(labels);
     this.redraw();
-  }
-
-  /** Put each small label just below its place, or below the labels that are there already. */
-  #placeTags() {
-    const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
-    const placed = [];
-    for (const tag of this.tags) {
-      _point.fromArray(tag.at.isVector3 ? tag.at.toArray() : tag.at);
-      if (tag.body) _point.add(tag.body.position);
-      const hidden = _point.z > this.cut.constant + 1e-6;
-      _point.project(this.camera);
-      tag.element.hidden = hidden || _point.z > 1;
-      if (tag.element.hidden) continue;
-      const left = ((_point.x + 1) / 2) * w - tag.wide / 2;
-      let top = ((1 - _point.y) / 2) * h + tag.tall / 4;
-      const covers = (other) => left < other.left + other.wide && other.left < left + tag.wide && top < other.top + other.tall && other.top < top + tag.tall;
-      for (let other = placed.find(covers); other; other = placed.find(covers)) top = other.top + other.tall;
-      placed.push({ left, top, wide: tag.wide, tall: tag.tall + 1 });
-      tag.element.style.transform = `translate(${left}px, ${top}px)`;
-    }
   }
 
   // Picking -----------------------------------------------------------------------------
@@ -607,14 +492,6 @@ export class View {
     for (const cap of Object.values(this.caps)) cap.dispose();
     this.renderer.dispose();
   }
-}
-
-/** Make points round. @param {THREE.PointsMaterial} material */
-function round(material) {
-  material.onBeforeCompile = (shader) => {
-    shader.fragmentShader = shader.fragmentShader.replace('#include <color_fragment>', '#include <color_fragment>\n if (length(gl_PointCoord - 0.5) > 0.5) discard;');
-  };
-  return material;
 }
 
 const _point = new THREE.Vector3();
