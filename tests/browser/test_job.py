@@ -204,7 +204,9 @@ class PartTest(BrowserCase):
         self.browser.click('[data-mended="both"]')
         self.assertEqual(self.browser.run(shown), [True, True])
         # The part before mending stands beside the other, and its missing facets are missing.
-        self.assertEqual(self.browser.run("return window.heron.view.before.geometry.index.count / 3"), 26)
+        self.assertEqual(
+            self.browser.run("return window.heron.view.before.body.geometry.index.count / 3"), 26
+        )
         self.browser.find("#canvas").click()
         ActionChains(self.browser.driver).send_keys("b").perform()
         self.assertEqual(self.browser.run(shown), [True, False])

@@ -6,6 +6,7 @@ import time
 import lib3mf
 import numpy as np
 from manifold3d import Manifold
+from sqlalchemy import event
 
 from tests.support import box, mesh_of, stl, tee
 from tests.web.test_app import AppCase, Page, flat
@@ -211,10 +212,31 @@ class ItemsTest(ItemsCase):
         self.to(job_id, 0, "place", status=422, x_mm="3")
 
 
-if __name__ == "__main__":
-    import unittest
+class QueriesTest(ItemsCase):
+    def statements(self, job_id):
+        """How many statements a swap of the job's page asks of the database, once everything is made."""
+        self.settle(job_id)
+        address, told = f"/jobs/{job_id}/sheet?open=1", []
+        self.client.get(address)
 
-    unittest.main()
+        def note(*_):
+            told.append(1)
+
+        engine = self.client.app.state.services.store._engine
+        event.listen(engine, "before_cursor_execute", note)
+        try:
+            self.client.get(address)
+        finally:
+            event.remove(engine, "before_cursor_execute", note)
+        return len(told)
+
+    def test_a_swap_asks_as_little_of_the_database_with_many_items(self):
+        job_id = self.job(stl(box(9, 9, 9)), "first.stl")
+        one = self.statements(job_id)
+        for k in range(7):
+            self.add(job_id, stl(box(10 + k, 9, 8)), f"{k}.stl")
+        self.assertLess(one, 25)
+        self.assertLessEqual(self.statements(job_id), one + 2)
 
 
 class ManyTest(ItemsCase):

@@ -61,7 +61,9 @@ def inspect(file: File, as_json: Json = False) -> None:
             "size_mm": list(found.size_mm),
             "volume_mm3": found.volume_mm3,
             "area_mm2": found.area_mm2,
-            "closed": found.closed,
+            "closed": health.verdict.closed,
+            "sound": health.verdict.sound,
+            "left": health.verdict.left,
             "shells": found.shells,
             "units": {
                 "stated": judged.stated,

@@ -38,7 +38,7 @@ def mend(
     ] = None,
     as_json: Json = False,
 ) -> None:
-    """Mend a part: weld, drop needless facets, face outwards, fill holes, unite bodies, re-wrap."""
+    """Mend a part, gentlest first: weld, drop, face outwards, fill, unite, cut what crosses, re-wrap."""
     if out.suffix.lower() not in (".stl", ".3mf"):
         raise BadValue(
             f"A part cannot be written as “{out.suffix}”.", "Give a name that ends in .stl or .3mf."
@@ -54,12 +54,20 @@ def mend(
     tell(
         {
             "closed": found.closed,
+            "sound": found.sound,
+            "left": found.verdict.left,
             "defects_before": found.before.counts_as_read(reading),
             "defects_after": found.after.counts,
             "volume_before_mm3": found.volume_before_mm3,
             "volume_after_mm3": found.volume_after_mm3,
+            "winding_volume_mm3": found.winding_volume_mm3,
             "greatest_move_mm": found.greatest_move_mm,
+            "moved_share_over_1_mm": found.move.over_share,
+            "doubts": list(found.doubts),
             "done": [done.words for done in found.done],
+            "ways": [
+                {"step": way.step, "kept": way.kept, "why": way.why, "left": way.left} for way in found.ways
+            ],
         },
         as_json,
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..core.handoff.stl import write_stl
-from ..core.health.mend import drop_needless
+from ..core.health.patching import drop_needless
 from ..core.maker import Maker
 from ..core.stance.pose import about_axis, to_quaternion
 from ..sheet.changes import MakePieces

@@ -134,6 +134,9 @@ class Item(Decisions):
     mending: tuple[str, ...] = ()
     # The furthest that mending moved the surface of the part as it came.
     moved_mm: float = 0.0
+    # What to look at before the mended part is trusted, and the ways that were tried and not taken.
+    mending_doubts: tuple[str, ...] = ()
+    ways_left: tuple[str, ...] = ()
     size: Size = Size()
     hand: HandWork = HandWork()
     variants: tuple[Variant, ...] = ()

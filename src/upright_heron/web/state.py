@@ -44,6 +44,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "wantsFooting": sheet.footing.kind is not FootingKind.NONE,
         "wantsSplit": sheet.grid is not None,
         "health": address("health"),
+        "moved": address("moved"),
         "hangs": address("hangs"),
         "findings": address("findings"),
         "marks": sheet.marks.digest if sheet.marks else None,

@@ -44,4 +44,13 @@ DEFECT_WORDS = {
     "degenerate_facets": ("facet without area", "facets without area"),
     "self_crossings": ("crossing of facets", "crossings of facets"),
 }
-STEP_WORDS = {"holes": "Fill", "outwards": "Turn", "drop": "Drop", "unite": "Unite bodies"}
+STEP_WORDS = {
+    "weld": "Join corners",
+    "holes": "Fill",
+    "outwards": "Turn",
+    "drop": "Drop",
+    "unite": "Unite bodies",
+    "arrange": "Cut where they cross",
+    "apart": "Take apart",
+    "rewrap": "Re-wrap",
+}

@@ -13,7 +13,7 @@ from ..core.graph import GRAPH, Graph, Ref, Source
 from ..core.keys import Alike, Keys
 from ..core.recipes import settings as s
 from ..core.recipes.handoff import MARKS
-from ..core.recipes.part import MARKS_DEMAND, MARKS_SHOW, MESH
+from ..core.recipes.part import CAME, MARKS_DEMAND, MARKS_SHOW, MESH
 from ..core.recipes.supports_filament import AROUND, KEPT
 from ..core.split.grid import box_for
 from ..sheet.item import HandWork, Variant
@@ -184,6 +184,12 @@ def _mesh(sheet: ItemSheet) -> Ref:
     return Ref(sheet.part.mesh, sheet.part.mesh)
 
 
+@binds_source(CAME)
+def _came(sheet: ItemSheet) -> Ref | None:
+    before = sheet.unmended
+    return None if before is None else Ref(before.mesh, before.mesh)
+
+
 @binds_source(MARKS_DEMAND)
 def _marks_demand(sheet: ItemSheet) -> Ref | None:
     marks = sheet.marks
@@ -241,6 +247,11 @@ def _round(sheet: ItemSheet) -> Ref | None:
 @binds(s.PartFacts)
 def _part(sheet: ItemSheet) -> s.PartFacts:
     return s.PartFacts(sheet.part.closed, sheet.part.volume_mm3, sheet.part.area_mm2)
+
+
+@binds(s.Sized)
+def _sized(sheet: ItemSheet) -> s.Sized:
+    return s.Sized(sheet.size.factors)
 
 
 @binds(s.ThinWall)

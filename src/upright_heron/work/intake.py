@@ -14,7 +14,8 @@ from ..core.formats.reading import MM_OF
 from ..core.geometry.mesh import Mesh, facts
 from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
-from ..core.health.mend import Mended, mend, separated
+from ..core.health.mend import Mended, mend
+from ..core.health.patching import separated
 from ..core.machines.catalogue import Printer, Technology, printer
 from ..core.machines.coupons import coupon
 from ..core.progress import Progress, silent

@@ -43,6 +43,8 @@ class MendAnswer:
     defects_left: int
     volume_change_mm3: float
     greatest_move_mm: float
+    doubts: tuple[str, ...]
+    ways_left: tuple[str, ...]
     marks: PaintedMarks | None
 
 
@@ -141,6 +143,8 @@ def mend(task: int, lane: int, sheet: ItemSheet, steps: tuple[str, ...] | None) 
         done.after.defects,
         done.volume_after_mm3 - done.volume_before_mm3,
         done.greatest_move_mm,
+        done.doubts,
+        done.others,
         carried_over(sheet, _mesh(sized), _store),
     )
 

@@ -165,6 +165,12 @@ def weld(corners: NDArray[np.float32]) -> Mesh:
     return Mesh(flat[firsts].astype(np.float64), faces)
 
 
+def distinct(points: NDArray[np.float32]) -> int:
+    """How many of some points (n, 3) are different, bit for bit."""
+    flat = np.ascontiguousarray(points + np.float32(0.0), dtype=np.float32)
+    return len(_weld_kernel(flat.view(np.uint32), _table_size(len(flat)))[1])
+
+
 def _table_size(count: int) -> int:
     size = 1024
     while size < 2 * count:

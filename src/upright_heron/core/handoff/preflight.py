@@ -78,6 +78,7 @@ class Standing:
 def preflight(
     *,
     closed: bool,
+    left: str = "",
     fit: Fit,
     is_split: bool,
     standing: Standing,
@@ -90,6 +91,9 @@ def preflight(
     Parameters
     ----------
     closed : bool
+        As the surface is read back from a file.
+    left : str
+        What keeps it from being sound, in words.
     fit : Fit
         Of the whole part in its stance.
     is_split : bool
@@ -106,7 +110,7 @@ def preflight(
     list of Check
         What is wrong first.
     """
-    found = _surface(closed, fit, is_split)
+    found = _surface(closed, left, fit, is_split)
     if is_split:
         return found
     found.extend(_open(findings or (), has_supports=standing.has_supports))
@@ -128,11 +132,15 @@ def worst_first(found: Sequence[Check]) -> list[Check]:
     return sorted(found, key=lambda check: check.weight is not Weight.WRONG)
 
 
-def _surface(closed: bool, fit: Fit, is_split: bool) -> list[Check]:
+def _surface(closed: bool, left: str, fit: Fit, is_split: bool) -> list[Check]:
     found = []
     if not closed:
-        mend = "Layers are drawn as far as they close; export a closed part to be sure."
-        found.append(Check(Weight.DOUBTFUL, "The surface is open.", mend, Topic.PART))
+        mend = "Layers are drawn as far as they close; mend the part to be sure."
+        text = f"The surface is not closed: {left}." if left else "The surface is open."
+        found.append(Check(Weight.DOUBTFUL, text, mend, Topic.PART))
+    elif left:
+        text = f"Facets pass through each other: {left}."
+        found.append(Check(Weight.DOUBTFUL, text, "Mend the part, or look at its layers there.", Topic.PART))
     if is_split:
         text = "The part is cut; it is printed as its pieces."
         mend = "Make items of the pieces, and stand and hold each."

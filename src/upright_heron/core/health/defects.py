@@ -14,6 +14,7 @@ from ..formats.reading import Reading
 from ..geometry.mesh import Mesh, facet_normals
 from ..geometry.solid import Solid
 from ..geometry.tree import Tree
+from .written import Verdict, judge
 
 # Finding crossings stops here: a surface with so many is re-wrapped, not mended one by one.
 MOST_CROSSINGS = 1000
@@ -92,8 +93,8 @@ class Health:
         Bodies that lie inside another.
     crossings : (k, 2) int64
         Pairs of facets that pass through each other, ``MOST_CROSSINGS`` at most.
-    sound : bool
-        manifold3d takes the surface for a closed one.
+    verdict : Verdict
+        Of the surface as it is read back from a file.
     """
 
     open_edges: NDArray[np.int64]
@@ -106,7 +107,7 @@ class Health:
     bodies: int
     inside: tuple[int, ...]
     crossings: NDArray[np.int64]
-    sound: bool
+    verdict: Verdict
 
     @cached_property
     def counts(self) -> dict[str, int]:
@@ -148,6 +149,7 @@ def examine(mesh: Mesh) -> Health:
     """
     duplicates = duplicate_facets(mesh.faces)
     flat = flat_facets(mesh)
+    crossings = Tree.of(mesh).crossings(MOST_CROSSINGS)
     table = EdgeTable.of(mesh.faces)
     single, crowded = table.count == 1, table.count > 2
     facing = orientation(mesh, duplicates, table)
@@ -165,13 +167,13 @@ def examine(mesh: Mesh) -> Health:
         facing.body,
         facing.bodies,
         facing.inside,
-        Tree.of(mesh).crossings(MOST_CROSSINGS),
-        is_sound(mesh),
+        crossings,
+        judge(mesh, crossings),
     )
 
 
-def is_sound(mesh: Mesh) -> bool:
-    """Whether manifold3d takes the surface for a closed one."""
+def makes_solid(mesh: Mesh) -> bool:
+    """Whether manifold3d takes the surface for a closed one; it accepts crossings."""
     try:
         Solid.from_mesh(mesh)
     except HeronError:

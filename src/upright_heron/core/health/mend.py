@@ -1,50 +1,47 @@
-"""Mending surfaces: each step takes one kind of defect and says what it changed.
+"""Mending a surface: a ladder of ways, gentlest first, each kept only if what is read back is better.
 
-References
-----------
-G. Barequet, M. Sharir, "Filling gaps in the boundary of a polyhedron", Computer-Aided Geometric Design 12(2),
-1995 (smallest triangulation of a loop). G. Barill et al., "Fast winding numbers for soups and clouds", ACM
-Trans. Graphics 37(4), 2018 (inside and outside of a torn surface).
+What is told of the mended surface is true of the file: it is judged in single precision, with equal corners
+one, as it is read back.
 """
 
 from __future__ import annotations
 
-import itertools
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from manifold3d import Manifold, OpType, triangulate
-from numba import njit
-from numpy.typing import NDArray
 
-from ..errors import BadValue, HeronError
-from ..geometry.mesh import Mesh, facts, weld
-from ..geometry.solid import Solid
-from ..geometry.tree import Tree
+from ..errors import BadValue
+from ..geometry.mesh import Mesh, facts
 from ..progress import Progress, silent
-from .defects import EdgeTable, Health, duplicate_facets, examine, flat_facets, is_sound, loops, orientation
+from .apart import take_apart
+from .arrange import arrange
+from .defects import Health, examine, makes_solid
+from .moves import NONE, Move, measure_move, winding_volume_mm3
 from .outwards import face_outwards
+from .patching import drop_needless, fill_holes, unite_bodies, weld_close
 from .rewrap import rewrap
+from .written import Verdict, as_written, judge
 
-# Corners at open edges closer than this are one: less than any machine resolves.
-WELD_MM = 0.01
-# Slivers thinner than this are collapsed: a thousandth of the smallest pixel.
-SLIVER_MM = 1e-4
-# Loops longer than this are filled over their best plane: the smallest triangulation costs their cube.
-LONGEST_LOOP = 160
-
-STEPS = ("weld", "drop", "outwards", "holes", "unite", "rewrap")
+STEPS = ("weld", "drop", "outwards", "holes", "unite", "arrange", "apart", "rewrap")
 # The step that takes each defect, by the names of ``Health.counts``.
 STEP_FOR = {
     "open_edges": "holes",
-    "nonmanifold_edges": "unite",
+    "nonmanifold_edges": "apart",
     "flipped_facets": "outwards",
     "duplicate_facets": "drop",
     "degenerate_facets": "drop",
-    "self_crossings": "unite",
+    "self_crossings": "arrange",
 }
+# A volume that leaves that of the winding number by more is told, and a wrap of a closed surface not kept.
+VOLUME_SHARE = 0.02
+# Neither cut facets nor a wrap are kept where the volume would leave it by more.
+LOST_SHARE = 0.15
+# Holes are not filled where the volume would become so many times that of the winding number, or less than
+# that share of it.
+FILLED = 2.0
+# A wrap of a closed surface that moves more than this share of the longest side is not kept.
+WRAP_SHARE = 0.0025
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +60,27 @@ class Done:
     words: str
 
 
+@dataclass(frozen=True, slots=True)
+class Way:
+    """A step that was tried.
+
+    Attributes
+    ----------
+    step : str
+        One of ``STEPS``.
+    kept : bool
+    why : str
+        What it did, or why it was not kept.
+    left : str
+        What was left after it, as read back; empty where nothing was.
+    """
+
+    step: str
+    kept: bool
+    why: str
+    left: str
+
+
 @dataclass(frozen=True, eq=False)
 class Mended:
     """A surface before and after mending.
@@ -70,27 +88,66 @@ class Mended:
     Attributes
     ----------
     mesh : Mesh
+        As it is read back from a file.
     done : tuple of Done
         Steps that changed something.
+    ways : tuple of Way
+        Every step that was tried and found something to do.
     before, after : Health
+    verdict : Verdict
+        Of the mended surface as it is read back.
     volume_before_mm3, volume_after_mm3 : float
-    greatest_move_mm : float
-        Greatest distance of the new surface's corners from the old surface; of a re-wrapped part also of the
-        old corners from the new surface, where what was too fine for the wrap shows.
+    winding_volume_mm3 : float
+        What the surface enclosed as it came, by its winding number; that of the surface where it was sound.
+    move : Move
+        How far the surface moved.
     """
 
     mesh: Mesh
     done: tuple[Done, ...]
+    ways: tuple[Way, ...]
     before: Health
     after: Health
+    verdict: Verdict
     volume_before_mm3: float
     volume_after_mm3: float
-    greatest_move_mm: float
+    winding_volume_mm3: float
+    move: Move
 
     @property
     def closed(self) -> bool:
-        """manifold3d takes the surface for a closed one."""
-        return self.after.sound
+        """Read back it has no open and no crowded edge, and one direction."""
+        return self.verdict.closed
+
+    @property
+    def sound(self) -> bool:
+        """Closed, and free of crossings."""
+        return self.verdict.sound
+
+    @property
+    def greatest_move_mm(self) -> float:
+        """Greatest move of the surface."""
+        return self.move.greatest_mm
+
+    @property
+    def doubts(self) -> tuple[str, ...]:
+        """What a technician has to look at before the part is trusted."""
+        found = []
+        away = abs(self.volume_after_mm3 - self.winding_volume_mm3)
+        if self.done and away > VOLUME_SHARE * abs(self.winding_volume_mm3):
+            share = 100 * away / max(abs(self.winding_volume_mm3), 1e-9)
+            found.append(f"The volume is {share:.0f} % off what the surface enclosed.")
+        if self.move.over_share > 0.01:
+            found.append(
+                f"{100 * self.move.over_share:.0f} % of the surface lie over 1 mm from where it was,"
+                f" up to {self.move.greatest_mm:.1f} mm."
+            )
+        return tuple(found)
+
+    @property
+    def others(self) -> tuple[str, ...]:
+        """Steps that were not kept and can be asked for by themselves."""
+        return tuple(dict.fromkeys(way.step for way in self.ways if not way.kept))
 
 
 def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress = silent) -> Mended:
@@ -100,8 +157,8 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
     ----------
     mesh : Mesh
     steps : tuple of str, optional
-        Of ``STEPS``, taken in their order there. Without any all are taken, and re-wrapping only if the
-        others have left the surface open.
+        Of ``STEPS``, taken in their order there and kept whatever comes of them. Without any the ladder is
+        climbed as far as it has to be.
     progress : Progress
 
     Returns
@@ -118,310 +175,130 @@ def mend(mesh: Mesh, steps: tuple[str, ...] | None = None, *, progress: Progress
             raise BadValue(f"There is no step “{name[:20]}”.", f"Use one of: {', '.join(STEPS)}.")
     progress("Looking for defects", 0, 1)
     before = examine(mesh)
-    current, done = mesh, []
-    for number, step in enumerate(STEPS):
-        progress("Mending", number, len(STEPS))
-        if steps is not None and step not in steps:
-            continue
-        if step == "rewrap" and steps is None and is_sound(current):
-            continue
-        changed, words = _STEPS[step](current, progress)
-        if words:
-            done.append(Done(step, words))
-            current = changed
-        if step == "holes" and words:
-            current, _ = face_outwards(current)
-            # Only out of a closed surface can facets without area be taken.
-            current, _ = drop_needless(current)
+    climb = _Climb(mesh, progress)
+    if steps is None:
+        climb.ladder()
+    else:
+        climb.only(steps)
+    current = climb.current if climb.done else mesh
     progress("Looking for defects", 0, 1)
     after = examine(current) if current is not mesh else before
-    move = 0.0
-    if current is not mesh:
-        move = _farthest(current, mesh)
-        if any(step.step == "rewrap" for step in done):
-            move = max(move, _farthest(mesh, current))
+    volume = facts(current).volume_mm3
+    enclosed = climb.enclosed_mm3() if climb.done else volume
+    move = measure_move(mesh, current) if climb.done else NONE
     return Mended(
-        current, tuple(done), before, after, facts(mesh).volume_mm3, facts(current).volume_mm3, move
+        current,
+        tuple(climb.done),
+        tuple(climb.ways),
+        before,
+        after,
+        climb.verdict,
+        facts(mesh).volume_mm3,
+        volume,
+        enclosed,
+        move,
     )
 
 
-def _farthest(corners_of: Mesh, surface: Mesh) -> float:
-    used = np.unique(corners_of.faces)
-    return float(Tree.of(surface).distances(corners_of.vertices[used]).max())
+class _Climb:
+    """A surface on its way up the ladder."""
+
+    def __init__(self, mesh: Mesh, progress: Progress) -> None:
+        self.start = mesh
+        self.progress = progress
+        self.current = as_written(mesh)
+        self.verdict = judge(self.current)
+        self.done: list[Done] = []
+        self.ways: list[Way] = []
+        joined = len(np.unique(mesh.faces)) - len(self.current.vertices)
+        gone = len(mesh.faces) - len(self.current.faces)
+        if joined or gone:
+            counted = [f"{joined} corners in one place joined"] * (joined > 0)
+            counted += [f"{gone} facets without three corners dropped"] * (gone > 0)
+            self._keep("drop" if gone else "weld", self.current, ", ".join(counted), self.verdict)
+        self._enclosed: float | None = None
+
+    def enclosed_mm3(self) -> float:
+        """What the surface enclosed as it came, faced outwards."""
+        if self._enclosed is None:
+            outwards, _ = face_outwards(drop_needless(weld_close(self.start)[0])[0])
+            self._enclosed = winding_volume_mm3(outwards)
+        return self._enclosed
+
+    def only(self, steps: tuple[str, ...]) -> None:
+        """Take some steps, whatever comes of them."""
+        for number, step in enumerate(STEPS):
+            self.progress("Mending", number, len(STEPS))
+            if step in steps:
+                changed, words = _STEPS[step](self.current, self.progress)
+                if words:
+                    self._keep(step, _tidy_filled(changed) if step == "holes" else changed, words)
+
+    def ladder(self) -> None:
+        """Take every step that makes better what is read back, until the surface is sound."""
+        for number, step in enumerate(STEPS):
+            self.progress("Mending", number, len(STEPS))
+            if step in ("arrange", "apart", "rewrap") and self.verdict.sound:
+                continue
+            changed, words = _STEPS[step](self.current, self.progress)
+            if not words:
+                continue
+            if step == "holes":
+                changed = _tidy_filled(changed)
+            self._try(step, changed, words)
+
+    def _try(self, step: str, changed: Mesh, words: str) -> None:
+        verdict = judge(changed)
+        why = self._against(step, verdict, changed)
+        if why:
+            self.ways.append(Way(step, False, f"{words}: {why}", verdict.left))
+        else:
+            self._keep(step, changed, words, verdict)
+
+    def _keep(self, step: str, changed: Mesh, words: str, verdict: Verdict | None = None) -> None:
+        self.current = as_written(changed)
+        self.verdict = verdict or judge(self.current)
+        self.done.append(Done(step, words))
+        self.ways.append(Way(step, True, words, self.verdict.left))
+
+    def _against(self, step: str, verdict: Verdict, changed: Mesh) -> str:
+        """Why a step is not kept; empty where it is."""
+        if not verdict.facets:
+            return "nothing was left of it"
+        better = verdict.better_than(self.verdict)
+        worse = self.verdict.better_than(verdict)
+        if step in ("weld", "drop", "outwards"):
+            return "it left more defects than it took" if worse else ""
+        if step == "unite":
+            if worse or (not better and self.verdict.closed and len(self.current.faces) == verdict.facets):
+                return "it left more defects than it took"
+            return "" if self._encloses(verdict) else "the volume left what the surface encloses"
+        if not better:
+            return "what is read back is no better"
+        if step in ("arrange", "rewrap") and not self._encloses(verdict, LOST_SHARE):
+            return "the volume left what the surface encloses"
+        if step == "holes":
+            low, high = self.enclosed_mm3() / FILLED, self.enclosed_mm3() * FILLED
+            jumps = verdict.closed and not low <= verdict.volume_mm3 <= high
+            return "the volume would jump" if jumps else ""
+        if step == "rewrap" and self.verdict.closed:
+            if not self._encloses(verdict):
+                return "the volume left what the surface encloses"
+            limit = WRAP_SHARE * float(self.start.size_mm.max())
+            if measure_move(self.start, changed).most_mm > limit:
+                return f"the surface would move by more than {limit:.2g} mm"
+        return ""
+
+    def _encloses(self, verdict: Verdict, share: float = VOLUME_SHARE) -> bool:
+        # By the surface as it is now: one with holes tells little of what it will enclose.
+        enclosed = winding_volume_mm3(self.current)
+        return abs(verdict.volume_mm3 - enclosed) <= share * abs(enclosed)
 
 
-def _tidy(vertices: NDArray[np.float64], faces: NDArray[np.integer]) -> Mesh:
-    """Leave out vertices that no facet uses."""
-    used, index = np.unique(faces, return_inverse=True)
-    return Mesh(vertices[used], index.reshape(-1, 3).astype(np.int32))
-
-
-def weld_close(mesh: Mesh, tolerance_mm: float = WELD_MM) -> tuple[Mesh, str]:
-    """Join corners of open edges that lie within a tolerance of each other, and drop facets that vanish.
-
-    Several distances up to the tolerance are tried, and the shortest kept of those that leave fewest open
-    edges: a long one would also join the corners of small details.
-    """
-    table = EdgeTable.of(mesh.faces)
-    rim = np.unique(table.ends[table.count != 2])
-    if not len(rim):
-        return mesh, ""
-    best, fewest, kept = mesh, int((table.count != 2).sum()), 0.0
-    for distance in (0.01 * tolerance_mm, 0.1 * tolerance_mm, 0.3 * tolerance_mm, tolerance_mm):
-        tried = _joined(mesh, rim, distance)
-        left = int((EdgeTable.of(tried.faces).count != 2).sum()) if len(tried.faces) else fewest
-        if left < fewest:
-            best, fewest, kept = tried, left, distance
-    if best is mesh:
-        return mesh, ""
-    joined = len(np.unique(mesh.faces)) - len(best.vertices)
-    return best, f"{joined} corners joined that were less than {kept:.2g} mm apart"
-
-
-def _joined(mesh: Mesh, rim: NDArray[np.int64], distance: float) -> Mesh:
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-    from scipy.spatial import cKDTree
-
-    pairs = cKDTree(mesh.vertices[rim]).query_pairs(distance, output_type="ndarray")
-    if not len(pairs):
-        return mesh
-    graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (len(rim), len(rim)))
-    _, label = connected_components(graph, directed=False)
-    _, first = np.unique(label, return_index=True)
-    becomes = np.arange(len(mesh.vertices))
-    becomes[rim] = rim[first[label]]
-    faces = becomes[mesh.faces]
-    keep = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
-    return _tidy(mesh.vertices, faces[keep]) if keep.any() else mesh
-
-
-def drop_needless(mesh: Mesh) -> tuple[Mesh, str]:
-    """Drop facets that are there twice, and take those without area out of a closed surface.
-
-    Nothing moves by more than ``SLIVER_MM``: short edges are collapsed, by manifold3d where it can, and a
-    facet with a corner on its own longest edge swaps that edge with its neighbour.
-    """
-    current, dropped = _without_twins(mesh)
-    words = [f"{dropped} needless facets dropped"] if dropped else []
-    flat = len(flat_facets(current))
-    if flat and is_sound(current):
-        flattened = _flattened(current)
-        left = len(flat_facets(flattened))
-        if left < flat and is_sound(flattened):
-            current = flattened
-            words.append(f"{flat - left} facets without area taken out")
-    return current, ", ".join(words)
-
-
-def _without_twins(mesh: Mesh) -> tuple[Mesh, int]:
-    """Drop facets that are there twice or have no three corners, and count them.
-
-    Two facets with the same corners that face each other are the wall between two bodies, or a sheet given
-    twice: both go if that leaves fewer bad edges, else one.
-    """
-    again = duplicate_facets(mesh.faces)
-    f = mesh.faces
-    point = (f[:, 0] == f[:, 1]) | (f[:, 1] == f[:, 2]) | (f[:, 2] == f[:, 0])
-    if not len(again) and not point.any():
-        return mesh, 0
-    keep = ~point
-    keep[again] = False
-    one = f[keep]
-    ordered = np.sort(f, axis=1)
-    twice = np.isin(_row_keys(ordered), _row_keys(ordered[again]))
-    none = f[~point & ~twice]
-    bad = [int((EdgeTable.of(faces).count != 2).sum()) for faces in (one, none)]
-    kept = none if len(none) and bad[1] < bad[0] else one
-    return _tidy(mesh.vertices, kept), len(f) - len(kept)
-
-
-def _flattened(mesh: Mesh) -> Mesh:
-    simpler = Solid(Solid.from_mesh(mesh).manifold.simplify(SLIVER_MM)).mesh()
-    for _ in range(6):
-        # Files keep single precision: which corners are one, and which facets flat, is found as there.
-        simpler, _ = _without_twins(weld(simpler.vertices[simpler.faces].astype(np.float32)))
-        flat = flat_facets(simpler)
-        if not len(flat):
-            break
-        simpler = Mesh(simpler.vertices, _swapped(simpler, flat))
-        simpler = Mesh(_drawn_together(simpler), simpler.faces)
-    return simpler
-
-
-def _drawn_together(mesh: Mesh) -> NDArray[np.float64]:
-    """Corners with the ends of short edges of flat facets in one place, where manifold3d kept them apart."""
-    vertices = mesh.vertices.copy()
-    for facet in flat_facets(mesh).tolist():
-        for a, b in itertools.pairwise([*mesh.faces[facet].tolist(), int(mesh.faces[facet, 0])]):
-            if 0 < math.dist(vertices[a], vertices[b]) < SLIVER_MM:
-                vertices[b] = vertices[a]
-                break
-    return vertices
-
-
-def _swapped(mesh: Mesh, flat: NDArray[np.int64]) -> NDArray[np.int32]:
-    """Swap the longest edge of flat facets with the neighbour across it, where that makes no edge twice."""
-    faces = mesh.faces.copy()
-    table = EdgeTable.of(faces)
-    n = len(mesh.vertices)
-    keys = table.ends[:, 0] * n + table.ends[:, 1]
-    touched: set[int] = set()
-    for facet in flat.tolist():
-        corners = mesh.vertices[faces[facet]]
-        length = ((corners - np.roll(corners, -1, axis=0)) ** 2).sum(axis=1)
-        k = int(np.argmax(length))
-        a, b, c = (int(v) for v in np.roll(faces[facet], -k))
-        at = int(np.searchsorted(keys, min(a, b) * n + max(a, b)))
-        both = table.facets[table.start[at] : table.start[at + 1]].tolist()
-        other = next((f for f in both if f != facet), -1)
-        if len(both) != 2 or other < 0 or touched & {facet, other}:
-            continue
-        d = next(int(v) for v in faces[other] if v not in (a, b))
-        across = min(c, d) * n + max(c, d)
-        known = int(np.searchsorted(keys, across))
-        if c == d or (known < len(keys) and keys[known] == across):
-            continue
-        faces[facet], faces[other] = (a, d, c), (d, b, c)
-        touched.update((facet, other))
-    return faces
-
-
-def _row_keys(rows: NDArray[np.int32]) -> NDArray[np.void]:
-    rows = np.ascontiguousarray(rows)
-    return rows.view(np.dtype((np.void, rows.dtype.itemsize * rows.shape[1]))).ravel()
-
-
-def fill_holes(mesh: Mesh) -> tuple[Mesh, str]:
-    """Close every loop of open edges with facets over its own corners."""
-    table = EdgeTable.of(mesh.faces)
-    single = table.count == 1
-    if not single.any():
-        return mesh, ""
-    ends = table.ends[single]
-    ends = np.where((table.forward[single] == 1)[:, None], ends[:, ::-1], ends)
-    found = loops(ends)
-    patches = [_patch(mesh.vertices, loop) for loop in found]
-    if not patches:
-        return mesh, ""
-    faces = np.concatenate([mesh.faces, *patches]).astype(np.int32)
-    return Mesh(mesh.vertices, faces), f"{len(found)} {'hole' if len(found) == 1 else 'holes'} filled"
-
-
-def _patch(vertices: NDArray[np.float64], loop: NDArray[np.int64]) -> NDArray[np.int64]:
-    points = vertices[loop]
-    if len(loop) == 3:
-        return loop[None, :]
-    # Newell's normal: robust for loops that are not flat.
-    after = np.roll(points, -1, axis=0)
-    normal = np.cross(points, after).sum(axis=0)
-    length = float(np.linalg.norm(normal))
-    size = float(np.ptp(points, axis=0).max())
-    flat = (
-        length > 0 and float(np.abs((points - points.mean(axis=0)) @ (normal / length)).max()) < 1e-4 * size
-    )
-    if flat or len(loop) > LONGEST_LOOP:
-        found = _over_plane(points, normal / length if length > 0 else np.array([0.0, 0.0, 1.0]))
-        if found is not None:
-            return loop[found]
-    if len(loop) > LONGEST_LOOP:
-        # A fan closes what no plane does; its facets may be long and thin.
-        k = np.arange(1, len(loop) - 1)
-        return loop[np.column_stack([np.zeros_like(k), k, k + 1])]
-    smallest: NDArray[np.int64] = loop[_smallest(points)]
-    return smallest
-
-
-def _over_plane(points: NDArray[np.float64], normal: NDArray[np.float64]) -> NDArray[np.int64] | None:
-    """Triangulate a loop in its plane; ``None`` unless every edge of the loop is kept."""
-    along = np.eye(3)[int(np.argmin(np.abs(normal)))]
-    u = np.cross(normal, along)
-    u /= np.linalg.norm(u)
-    flat = np.column_stack([points @ u, points @ np.cross(normal, u)])
-    found = np.asarray(triangulate([flat], -1.0, True), np.int64).reshape(-1, 3)
-    if len(found) != len(points) - 2:
-        return None
-    rim = {(i, (i + 1) % len(points)) for i in range(len(points))}
-    kept = {(int(t[i]), int(t[(i + 1) % 3])) for t in found for i in range(3)}
-    return found if rim <= kept else None
-
-
-@njit(cache=True)
-def _smallest(points):  # type: ignore[no-untyped-def]
-    """Triangulate a loop (n, 3) with the least area: dynamic programming over its stretches."""
-    n = points.shape[0]
-    cost = np.zeros((n, n))
-    choice = np.zeros((n, n), np.int64)
-    for gap in range(2, n):
-        for i in range(n - gap):
-            k = i + gap
-            best = np.inf
-            for j in range(i + 1, k):
-                ux, uy, uz = points[j] - points[i]
-                vx, vy, vz = points[k] - points[i]
-                x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-                area = 0.5 * math.sqrt(x * x + y * y + z * z)
-                total = cost[i, j] + cost[j, k] + area
-                if total < best:
-                    best = total
-                    choice[i, k] = j
-            cost[i, k] = best
-    result = np.empty((n - 2, 3), np.int64)
-    todo = np.empty((n + 2, 2), np.int64)
-    todo[0, 0], todo[0, 1] = 0, n - 1
-    top = 1
-    count = 0
-    while top > 0:
-        top -= 1
-        i, k = todo[top, 0], todo[top, 1]
-        if k - i < 2:
-            continue
-        j = choice[i, k]
-        result[count, 0], result[count, 1], result[count, 2] = i, j, k
-        count += 1
-        todo[top, 0], todo[top, 1] = i, j
-        todo[top + 1, 0], todo[top + 1, 1] = j, k
-        top += 2
-    return result
-
-
-def unite_bodies(mesh: Mesh) -> tuple[Mesh, str]:
-    """Unite closed bodies that overlap, touch or lie in each other; cavities and loose bodies stay."""
-    try:
-        parts = Solid.from_mesh(mesh).manifold.decompose()
-    except HeronError:
-        return mesh, ""
-    solids = [part for part in parts if part.volume() > 0]
-    hollows = [part for part in parts if part.volume() < 0]
-    if len(solids) < 2:
-        return mesh, ""
-    apart = sum(float(solid.volume()) for solid in solids)
-    union = Manifold.batch_boolean(solids, OpType.Add)
-    touching = bool((EdgeTable.of(mesh.faces).count > 2).any())
-    if abs(float(union.volume()) - apart) <= 1e-9 * apart and not touching:
-        return mesh, ""
-    for hollow in hollows:
-        # A cavity is a body that faces inwards: turned round it can be cut out.
-        shell = Solid(hollow).mesh()
-        union = union - Solid.from_mesh(Mesh(shell.vertices, shell.faces[:, ::-1])).manifold
-    return Solid(union).mesh(), f"{len(solids)} bodies united"
-
-
-def separated(mesh: Mesh) -> list[Mesh]:
-    """Part a surface into its bodies, the largest first; a cavity stays with the body it lies in."""
-    whole = orientation(mesh)
-    if whole.bodies < 2:
-        return [mesh]
-    parts = {n: _tidy(mesh.vertices, mesh.faces[whole.body == n]) for n in range(whole.bodies)}
-    hollows = [n for n in parts if whole.volume_mm3[n] < 0]
-    solids = sorted((n for n in parts if n not in hollows), key=lambda n: -whole.volume_mm3[n])
-    inside: dict[int, list[int]] = {n: [n] for n in solids}
-    for hollow in hollows:
-        middle = parts[hollow].vertices[parts[hollow].faces[0]].mean(axis=0)[None]
-        # The smallest of those that hold it: bodies may lie in the cavities of others.
-        holds = [n for n in solids if abs(float(Tree.of(parts[n]).winding(middle)[0])) > 0.5]
-        inside[holds[-1] if holds else solids[0]].append(hollow)
-    return [_tidy(mesh.vertices, mesh.faces[np.isin(whole.body, inside[n])]) for n in solids]
+def _tidy_filled(mesh: Mesh) -> Mesh:
+    """Face what was filled outwards; only out of a closed surface can facets without area be taken."""
+    outwards, _ = face_outwards(mesh)
+    return drop_needless(outwards)[0] if makes_solid(outwards) else outwards
 
 
 _STEPS: dict[str, Callable[[Mesh, Progress], tuple[Mesh, str]]] = {
@@ -430,5 +307,7 @@ _STEPS: dict[str, Callable[[Mesh, Progress], tuple[Mesh, str]]] = {
     "outwards": lambda mesh, _: face_outwards(mesh),
     "holes": lambda mesh, _: fill_holes(mesh),
     "unite": lambda mesh, _: unite_bodies(mesh),
+    "arrange": lambda mesh, progress: arrange(mesh, progress=progress),
+    "apart": lambda mesh, _: take_apart(mesh),
     "rewrap": lambda mesh, progress: rewrap(mesh, progress=progress),
 }

@@ -65,7 +65,12 @@ class Report:
     thin_every : int
         Of so many facets one was measured, and all those round a thin one.
     thin_mm : float
+    closed : bool
+        As it is read back from a file: no open and no crowded edge, and one direction.
     sound : bool
+        Closed, and free of crossings.
+    left : str
+        What keeps it from being sound, in words.
     places : tuple of Place
     """
 
@@ -73,7 +78,9 @@ class Report:
     thin_facets: int
     thin_every: int
     thin_mm: float
+    closed: bool
     sound: bool
+    left: str
     places: tuple[Place, ...]
 
     @property
@@ -109,7 +116,17 @@ def report(mesh: Mesh, thin_mm: float) -> Report:
     places = _places(mesh, health)
     thin, every = thin_walls(mesh, thin_mm)
     places += _regions(mesh, thin, "thin", f"wall under {thin_mm:g} mm")
-    return Report(tuple(health.counts.items()), len(thin), every, thin_mm, health.sound, tuple(places))
+    verdict = health.verdict
+    return Report(
+        tuple(health.counts.items()),
+        len(thin),
+        every,
+        thin_mm,
+        verdict.closed,
+        verdict.sound,
+        verdict.left,
+        tuple(places),
+    )
 
 
 def thin_walls(mesh: Mesh, thin_mm: float, most: int = MOST_MEASURED) -> tuple[NDArray[np.int64], int]:

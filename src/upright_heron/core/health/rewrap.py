@@ -10,24 +10,31 @@ from numba import njit
 from ..geometry.mesh import Mesh, facts, weld
 from ..geometry.tree import Tree
 from ..progress import Progress, silent, tracked
+from .defects import thickness_mm
 from .outwards import face_outwards
 
-# Cells along the longest side when a surface is re-wrapped.
+# Cells along the longest side when a surface is re-wrapped: the more the thinner its walls are.
 CELLS = 160
+MOST_CELLS = 320
+# A wall under so many cells perforates (own measurement).
+CELLS_A_WALL = 1.5
+# Facets at which walls are measured, and the share of the thinnest of them that may be lost.
+MEASURED = 5000
+THINNEST = 0.05
 
 
 # Samples asked between two looks at whether to stop.
 CHUNK = 20_000
 
 
-def rewrap(mesh: Mesh, cells: int = CELLS, *, progress: Progress = silent) -> tuple[Mesh, str]:
+def rewrap(mesh: Mesh, cells: int | None = None, *, progress: Progress = silent) -> tuple[Mesh, str]:
     """Lay a new closed surface over what there is, whatever its state.
 
     Parameters
     ----------
     mesh : Mesh
-    cells : int
-        Along the longest side; the new surface keeps to the old one within one cell and rounds its edges.
+    cells : int, optional
+        Those that its walls need, if not given; along the longest side; the new surface keeps to the old one within one cell and rounds its edges.
     progress : Progress
 
     Returns
@@ -42,7 +49,7 @@ def rewrap(mesh: Mesh, cells: int = CELLS, *, progress: Progress = silent) -> tu
     # What faces which way does not matter to the eye but does to winding: facets of a body are made to agree.
     mesh, _ = face_outwards(mesh)
     low, high = mesh.bounds
-    cell = float((high - low).max()) / cells
+    cell = float((high - low).max()) / (cells or _cells(mesh))
     origin = low - 3 * cell
     shape = np.ceil((high - low) / cell).astype(int) + 7
     tree = Tree.of(mesh)
@@ -78,6 +85,17 @@ def rewrap(mesh: Mesh, cells: int = CELLS, *, progress: Progress = silent) -> tu
     if facts(wrapped).volume_mm3 < 0:
         wrapped = Mesh(wrapped.vertices, wrapped.faces[:, ::-1])
     return wrapped, f"re-wrapped, edges rounded by up to {cell:.2g} mm"
+
+
+def _cells(mesh: Mesh) -> int:
+    """Cells along the longest side that the walls of a surface need."""
+    some = np.arange(0, len(mesh.faces), max(1, len(mesh.faces) // MEASURED))
+    wall = thickness_mm(mesh, facets=some)
+    wall = wall[np.isfinite(wall)]
+    if not len(wall):
+        return CELLS
+    cell = max(float(np.quantile(wall, THINNEST)) / CELLS_A_WALL, 1e-9)
+    return int(np.clip(float(mesh.size_mm.max()) / cell, CELLS, MOST_CELLS))
 
 
 @njit(cache=True)

@@ -10,6 +10,7 @@ from ..handoff.preflight import Check, Standing, preflight
 from ..hanging.findings import State
 from ..hanging.findings import listed as in_one_list
 from ..hanging.overhang_regions import Region
+from ..health.report import Report
 from ..plates.fit import Fit
 from ..plates.fit import fit as fit_of
 from ..supports.checks.removal import Access, Out
@@ -18,6 +19,7 @@ from ..toolpaths.rough_estimate import Amounts, Estimate, SecondNozzle, second_n
 from ..toolpaths.rough_estimate import estimate as estimate_of
 from .footing import footing
 from .hanging import all_hanging, findings, hangs, marked
+from .part import health
 from .settings import BuildVolume, Choices, Costing, Lift, Listing, PartFacts
 from .stance import placed
 from .supports_filament import filament_supports
@@ -139,8 +141,8 @@ def _second(made: SupportSet | None, asked: Costing) -> SecondNozzle | None:
 
 @recipe(
     "checks",
-    version=1,
-    needs=(fit, maybe(findings), maybe(listed), maybe(supports), maybe(access)),
+    version=2,
+    needs=(fit, maybe(findings), maybe(listed), maybe(supports), maybe(access), maybe(health)),
     reads=(PartFacts, Choices, Lift),
     keep=Keep.LIGHT,
     partial=True,
@@ -151,6 +153,7 @@ def checks(
     everything: Listed | None,
     made: SupportSet | None,
     ways: Sequence[Access] | None,
+    surface: Report | None,
     part: PartFacts,
     chosen: Choices,
     lift: Lift,
@@ -158,7 +161,8 @@ def checks(
     """What is wrong or doubtful of an item."""
     return tuple(
         preflight(
-            closed=part.closed,
+            closed=part.closed if surface is None else surface.closed,
+            left="" if surface is None else surface.left,
             fit=room,
             is_split=chosen.is_cut,
             standing=Standing(

@@ -11,16 +11,19 @@ from ..geometry.picture import picture as drawn
 from ..geometry.solid import Solid
 from ..geometry.subdivision import Fine, refined
 from ..graph import Keep, Source, recipe
+from ..health.moves import moved_mm
 from ..health.report import Report, report
 from ..marking.channels import Channel, find_channels, gaps_mm
 from ..marking.marks import Marks, as_marks
 from ..stance.pose import from_quaternion, place
 from ..stance.resting import RestingFace, resting_faces
-from .settings import ChannelWidth, Limit, PartFacts, ThinWall, Turn
+from .settings import ChannelWidth, Limit, PartFacts, Sized, ThinWall, Turn
 from .values import Picture
 
 # The surface as it was mended and sized.
 MESH: Source[Mesh] = Source("mesh", Mesh)
+# The surface as it came, where it was mended.
+CAME: Source[Mesh] = Source("came", Mesh)
 # What is painted on it: of its marks one part decides what is held, another which side is spared.
 MARKS_DEMAND: Source[NDArray[np.uint8]] = Source("marks-demand", np.ndarray)
 MARKS_SHOW: Source[NDArray[np.uint8]] = Source("marks-show", np.ndarray)
@@ -55,10 +58,16 @@ def picture(mesh: Mesh, turn: Turn) -> Picture:
     return Picture(drawn(place(mesh, from_quaternion(turn.quaternion)).apply(mesh)))
 
 
-@recipe("health", version=2, stage="Looking for defects", needs=(printed,), reads=ThinWall)
+@recipe("health", version=3, stage="Looking for defects", needs=(printed,), reads=ThinWall)
 def health(mesh: Mesh, wall: ThinWall) -> Report:
     """Defects of the part and where they are."""
     return report(mesh, wall.thinnest_mm)
+
+
+@recipe("moved", version=1, stage="Measuring what moved", needs=(printed, CAME), reads=Sized)
+def moved(mesh: Mesh, came: Mesh, size: Sized) -> NDArray[np.float32]:
+    """How far each corner of a mended surface lies from where the surface was, (n,) mm."""
+    return moved_mm(came.sized(size.factors), mesh).astype(np.float32)
 
 
 @recipe("resting", version=1, stage="Finding resting faces", needs=(printed,), reads=Limit)

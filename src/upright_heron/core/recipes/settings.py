@@ -24,6 +24,13 @@ class PartFacts:
 
 
 @dataclass(frozen=True, slots=True)
+class Sized:
+    """Factors that the part is sized by, along its own axes."""
+
+    factors: Vector
+
+
+@dataclass(frozen=True, slots=True)
 class ThinWall:
     """Thinnest wall that the machine makes, mm."""
 

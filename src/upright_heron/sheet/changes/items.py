@@ -51,6 +51,8 @@ class Mend(Change):
     sized: Part
     words: tuple[str, ...]
     moved_mm: float = 0.0
+    doubts: tuple[str, ...] = ()
+    ways_left: tuple[str, ...] = ()
     of: str
     marks: PaintedMarks | None = None
     marks_before: str = ""
@@ -67,6 +69,8 @@ class Mend(Change):
             marks=self.marks,
             mending=(*sheet.mending, *self.words),
             moved_mm=max(sheet.moved_mm, self.moved_mm),
+            mending_doubts=self.doubts,
+            ways_left=self.ways_left,
         )
 
     def label(self, sheet: ItemSheet) -> str:

@@ -1,8 +1,9 @@
+import { fetchBlock, readMesh } from '../../static/js/blocks.js';
 import { all, find, SectionController, the } from '../../static/js/section.js';
 
 /** Section 1: steps through defects, and shows the part before it was mended. */
 export default class PartController extends SectionController {
-  /** Which of the parts before and after mending are shown. @type {'before' | 'after' | 'both'} */
+  /** What of the parts before and after mending is shown. @type {'before' | 'after' | 'both' | 'moved'} */
   mended = 'after';
 
   /** @type {number | undefined} */
@@ -23,6 +24,7 @@ export default class PartController extends SectionController {
   }
 
   leave() {
+    this.view.before.setMoved(null, null);
     if (this.page.keys.before) this.view.showMended('after');
     this.placeAt = undefined;
   }
@@ -39,7 +41,7 @@ export default class PartController extends SectionController {
   clicked(button) {
     if (button.dataset.many) this.#toMany(button.dataset.many, '');
     else if (button.dataset.placeStep) this.#place(Number(button.dataset.placeStep));
-    else if (button.dataset.mended) this.#showMended(/** @type {'before' | 'after' | 'both'} */ (button.dataset.mended));
+    else if (button.dataset.mended) this.#showMended(/** @type {'before' | 'after' | 'both' | 'moved'} */ (button.dataset.mended));
     else return false;
     return true;
   }
@@ -82,6 +84,15 @@ export default class PartController extends SectionController {
     return true;
   }
 
+  /** Colour the part by how far it moved. */
+  async #showMoved() {
+    const { mesh, moved } = this.page.state;
+    if (!moved) return;
+    const [data, distances] = await Promise.all([fetchBlock(`/api/blocks/meshes/${mesh}`), fetchBlock(`/api/blocks/any/moved/${moved}`)]);
+    if (this.mended !== 'moved' || this.page.store.open !== 'part') return;
+    this.view.before.setMoved(readMesh(data), new Float32Array(distances));
+  }
+
   /** Step through the defects. @param {number} step  1 on, -1 back */
   async #place(step) {
     const list = find('#places');
@@ -100,11 +111,15 @@ export default class PartController extends SectionController {
     document.body.dataset.place = String(this.placeAt);
   }
 
-  /** Show the part before mending, after it, or both. @param {'before' | 'after' | 'both'} which */
+  /** Show the part before mending, after it, both, or what moved. @param {'before' | 'after' | 'both' | 'moved'} which */
   #showMended(which) {
     if (!this.page.state.before || this.page.store.open !== 'part') return;
     this.mended = which;
-    this.view.showMended(which);
+    this.view.before.setMoved(null, null);
+    this.view.showMended(which === 'moved' ? 'after' : which);
+    if (which === 'moved') this.#showMoved();
+    const key = find('#moved-key');
+    if (key) key.hidden = which !== 'moved';
     for (const b of all('[data-mended]')) b.setAttribute('aria-pressed', String(b.dataset.mended === which));
   }
 }

@@ -48,6 +48,8 @@ def mending(sheet: ItemSheet, done: worker.MendAnswer) -> Mend:
         sized=done.sized,
         words=done.words,
         moved_mm=done.greatest_move_mm,
+        doubts=done.doubts,
+        ways_left=done.ways_left,
         of=sheet.base.mesh,
         marks=done.marks,
         marks_before=_painted(sheet),

@@ -1,5 +1,9 @@
 import * as THREE from 'three';
 
+/** Moves up to so many mm have one shade. */
+const LIMITS = [0.05, 0.3, 1, Infinity];
+const SHADES = ['#c9d3d6', '#e3c46b', '#d9822b', '#b3261e'].map((shade) => new THREE.Color(shade));
+
 /** What a part was before it was mended, shown instead of it or beside it. */
 export class Before {
   /** @param {import('./view.js').View} view */
@@ -8,6 +12,8 @@ export class Before {
     /** @type {THREE.Mesh | null} */
     this.body = null;
     this.factors = [1, 1, 1];
+    /** @type {THREE.Mesh | null} */
+    this.colours = null;
     /** @type {'before' | 'after' | 'both'} */
     this.shown = 'after';
   }
@@ -30,6 +36,31 @@ export class Before {
     this.body.visible = false;
     this.factors = factors;
     this.view.scene.add(this.body);
+  }
+
+  /**
+   * What moved of the part as it is now, as colours over it; without distances, none.
+   * @param {import('./blocks.js').MeshData | null} data  the part @param {Float32Array | null} moved  of each corner, mm
+   */
+  setMoved(data, moved) {
+    this.colours?.geometry.dispose();
+    this.colours?.removeFromParent();
+    this.colours = null;
+    if (!data || !moved || !this.view.part) return;
+    const geometry = new THREE.BufferGeometry();
+    const shades = new Float32Array(3 * moved.length);
+    moved.forEach((mm, i) => SHADES[LIMITS.findIndex((limit) => mm < limit)].toArray(shades, 3 * i));
+    geometry.setAttribute('position', new THREE.BufferAttribute(data.vertices, 3));
+    geometry.setAttribute('color', new THREE.BufferAttribute(shades, 3));
+    geometry.setIndex(new THREE.BufferAttribute(data.faces, 1));
+    const material = new THREE.MeshLambertMaterial({ vertexColors: true, flatShading: true, side: THREE.DoubleSide, clippingPlanes: this.view.planes });
+    this.colours = new THREE.Mesh(geometry, material);
+    this.colours.matrixAutoUpdate = false;
+    this.colours.matrix.copy(this.view.part.mesh.matrix);
+    this.colours.matrixWorldNeedsUpdate = true;
+    this.view.scene.add(this.colours);
+    this.view.part.mesh.visible = false;
+    this.view.redraw();
   }
 
   /** @param {'before' | 'after' | 'both'} which */

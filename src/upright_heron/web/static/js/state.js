@@ -27,6 +27,7 @@
  * @property {boolean} wantsFooting
  * @property {boolean} wantsSplit
  * @property {string | null} health
+ * @property {string | null} moved
  * @property {string | null} hangs
  * @property {string | null} findings
  * @property {string | null} marks
