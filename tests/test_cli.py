@@ -97,9 +97,20 @@ class AnswersTest(CliCase):
                 "volume_after_mm3",
                 "greatest_move_mm",
                 "done",
+                "sound",
+                "left",
+                "winding_volume_mm3",
+                "moved_share_over_1_mm",
+                "doubts",
+                "ways",
             ],
         )
-        self.assertTrue(found["closed"])
+        self.assertEqual((found["closed"], found["sound"], found["left"]), (True, True, ""))
+        self.assertEqual(
+            [list(way) for way in found["ways"]], [["step", "kept", "why", "left"]] * len(found["ways"])
+        )
+        self.assertEqual(found["ways"][-1]["left"], "")
+        self.assertEqual([way["why"] for way in found["ways"] if way["kept"]], found["done"])
         self.assertEqual(found["defects_before"]["duplicate_facets"], 1)
         self.assertGreater(found["defects_before"]["open_edges"], 0)
         self.assertEqual(found["defects_after"], dict.fromkeys(DEFECTS, 0) | {"bodies": 1})
@@ -112,8 +123,9 @@ class AnswersTest(CliCase):
     def test_inspect(self):
         found = self.answer("inspect", "cube.stl")
         keys = ["facets", "vertices", "size_mm", "volume_mm3", "area_mm2", "closed", "shells"]
-        self.assertEqual(list(found), [*keys, "units", "defects"])
+        self.assertEqual(list(found), [*keys, "units", "defects", "sound", "left"])
         units, defects = found.pop("units"), found.pop("defects")
+        self.assertEqual((found.pop("sound"), found.pop("left")), (True, ""))
         self.assertEqual(list(units), ["stated", "name", "question", "sizes_mm"])
         # A cube of one: in millimetres it is odd, and 25.4 mm if inches were meant.
         self.assertEqual((units["stated"], units["name"], units["question"]), (False, "mm", True))

@@ -199,7 +199,7 @@ class PartTest(BrowserCase):
         self.assertIn("filled", self.browser.text("#mending"))
         self.browser.ready()
         self.assertIn("Open edges", self.browser.text("#before-after"))
-        shown = "const v = window.heron.view; return [v.before.visible, v.part.mesh.visible]"
+        shown = "const v = window.heron.view; return [v.before.body.visible, v.part.mesh.visible]"
         self.assertEqual(self.browser.run(shown), [False, True])
         self.browser.click('[data-mended="both"]')
         self.assertEqual(self.browser.run(shown), [True, True])
@@ -207,9 +207,14 @@ class PartTest(BrowserCase):
         self.assertEqual(
             self.browser.run("return window.heron.view.before.body.geometry.index.count / 3"), 26
         )
+        self.browser.click('[data-mended="moved"]')
+        self.browser.wait(lambda: self.browser.run("return Boolean(window.heron.view.before.colours)"))
+        self.assertIn("over 1 mm", self.browser.text("#moved-key"))
+        self.assertEqual(self.browser.run(shown), [False, False])
         self.browser.find("#canvas").click()
         ActionChains(self.browser.driver).send_keys("b").perform()
         self.assertEqual(self.browser.run(shown), [True, False])
+        self.assertFalse(self.browser.run("return Boolean(window.heron.view.before.colours)"))
         self.browser.click("#undo")
         self.browser.wait(lambda: self.browser.all("#defects"))
 

@@ -20,7 +20,7 @@ class CouponTest(unittest.TestCase):
             with self.subTest(kind):
                 mesh = coupons.coupon(kind)
                 health = examine(mesh)
-                self.assertEqual((health.defects, health.bodies, health.sound), (0, 1, True))
+                self.assertEqual((health.defects, health.bodies, health.verdict.sound), (0, 1, True))
                 self.assertEqual(mesh.bounds[0, 2], 0)
                 self.assertGreater(overhangs(mesh, 45).contact_area_mm2, 500)
                 islands, _ = find_islands(slice_solid(Solid.from_mesh(mesh), 0.2))

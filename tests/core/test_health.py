@@ -109,7 +109,7 @@ class FindTest(unittest.TestCase):
     def test_sound_parts_have_none(self):
         for name, mesh in sound().items():
             with self.subTest(name):
-                self.assertTrue(self.counts(mesh).sound)
+                self.assertTrue(self.counts(mesh).verdict.sound)
 
     def test_each_kind(self):
         mesh = mesh_of(box(10, 10, 10))

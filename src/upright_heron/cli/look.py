@@ -62,8 +62,6 @@ def inspect(file: File, as_json: Json = False) -> None:
             "volume_mm3": found.volume_mm3,
             "area_mm2": found.area_mm2,
             "closed": health.verdict.closed,
-            "sound": health.verdict.sound,
-            "left": health.verdict.left,
             "shells": found.shells,
             "units": {
                 "stated": judged.stated,
@@ -72,6 +70,8 @@ def inspect(file: File, as_json: Json = False) -> None:
                 "sizes_mm": {unit: list(size) for unit, size in judged.sizes_mm.items()},
             },
             "defects": health.counts_as_read(reading),
+            "sound": health.verdict.sound,
+            "left": health.verdict.left,
         },
         as_json,
     )

@@ -54,17 +54,17 @@ def mend(
     tell(
         {
             "closed": found.closed,
-            "sound": found.sound,
-            "left": found.verdict.left,
             "defects_before": found.before.counts_as_read(reading),
             "defects_after": found.after.counts,
             "volume_before_mm3": found.volume_before_mm3,
             "volume_after_mm3": found.volume_after_mm3,
-            "winding_volume_mm3": found.winding_volume_mm3,
             "greatest_move_mm": found.greatest_move_mm,
+            "done": [done.words for done in found.done],
+            "sound": found.sound,
+            "left": found.verdict.left,
+            "winding_volume_mm3": found.winding_volume_mm3,
             "moved_share_over_1_mm": found.move.over_share,
             "doubts": list(found.doubts),
-            "done": [done.words for done in found.done],
             "ways": [
                 {"step": way.step, "kept": way.kept, "why": way.why, "left": way.left} for way in found.ways
             ],

@@ -17,6 +17,7 @@ from scipy.sparse.csgraph import connected_components
 from ..geometry.mesh import Mesh, facet_normals
 from ..geometry.tree import Tree
 from ..progress import Progress, silent
+from .apart import take_apart
 from .cutting import NEAR_STEPS, Cut, candidates
 from .defects import EdgeTable, duplicate_facets
 from .patching import drop_needless, fill_holes, weld_close
@@ -77,7 +78,7 @@ def _settled(mesh: Mesh) -> tuple[Mesh, Verdict]:
         changed = best
         if rings:
             changed = _without_tangle(best, rings - 1)
-        for step in (weld_close, drop_needless, fill_holes):
+        for step in (weld_close, drop_needless, fill_holes, take_apart):
             changed = as_written(step(changed)[0])
         verdict = judge(changed)
         if verdict.better_than(found):

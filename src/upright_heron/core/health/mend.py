@@ -35,10 +35,10 @@ STEP_FOR = {
 }
 # A volume that leaves that of the winding number by more is told, and a wrap of a closed surface not kept.
 VOLUME_SHARE = 0.02
-# Neither cut facets nor a wrap are kept where the volume would leave it by more.
+# Cut facets are not kept where the volume would leave it by more.
 LOST_SHARE = 0.15
-# Holes are not filled where the volume would become so many times that of the winding number, or less than
-# that share of it.
+# Neither filled holes nor a wrap of an open surface are kept where the volume would become so many times that
+# of the winding number, or less than that share of it.
 FILLED = 2.0
 # A wrap of a closed surface that moves more than this share of the longest side is not kept.
 WRAP_SHARE = 0.0025
@@ -246,6 +246,11 @@ class _Climb:
             if step == "holes":
                 changed = _tidy_filled(changed)
             self._try(step, changed, words)
+        if any(done.step in ("holes", "arrange", "apart") for done in self.done):
+            # Cutting leaves slivers; taking them out is undone where it would bring crossings back.
+            changed, words = drop_needless(self.current)
+            if words:
+                self._try("drop", changed, words)
 
     def _try(self, step: str, changed: Mesh, words: str) -> None:
         verdict = judge(changed)
@@ -275,9 +280,9 @@ class _Climb:
             return "" if self._encloses(verdict) else "the volume left what the surface encloses"
         if not better:
             return "what is read back is no better"
-        if step in ("arrange", "rewrap") and not self._encloses(verdict, LOST_SHARE):
+        if step == "arrange" and not self._encloses(verdict, LOST_SHARE):
             return "the volume left what the surface encloses"
-        if step == "holes":
+        if step == "holes" or (step == "rewrap" and not self.verdict.closed):
             low, high = self.enclosed_mm3() / FILLED, self.enclosed_mm3() * FILLED
             jumps = verdict.closed and not low <= verdict.volume_mm3 <= high
             return "the volume would jump" if jumps else ""

@@ -34,7 +34,8 @@ def rewrap(mesh: Mesh, cells: int | None = None, *, progress: Progress = silent)
     ----------
     mesh : Mesh
     cells : int, optional
-        Those that its walls need, if not given; along the longest side; the new surface keeps to the old one within one cell and rounds its edges.
+        Along the longest side; those that its walls need, if not given. The new surface keeps to the old one
+        within one cell and rounds its edges.
     progress : Progress
 
     Returns
