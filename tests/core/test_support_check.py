@@ -3,10 +3,48 @@
 import unittest
 from dataclasses import replace
 
+import numpy as np
+from manifold3d import CrossSection, Manifold, OpType
+from scipy import ndimage
+from skimage.draw import polygon
+
 from tests.held import USUAL, Bench
-from tests.support import comb, tee
-from upright_heron.core.supports.checks.verify import verify
+from tests.support import box, comb, mesh_of, on_plate, tee
+from upright_heron.core.layers.stack import pack
+from upright_heron.core.supports.checks.verify import rests, verify
 from upright_heron.core.supports.demand.patches import Style
+from upright_heron.sheet.process import FilamentSupports
+from upright_heron.work.alone import Alone
+
+
+def in_mid_air(layers, stack, pixel=0.1):
+    """Level and size (mm2) of what of a layer has nothing below it, by scipy's labels of rasters."""
+    low = np.minimum(layers.points.min(axis=0), stack.points.min(axis=0)) - 2
+    shape = np.ceil(
+        (np.maximum(layers.points.max(axis=0), stack.points.max(axis=0)) + 2 - low) / pixel
+    ).astype(int)
+
+    def raster(section):
+        grid = np.zeros(shape, np.int8)
+        for ring in section.to_polygons():
+            x, y = ((ring - low) / pixel).T
+            rows, columns = polygon(x, y, shape)
+            turn = 1 if float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) > 0 else -1
+            grid[rows, columns] += turn
+        return grid > 0
+
+    found, before, parts = [], None, []
+    for level in range(len(layers)):
+        here = raster(layers.section(level))
+        if level and here.any():
+            carried = np.logical_or.reduce(parts[-6:]) | ndimage.binary_dilation(before, iterations=6)
+            label, count = ndimage.label(here, np.ones((3, 3)))
+            share = ndimage.mean(carried, label, range(1, count + 1))
+            size = ndimage.sum(here, label, range(1, count + 1)) * pixel**2
+            found += [(level, float(s)) for s, c in zip(size, share, strict=True) if c < 0.1 and s > 0.3]
+        before = here
+        parts.append(raster(stack.section(level)) if level < len(stack) else np.zeros(shape, bool))
+    return found
 
 
 class CheckTest(unittest.TestCase):
@@ -22,8 +60,6 @@ class CheckTest(unittest.TestCase):
 
     def remade(self, change):
         """The same supports with every layer changed: (section, level) to section."""
-        from upright_heron.core.layers.stack import pack
-
         stack = self.made.layers
         sections = [change(stack.section(level), level) for level in range(len(stack))]
         layers = pack(
@@ -35,8 +71,6 @@ class CheckTest(unittest.TestCase):
         self.assertEqual(self.kinds(self.made), set())
 
     def test_a_cut_trunk_floats(self):
-        from manifold3d import CrossSection
-
         cut = self.remade(lambda s, level: CrossSection() if 20 <= level < 25 else s)
         self.assertIn("floats", self.kinds(cut))
 
@@ -45,8 +79,6 @@ class CheckTest(unittest.TestCase):
         self.assertIn("not held", self.kinds(moved))
 
     def test_a_trunk_through_the_part(self):
-        from manifold3d import CrossSection
-
         bar = CrossSection.circle(2, 16).translate((20, 5))
         through = self.remade(lambda s, level: s + bar)
         self.assertIn("crosses the part", self.kinds(through))
@@ -56,6 +88,39 @@ class CheckTest(unittest.TestCase):
         some = bench.make(Style.LINES, {bench.patches[0].id: Style.NONE})
         found = verify(bench.stack, bench.patches, some, USUAL)
         self.assertTrue(any(f.kind == "not held" and "island 1" in f.words for f in found))
+
+    def test_what_stands_beside_the_part_does_not_carry(self):
+        wall = self.bench.stack
+        x0, y0, x1, y1 = wall.section(10).bounds()
+        strip = CrossSection.square((0.45, y1 - y0))
+        # Beside the part by its side clearance: the part lies at its flank, and nothing under it.
+        self.assertFalse(rests(wall, strip.translate((x1 + USUAL.clearance_mm, y0)), 12, USUAL))
+        self.assertTrue(rests(wall, strip.translate((0.5 * (x0 + x1), y0)), 12, USUAL))
+
+    def test_a_ribbed_cylinder_on_its_side_has_no_strip_in_the_air(self):
+        # By a walk over rasters of another library: what of a layer has neither support nor part below.
+        ribs = [box(6, 3, 30, (26, -1.5, 0)).rotate((0, 0, 20 * k + 7)) for k in range(18)]
+        tube = Manifold.cylinder(30, 27, 27, 96) - Manifold.cylinder(30, 22, 22, 96)
+        body = on_plate(Manifold.batch_boolean([tube, *ribs], OpType.Add).rotate((0, 90, 0)))
+        item = {"supports": FilamentSupports(style=Style.LINES, from_plate=False)}
+        alone = Alone(mesh_of(body), item=item, job={"limit_deg": 45.0})
+        made, stack = alone.make("supports"), alone.make("layers")
+        self.assertNotIn("floats", {fault.kind for fault in made.faults})
+        self.assertGreater(made.volume_mm3, 500)
+        self.assertEqual(in_mid_air(made.layers, stack), [])
+        # The walk finds what the check was blind for: a strip beside the part.
+        low, high = stack.section(100).bounds()[:2], stack.section(100).bounds()[2:]
+        beside = max(high[1], made.layers.section(100).bounds()[3]) + 0.9
+        strip = CrossSection.square((high[0] - low[0], 0.45)).translate((low[0], beside))
+        sections = [
+            made.layers.section(k) + (strip if k == 101 else CrossSection()) for k in range(len(made.layers))
+        ]
+        layers = pack(
+            [s.to_polygons() for s in sections], [float(s.area()) for s in sections], stack.layer_mm, 0.0
+        )
+        self.assertEqual([level for level, _ in in_mid_air(layers, stack)], [101])
+        broken = verify(stack, (), replace(made, layers=layers), alone.sheet.support_settings())
+        self.assertIn("floats", {fault.kind for fault in broken})
 
     def test_a_trunk_too_slender(self):
         thin = replace(self.made.supports[0], nodes=self.made.supports[0].nodes * [1, 1, 1, 0.1])

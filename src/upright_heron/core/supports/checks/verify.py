@@ -9,7 +9,7 @@ import numpy as np
 from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
-from ...layers.layer_components import links, pieces
+from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
 from ..demand.patches import Patch, layer_of, shape_of
@@ -20,6 +20,14 @@ from ..support_set import Fault, FaultKind, SupportSet
 
 # Overlap of support and part under this is the noise of contours, mm2 a layer.
 NOISE_MM2 = 0.15
+# Share of the lowest level of a support that the part has to lie right below.
+CARRIED = 0.3
+# Share of a piece of support that the level below has to have within a step of it.
+LEANS = 0.1
+# What lies on less than this share of its own area is looked at closely.
+ALIKE = 0.9
+# A needle is one bead that spreads as it is drawn: what lies half a bead aside of it carries it too.
+NEEDLE_MM2, BEAD_MM = 1.0, 0.2
 # A support may lean over the one below it in the next layer by this, mm.
 STEP_MM = 0.6
 # On a slope a support may end so much lower than the place it holds.
@@ -290,19 +298,33 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
     if not made.layers.area_mm2.any():
         return []
     found = pieces(made.layers)
-    standing = np.zeros(len(found), bool)
-    standing[links(found)[:, 0]] = True
+    standing = stands_on(found)
     faults = []
     for k in np.flatnonzero(~standing & (found.layer > 0)):
         level = int(found.layer[k])
         section = found.section(int(k))
         below = made.layers.section(level - 1)
-        if not below.is_empty() and not (section.offset(STEP_MM) ^ below).is_empty():
+        if leans_on(section, below):
             continue
         if not rests(stack, section, level, settings):
             x, y = (float(v) for v in found.inside_mm[k])
             faults.append(_begins_in_mid_air(x, y, level * h))
     return faults
+
+
+def stands_on(found: Pieces) -> NDArray[np.bool_]:
+    """Which pieces (n,) may stand on pieces of the level below: not those that hardly touch any."""
+    pairs = links(found)
+    below = np.bincount(pairs[:, 0], found.area_mm2[pairs[:, 1]], minlength=len(found))
+    standing: NDArray[np.bool_] = below >= ALIKE * found.area_mm2
+    return standing
+
+
+def leans_on(section: CrossSection, below: CrossSection) -> bool:
+    """Whether a piece of support goes on from what of supports lies in the level below, for a share of it."""
+    if below.is_empty():
+        return False
+    return float((section.offset(STEP_MM) ^ below).area()) > LEANS * float(section.area())
 
 
 def _begins_in_mid_air(x: float, y: float, z: float) -> Fault:
@@ -312,16 +334,23 @@ def _begins_in_mid_air(x: float, y: float, z: float) -> Fault:
 def rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
     """Whether the part lies below the lowest level of a support, within the contact gap.
 
-    ``section`` is what is printed in that level, counted from the plate.
+    ``section`` is what is printed in that level, counted from the plate. What lies beside it carries nothing:
+    a share of it, ``CARRIED``, has the part right below.
     """
     lift = round(stack.base_mm / stack.layer_mm)
-    # It keeps clear of a slope by the side clearance, and stands beside it as much as over it.
-    wide = section.offset(settings.clearance_mm + 0.25)
-    return any(
-        not (wide ^ stack.section(level - step - lift)).is_empty()
-        for step in range(1, settings.gap_below_layers(stack.layer_mm) + 4)
-        if 0 <= level - step - lift < len(stack)
-    )
+    # It keeps clear of a slope by the side clearance: the surface below it is so much further down.
+    fall = math.ceil(settings.clearance_mm / stack.layer_mm)
+    area = float(section.area())
+    asked = CARRIED * area
+    left, carried = section.offset(BEAD_MM) if area < NEEDLE_MM2 else section, 0.0
+    for step in range(1, settings.gap_below_layers(stack.layer_mm) + fall + 3):
+        if 0 <= level - step - lift < len(stack):
+            below = left ^ stack.section(level - step - lift)
+            carried += float(below.area())
+            if carried >= asked and carried > 0:
+                return True
+            left = left - below
+    return False
 
 
 def _slender(support: Branches) -> list[Fault]:

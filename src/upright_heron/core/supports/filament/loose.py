@@ -11,13 +11,9 @@ from numpy.typing import NDArray
 
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack
-from ..checks.verify import STEP_MM, rests
+from ..checks.verify import leans_on, rests, stands_on
 from ..model import Branches, Column, Slab, SupportSettings
-from .walls import CRUMB_MM2
 
-# No larger piece of a layer is left out, and none that goes on for more levels unless no machine draws it.
-LOOSE_MM2 = 3.0
-MOST_LEVELS = 6
 # Outlines of a layer are united from those of the columns: so much wider a bit is cut out of them.
 WIDER_MM = 0.01
 
@@ -44,8 +40,8 @@ def without_loose_bits(
     Notes
     -----
     Over a rounded top the outline of a column begins as a sliver that no machine draws; where it has become
-    wide enough the surface below has gone down. What is large, or goes on by itself, stays: the check says
-    that it floats.
+    wide enough the surface below has gone down. What it was to hold is told as not held, where nothing else
+    holds it: a strip that a machine draws into the air holds nothing either.
     """
     loose = _loose(pieces(layers), layers, stack, settings)
     if not loose:
@@ -64,26 +60,19 @@ def _loose(
         below.setdefault(upper, []).append(lower)
     # For how many levels what is below each piece has stood on nothing; 0 where it stands.
     run = np.zeros(len(found), np.int64)
+    standing = stands_on(found)
     for k in range(int(found.start[1]), len(found)):
         level, under = int(found.layer[k]), below.get(k, [])
-        if any(not run[n] for n in under):
+        if standing[k] and any(not run[n] for n in under):
             continue
         section = found.section(k)
         stays = layers.section(level - 1)
         gone = np.flatnonzero(run[found.start[level - 1] : found.start[level]]) + found.start[level - 1]
         if len(gone):
             stays = stays - _united(found, gone)
-        if not (section.offset(STEP_MM) ^ stays).is_empty() or rests(stack, section, level, settings):
+        if leans_on(section, stays) or rests(stack, section, level, settings):
             continue
         run[k] = 1 + max((int(run[n]) for n in under), default=0)
-        area = float(found.area_mm2[k])
-        if area > LOOSE_MM2 or (run[k] > MOST_LEVELS and area > CRUMB_MM2):
-            # Too much to leave out: with what is below it, it is told.
-            kept = [k]
-            while kept:
-                n = kept.pop()
-                run[n] = 0
-                kept += [m for m in below.get(n, []) if run[m]]
     loose = np.flatnonzero(run)
     return {
         int(level): _united(found, loose[found.layer[loose] == level])
