@@ -71,7 +71,7 @@ def of_many_items() -> list[tuple[str, str, float, float, float]]:
         asked = statistics.median(keys(0.2 + 0.001 * k, ["brief", "extent"]) for k in range(1, 16))
         every = statistics.median(keys(0.3 + 0.001 * k, list(GRAPH)) for k in range(1, 16))
         store.close()
-        with TestClient(create_app(Settings(database=path, workers=1))) as client:
+        with TestClient(create_app(Settings(database=path, workers=1)), "http://localhost") as client:
             times: dict[int, list[float]] = {count: [] for count in pages}
             for _ in range(30):
                 # One after the other, so that both are measured on the same machine.

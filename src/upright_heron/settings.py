@@ -18,3 +18,7 @@ class Settings(BaseSettings):
     workers: int = 2
     upload_mb: int = 256
     demo: bool = False
+    # Other names than those of this machine that the server is asked for by, and what people have to know
+    # to come in: both are needed to listen at an address that other machines reach.
+    hosts: tuple[str, ...] = ()
+    token: str = ""

@@ -91,13 +91,14 @@ class Server:
     def upload(self, name: str, data: bytes, job_id: str = "") -> str:
         """Take a file in, as a job or as a part of one, and return the identifier of the job."""
         where = f"/api/jobs/{job_id}/items" if job_id else "/api/jobs"
-        request = urllib.request.Request(f"{self.url}{where}?name={name}", data, method="POST")
+        own = {"Origin": self.url}
+        request = urllib.request.Request(f"{self.url}{where}?name={name}", data, own, method="POST")
         with urllib.request.urlopen(request, timeout=120) as answer:
             return str(json.load(answer)["id"])
 
     def post(self, path: str, body: dict[str, Any]) -> Any:
         """Send JSON and return the answer."""
-        data, kind = json.dumps(body).encode(), {"Content-Type": "application/json"}
+        data, kind = json.dumps(body).encode(), {"Content-Type": "application/json", "Origin": self.url}
         request = urllib.request.Request(f"{self.url}{path}", data, kind, method="POST")
         with urllib.request.urlopen(request, timeout=120) as answer:
             return json.load(answer)

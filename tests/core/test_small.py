@@ -131,7 +131,7 @@ class EstimateTest(unittest.TestCase):
 
 class MachineTest(unittest.TestCase):
     def test_demo_machines(self):
-        self.assertEqual([p.name for p in machines.PRINTERS], ["Sedge 300", "Reed 180", "Tarn 9", "Mere 13"])
+        self.assertEqual([p.name for p in machines.PRINTERS], ["Sedge 300", "Reed 190", "Tarn 9", "Mere 13"])
         for machine in machines.PRINTERS:
             stuff = machines.materials_for(machine)
             self.assertTrue(stuff)
@@ -139,7 +139,7 @@ class MachineTest(unittest.TestCase):
                 self.assertTrue(45 <= machines.limit_for(machine, material) <= 67)
         with self.assertRaises(BadValue) as caught:
             machines.printer("Heath 1")
-        self.assertIn("Reed 180", caught.exception.advice)
+        self.assertIn("Reed 190", caught.exception.advice)
         with self.assertRaises(BadValue):
             machines.material("Cheese")
 

@@ -79,7 +79,7 @@ class ChangeTest(unittest.TestCase):
     def test_the_limit_comes_from_printer_and_material(self):
         self.assertEqual(SHEET.limit, 54)
         self.assertEqual(change("material", material="TPU").limit, 47)
-        self.assertEqual(change("printer", change("limit", limit_deg=33), printer="Reed 180").limit, 33)
+        self.assertEqual(change("printer", change("limit", limit_deg=33), printer="Reed 190").limit, 33)
 
     def test_another_technology_starts_with_its_usual_values(self):
         sheet = change("footing", change("supports", change("limit", limit_deg=33)), footing="raft")

@@ -3,9 +3,11 @@
 import atexit
 import json
 import os
+import re
 import tempfile
 import time
 import unittest
+from dataclasses import replace
 from html.parser import HTMLParser
 from pathlib import Path
 from unittest import mock
@@ -15,12 +17,17 @@ from fastapi.testclient import TestClient
 
 from tests.core.test_threemf import read
 from tests.support import ascii_stl, box, comb, open_box, raw_stl, stalactites, stl, tee
+from upright_heron.core.errors import BadValue
 from upright_heron.core.health.defects import examine
 from upright_heron.demo.jobs import NAMES, make_demo_jobs
 from upright_heron.demo.shapes import SHAPES
 from upright_heron.settings import Settings
 from upright_heron.store.store import Store
 from upright_heron.web.app import create_app
+from upright_heron.web.guard import may_listen
+
+# What browsers call the server by, and what its own pages say they are of.
+OWN = "http://localhost"
 
 
 class Page(HTMLParser):
@@ -87,7 +94,7 @@ class AppCase(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         settings = Settings(database=Path(folder.name) / "heron.sqlite3", workers=1, upload_mb=upload_mb)
         app = create_app(settings)
-        client = TestClient(app, raise_server_exceptions=False)
+        client = TestClient(app, OWN, raise_server_exceptions=False, headers={"Origin": OWN})
         client.__enter__()
         return folder, app, client
 
@@ -413,8 +420,83 @@ class ErrorTest(AppCase):
 
     def test_other_sites_cannot_change_a_job(self):
         job_id = self.job(stl(box(5, 5, 5)))
-        answer = self.client.post(f"/jobs/{job_id}/undo", headers={"Sec-Fetch-Site": "cross-site"})
-        self.assertEqual(answer.status_code, 403)
+        self.client.post(f"/jobs/{job_id}/changes/notes", data={"notes": "mine"})
+        for headers in (
+            {"Sec-Fetch-Site": "cross-site"},
+            {"Sec-Fetch-Site": "same-site"},
+            {"Origin": "https://evil.example"},
+            {"Origin": "null"},
+            # Another port of this machine is another site.
+            {"Origin": "http://localhost:9999"},
+            {"Origin": "", "Referer": "https://evil.example/localhost"},
+            {"Origin": ""},
+        ):
+            with self.subTest(headers):
+                answer = self.client.post(f"/jobs/{job_id}/undo", headers=headers)
+                self.assertEqual(answer.status_code, 403)
+                self.assertIn("default-src 'self'", answer.headers["content-security-policy"])
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["notes"], "mine")
+        answer = self.client.post(
+            f"/jobs/{job_id}/undo", headers={"Origin": "", "Referer": f"{OWN}/jobs/{job_id}"}
+        )
+        self.assertEqual(answer.status_code, 200)
+
+    def test_no_other_name_is_answered(self):
+        for host in ("evil.example", "localhost.evil.example", "127.0.0.1.nip.example", ""):
+            with self.subTest(host):
+                answer = self.client.get("/", headers={"Host": host})
+                self.assertEqual(answer.status_code, 421)
+                self.assertNotIn("evil", answer.text)
+        self.assertEqual(self.client.get("/", headers={"Host": "[::1]:8420"}).status_code, 200)
+
+    def test_links_do_not_carry_the_name_that_was_asked_for(self):
+        job_id = self.job(stl(box(5, 5, 5)))
+        text = self.client.get(f"/jobs/{job_id}", headers={"Host": "127.0.0.1:8420"}).text
+        self.assertNotIn("127.0.0.1", text)
+        self.assertIn(f'"/jobs/{job_id}/sheet', text)
+
+    def test_a_failed_request_carries_the_same_headers(self):
+        services = self.client.app.state.services
+        broken = services.store.jobs
+        services.store.jobs = lambda: 1 / 0
+        try:
+            with self.assertLogs("upright_heron.web.app", "ERROR"):
+                answer = self.client.get("/")
+        finally:
+            services.store.jobs = broken
+        self.assertEqual(answer.status_code, 500)
+        usual = self.client.get("/machines").headers
+        for name in ("x-content-type-options", "referrer-policy", "content-security-policy"):
+            shown = [re.sub(r"nonce-[^']*", "", headers[name]) for headers in (answer.headers, usual)]
+            self.assertEqual(shown[0], shown[1])
+
+    def test_reached_from_other_machines_it_asks_for_names_and_a_token(self):
+        with self.assertRaises(BadValue) as refused:
+            may_listen(Settings(host="0.0.0.0"))
+        self.assertIn("UPRIGHT_HERON_HOSTS and UPRIGHT_HERON_TOKEN", refused.exception.advice)
+        with self.assertRaises(BadValue):
+            may_listen(Settings(host="192.168.7.4", hosts=("heron.shop",)))
+        may_listen(Settings(host="0.0.0.0", hosts=("heron.shop",), token="kingfisher"))
+        may_listen(Settings(host="127.0.0.1"))
+
+    def test_the_token_lets_in_once_and_is_kept(self):
+        services = self.client.app.state.services
+        self.client.app.state.services = replace(
+            services,
+            settings=services.settings.model_copy(update={"hosts": ("heron.shop",), "token": "kingfisher"}),
+        )
+        try:
+            other = TestClient(self.client.app, "http://heron.shop", headers={"Origin": "http://heron.shop"})
+            self.assertEqual(other.get("/").status_code, 401)
+            self.assertEqual(other.get("/?token=sparrow").status_code, 401)
+            self.assertEqual(other.get("/", headers={"Authorization": "Bearer kingfisher"}).status_code, 200)
+            entered = other.get("/?token=kingfisher", follow_redirects=False)
+            self.assertEqual((entered.status_code, entered.headers["location"]), (303, "/"))
+            self.assertIn("HttpOnly", entered.headers["set-cookie"])
+            self.assertNotIn("kingfisher", entered.headers["set-cookie"])
+            self.assertEqual(other.get("/").status_code, 200)
+        finally:
+            self.client.app.state.services = services
 
     def test_large_forms_are_refused(self):
         job_id = self.job(stl(box(5, 5, 5)))
@@ -440,7 +522,7 @@ class DemoTest(unittest.TestCase):
             parts = {job.id: job.sheet.items[0].part for job in store.jobs()}
             for job_id, part in parts.items():
                 health = examine(store.mesh(part.mesh))
-                self.assertEqual((health.defects, health.sound, part.closed), (0, True, True), job_id)
+                self.assertEqual((health.defects, health.verdict.sound, part.closed), (0, True, True), job_id)
             make_demo_jobs(store)
             self.assertEqual(len(store.jobs()), len(SHAPES))
             store.close()

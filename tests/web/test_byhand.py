@@ -257,7 +257,7 @@ class MaterialTest(HandCase):
         while items.MoveNext():
             names.append(items.GetCurrentMeshObject().GetName())
         self.assertTrue(any(name.endswith("nozzle 2, PETG") for name in names), names)
-        self.change(job_id, "printer", printer="Reed 180")
+        self.change(job_id, "printer", printer="Reed 190")
         self.settle(job_id)
         self.assertNotIn("support-second", self.section(job_id, 6).ids)
 

@@ -125,15 +125,15 @@ class MachinesTest(ShopCase):
 
     def test_coupons_become_jobs(self):
         for kind, name in (("slopes", "Slope coupon"), ("bridges", "Bridge coupon")):
-            answer = self.post(f"coupons/{kind}", printer="Reed 180", material="ASA")
+            answer = self.post(f"coupons/{kind}", printer="Reed 190", material="ASA")
             job_id = answer.headers["location"].rsplit("/", 1)[1]
             sheet = self.sheet(job_id)
-            self.assertEqual((sheet["printer"], sheet["material"]), ("Reed 180", "ASA"))
+            self.assertEqual((sheet["printer"], sheet["material"]), ("Reed 190", "ASA"))
             self.assertTrue(sheet["name"].startswith(name))
             self.assertTrue(sheet["part"]["closed"])
         self.assertEqual(
             self.client.post(
-                "/machines/coupons/spoons", data={"printer": "Reed 180", "material": "PLA"}
+                "/machines/coupons/spoons", data={"printer": "Reed 190", "material": "PLA"}
             ).status_code,
             422,
         )
@@ -182,7 +182,7 @@ class FieldsTest(ShopCase):
         kind = lambda: self.sheet(job_id)["footing"]["kind"]  # noqa: E731
         self.change(job_id, "printer", printer="Willow raft")
         self.assertEqual(kind(), "raft")
-        self.change(job_id, "printer", printer="Reed 180")
+        self.change(job_id, "printer", printer="Reed 190")
         self.assertEqual(kind(), "none")
         self.change(job_id, "footing", footing="brim")
         self.change(job_id, "printer", printer="Willow raft")

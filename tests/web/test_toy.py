@@ -30,7 +30,9 @@ class ToyTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         settings = Settings(database=Path(folder.name) / "heron.sqlite3", workers=1)
-        self.client = TestClient(create_app(settings))
+        self.client = TestClient(
+            create_app(settings), "http://localhost", headers={"Origin": "http://localhost"}
+        )
         self.client.__enter__()
         self.addCleanup(self.client.__exit__, None, None, None)
         self.services = self.client.app.state.services

@@ -150,7 +150,7 @@ EXPECTED = {
     "channel_mm": {s.ChannelWidth},
 }
 VALUES = {
-    "name": "B", "printer": "Reed 180", "own_printer.build_mm": (300, 400, 400), "own_printer.spot_mm": (5, 0),
+    "name": "B", "printer": "Reed 190", "own_printer.build_mm": (300, 400, 400), "own_printer.spot_mm": (5, 0),
     "own_printer.nozzles": 1, "own_printer.finest_mm": 0.8, "own_printer.limit_bonus_deg": 3,
     "own_printer.name": "Alder", "material": "TPU",
     "own_material": OwnMaterial(

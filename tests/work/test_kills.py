@@ -56,7 +56,9 @@ class Technician(threading.Thread):
 def posted(server, path, values):
     """The answer to a change, or nothing where it was refused."""
     asked = urllib.request.Request(
-        server.url + path, json.dumps(values).encode(), {"Content-Type": "application/json"}
+        server.url + path,
+        json.dumps(values).encode(),
+        {"Content-Type": "application/json", "Origin": server.url},
     )
     try:
         with urllib.request.urlopen(asked, timeout=20) as answer:

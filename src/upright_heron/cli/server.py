@@ -31,9 +31,11 @@ def _serve(host: str | None, port: int | None, database: Path | None, *, demo: b
 
     from ..settings import Settings
     from ..web.app import create_app
+    from ..web.guard import may_listen
 
     given = {"host": host, "port": port, "database": database}
     settings = Settings(**{k: v for k, v in given.items() if v is not None}, demo=demo)  # type: ignore[arg-type]
+    may_listen(settings)
     typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
     if demo:
         typer.echo("The first start makes the demo jobs; this takes up to a minute.")

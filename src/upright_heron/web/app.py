@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import logging
 import re
-import secrets
 import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from fastapi import FastAPI, HTTPException, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
-from jinja2 import ChoiceLoader, Environment, FileSystemLoader, FunctionLoader
+from jinja2 import ChoiceLoader, Environment, FileSystemLoader, FunctionLoader, pass_context
+from jinja2.runtime import Context
 from markupsafe import Markup
 from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
@@ -36,7 +37,7 @@ from ..sheet.process import Second
 from ..store.database import NotFound
 from ..store.store import ChangedMeanwhile, Store
 from ..work.scheduler import Scheduler
-from . import words
+from . import guard, words
 from .dependencies import Services
 from .pages import Pages
 from .routes import api, changes, job, machines, results, yard
@@ -128,8 +129,16 @@ def _templates(settings: Settings) -> Jinja2Templates:
         styles=[style for style in Style if style is not Style.NONE],
         drawn=_remembering(templates.env),
     )
+    templates.env.globals["url_for"] = _path_for
     templates.env.trim_blocks = templates.env.lstrip_blocks = True
     return templates
+
+
+@pass_context
+def _path_for(context: Context, name: str, /, **values: Any) -> str:
+    """Address of a page on this server, without its name: what a request calls it by goes into no link."""
+    request: Request = context["request"]
+    return request.url_for(name, **values).path
 
 
 def _remembering(env: Environment) -> Callable[..., Markup]:
@@ -154,26 +163,21 @@ def _section_template(name: str) -> tuple[str, str, Callable[[], bool]] | None:
 
 
 async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
-    """Refuse writes from other sites and set the headers every answer carries."""
-    if (
-        request.method not in ("GET", "HEAD", "OPTIONS")
-        and request.headers.get("sec-fetch-site") == "cross-site"
-    ):
-        return _error_response(request, 403, "Another site tried to change a job.", "Nothing was changed.")
+    """Refuse whoever may not come in, and set the headers every answer carries."""
+    nonce = guard.nonce_of(request)
+    settings: Settings = request.app.state.services.settings
+    refused = guard.refusal(request, settings)
+    if refused is not None and refused[0] == 401:
+        entered = guard.with_token(request, settings)
+        if entered is not None:
+            return guard.secured(entered, nonce)
+    if refused is not None:
+        return guard.secured(_error_response(request, *refused), nonce)
     declared = request.headers.get("content-length", "0")
     if not UPLOADS.match(request.url.path) and declared.isdigit() and int(declared) > FORM_BYTES:
-        return _error_response(request, 413, "The form is too large.", "Shorten the notes.")
-    request.state.nonce = secrets.token_urlsafe(16)
-    response = await call_next(request)
-    response.headers.setdefault("X-Content-Type-Options", "nosniff")
-    response.headers.setdefault("Referrer-Policy", "same-origin")
-    response.headers.setdefault(
-        "Content-Security-Policy",
-        f"default-src 'self'; script-src 'self' 'nonce-{request.state.nonce}'; style-src 'self';"
-        " img-src 'self' data: blob:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none';"
-        " form-action 'self'",
-    )
-    return response
+        too_large = _error_response(request, 413, "The form is too large.", "Shorten the notes.")
+        return guard.secured(too_large, nonce)
+    return guard.secured(await call_next(request), nonce)
 
 
 def _error_response(request: Request, status: int, message: str, advice: str = "") -> Response:
@@ -210,9 +214,11 @@ async def _http_error(request: Request, error: Exception) -> Response:
 async def _unforeseen(request: Request, error: Exception) -> Response:
     reference = uuid.uuid4().hex[:8]
     log.error("Unforeseen error %s", reference, exc_info=error)
-    return _error_response(
+    answer = _error_response(
         request,
         500,
         f"Something failed that we did not foresee (reference {reference}).",
         "The job is as it was.",
     )
+    # It is made outside of what sets the headers of all others.
+    return guard.secured(answer, guard.nonce_of(request))

@@ -51,7 +51,7 @@ class MendAsked(BaseModel):
 def _answer(request: Request, job: Job) -> JobAnswer:
     return JobAnswer(
         id=job.id,
-        url=str(request.url_for("job", job_id=job.id)),
+        url=request.url_for("job", job_id=job.id).path,
         step=job.step,
         step_id=job.step_id,
         can_undo=job.can_undo,

@@ -69,7 +69,7 @@ def machines(request: Request, use: Use) -> Response:
 
 
 def _back(request: Request, part: str) -> Response:
-    return RedirectResponse(f"{request.url_for('machines')}#{part}", 303)
+    return RedirectResponse(f"{request.url_for('machines').path}#{part}", 303)
 
 
 @router.post("/habits", name="habits")
@@ -129,7 +129,7 @@ async def make_coupon(
     """Make a coupon a job on a printer with a material."""
     part = await asyncio.wrap_future(use.work.ask(worker.coupon, kind))
     job = await run_in_threadpool(_coupon_job, use, part, kind, printer, material)
-    return RedirectResponse(request.url_for("job", job_id=job.id), 303)
+    return RedirectResponse(request.url_for("job", job_id=job.id).path, 303)
 
 
 def _coupon_job(use: Services, part: Part, kind: str, printer: str, material: str) -> Job:

@@ -156,7 +156,7 @@ async def separate_bodies(request: Request, job_id: str, use: Use, look: Look) -
     sheet = await run_in_threadpool(use.sheet, job_id, look)
     for fresh in reversed(separate(sheet, await _bodies(use, sheet))):
         await run_in_threadpool(use.store.create_job, fresh, f"Body of {sheet.name}"[:200])
-    url = str(request.url_for("yard"))
+    url = request.url_for("yard").path
     if request.headers.get("hx-request"):
         return Response(status_code=204, headers={"HX-Redirect": url})
     return RedirectResponse(url, 303)

@@ -61,7 +61,7 @@ async def open_piece(request: Request, job_id: str, number: int, use: Use, look:
     fresh = like(sheet, parts[number - 1], f"{sheet.name}, piece {number}"[:120])
     told = f"Piece {number} of {sheet.name}"[:200]
     job = await run_in_threadpool(use.store.create_job, fresh, told)
-    url = request.url_for("job", job_id=job.id)
+    url = request.url_for("job", job_id=job.id).path
     if request.headers.get("hx-request"):
         return Response(status_code=204, headers={"HX-Redirect": str(url)})
     return RedirectResponse(url, 303)
