@@ -1,9 +1,11 @@
 """Cutting: counts, volumes and nothing lost."""
 
+import io
 import math
 import unittest
 
 import numpy as np
+import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -11,6 +13,7 @@ from tests.support import box, portal, sphere
 from upright_heron.core.errors import BadValue, Cancelled
 from upright_heron.core.geometry.mesh import edges
 from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.split.grid import box_for, cell_counts, split_into_grid
 
 
@@ -50,6 +53,28 @@ class SplitTest(unittest.TestCase):
     def test_a_part_that_fits_stays_whole(self):
         found = split_into_grid(Solid(box(10, 20, 30)), (10, 20, 30))
         self.assertEqual((found.cells, len(found.pieces)), ((1, 1, 1), 1))
+
+    def test_a_plane_a_hair_beside_a_face_leaves_no_film(self):
+        # Steps of 10 mm, the cut at half the height: 3e-5 mm beside the top of the lower step.
+        for hair in (3e-5, -3e-5, 1e-6, 0.004):
+            with self.subTest(hair):
+                body = box(30, 30, 10 + hair) + box(15, 30, 20)
+                found = split_into_grid(Solid(body), (100, 100, 10.001))
+                self.assertEqual(found.cells, (1, 1, 2))
+                self.assertEqual(len(found.pieces), 2)
+                self.assertLess(found.lost_mm3, 1e-3)
+                for piece in found.pieces:
+                    back = trimesh.load(io.BytesIO(write_stl(piece.mesh)), file_type="stl")
+                    self.assertTrue(back.is_watertight and back.is_winding_consistent)
+                total = sum(p.volume_mm3 for p in found.pieces) + found.lost_mm3
+                self.assertAlmostEqual(total / body.volume(), 1, delta=1e-6)
+
+    def test_pieces_of_a_turned_part_are_closed_as_read_back(self):
+        body = (sphere(40, 96) - sphere(37, 96)).rotate((13, 27, 41))
+        for piece in split_into_grid(Solid(body), (33, 29, 27)).pieces:
+            back = trimesh.load(io.BytesIO(write_stl(piece.mesh)), file_type="stl")
+            self.assertTrue(back.is_watertight and back.is_winding_consistent, piece.number)
+            self.assertAlmostEqual(back.volume / piece.volume_mm3, 1, delta=1e-3)
 
     def test_cancelling(self):
         def stop(stage, done, total):

@@ -1,5 +1,6 @@
 """A toy stage and a toy section: everything that a new result of the application consists of."""
 
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,6 +25,8 @@ class Pebbles:
 def pebbles(mesh: Mesh, layer: LayerHeight, progress: Progress) -> Pebbles:
     """Pebbles as high as a layer that reach to the top of the part."""
     progress("Counting pebbles", 1, 2)
+    # Long enough for a page to be drawn meanwhile.
+    time.sleep(0.4)
     return Pebbles(round(float(mesh.size_mm[2]) / layer.mm))
 
 

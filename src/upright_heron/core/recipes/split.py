@@ -11,7 +11,7 @@ from .part import solid
 from .settings import Box
 
 
-@recipe("split", version=1, stage="Cutting pieces", needs=(solid,), reads=Box)
+@recipe("split", version=2, stage="Cutting pieces", needs=(solid,), reads=Box)
 def split(body: Solid | None, box: Box, progress: Progress) -> Split:
     """Pieces of the part, cut as it came.
 

@@ -11,6 +11,9 @@ import numpy as np
 from ..errors import BadValue
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
+from ..health.apart import take_apart
+from ..health.patching import drop_needless
+from ..health.written import as_written, judge
 from ..progress import Progress, silent
 from ..tags import stored
 from ..tolerances import DEFAULT, Tolerances
@@ -19,6 +22,10 @@ Size = tuple[float, float, float]
 Cell = tuple[int, int, int]
 # Finer grids than this are a mistyped box, not a plan.
 MOST_CELLS = 4000
+# A plane nearer to a vertex goes through it.
+NEAR_MM = 0.01
+# A body thinner than this is left out: no machine makes it.
+SLIVER_MM = 0.02
 
 
 @stored("piece")
@@ -56,11 +63,17 @@ class Split:
     box_mm : (x, y, z)
         Size of each box.
     pieces : tuple of Piece
+    slivers : int
+        Bodies too thin to print that were left out,
+    lost_mm3 : float
+        and their volume.
     """
 
     cells: Cell
     box_mm: Size
     pieces: tuple[Piece, ...]
+    slivers: int = 0
+    lost_mm3: float = 0.0
 
 
 def cell_counts(size_mm: Size, box_mm: Size, tolerances: Tolerances = DEFAULT) -> Cell:
@@ -109,6 +122,10 @@ def split_into_grid(
     sx, sy, sz = (float(v) for v in high - low)
     counts = cell_counts((sx, sy, sz), box_mm, tolerances)
     box = (sx / counts[0], sy / counts[1], sz / counts[2])
+    planes = [
+        _snapped(solid, axis, [float(low[axis]) + (k + 1) * box[axis] for k in range(counts[axis] - 1)])
+        for axis in range(3)
+    ]
     cuts = sum(counts[:1]) + counts[0] * counts[1] + counts[0] * counts[1] * counts[2]
     done = 0
     columns: list[tuple[tuple[int, ...], Any]] = [((), solid.manifold)]
@@ -123,27 +140,50 @@ def split_into_grid(
                 done += 1
                 if k + 1 < counts[axis]:
                     # Halves are (beyond the plane, before the plane).
-                    rest, piece = rest.split_by_plane(normal, float(low[axis]) + (k + 1) * box[axis])
+                    rest, piece = rest.split_by_plane(normal, planes[axis][k])
                 else:
                     piece = rest
                 if not piece.is_empty():
                     finer.append(((*where, k), piece))
         columns = finer
     found = []
+    slivers, lost = 0, 0.0
     for where, body in sorted(columns, key=lambda item: item[0][::-1]):
         parts = sorted(body.decompose(), key=lambda part: -part.volume())
         for part in parts:
-            mesh = Solid(part).mesh()
-            if len(mesh.faces):
-                x, y, z = (float(v) for v in mesh.size_mm)
-                cell = (where[0], where[1], where[2])
-                found.append((cell, (x, y, z), float(part.volume()), mesh))
+            mesh = _as_file(Solid(part).mesh())
+            volume = float(part.volume())
+            if not len(mesh.faces) or min(mesh.size_mm) < SLIVER_MM:
+                slivers, lost = slivers + 1, lost + abs(volume)
+                continue
+            x, y, z = (float(v) for v in mesh.size_mm)
+            cell = (where[0], where[1], where[2])
+            found.append((cell, (x, y, z), volume, mesh))
     progress("Cutting pieces", cuts, cuts)
-    return Split(
-        counts,
-        box,
-        tuple(Piece(n, cell, size, volume, mesh) for n, (cell, size, volume, mesh) in enumerate(found, 1)),
-    )
+    pieces = [Piece(n, cell, size, volume, mesh) for n, (cell, size, volume, mesh) in enumerate(found, 1)]
+    return Split(counts, box, tuple(pieces), slivers, lost)
+
+
+def _snapped(solid: Solid, axis: int, planes: list[float]) -> list[float]:
+    """Planes moved onto vertices that they would miss by a hair.
+
+    A cut a hair beside a face leaves a film that single precision folds up: such a piece is open in its file.
+    """
+    along = np.unique(np.asarray(solid.manifold.to_mesh64().vert_properties)[:, axis])
+    result = []
+    for plane in planes:
+        nearest = float(along[np.argmin(np.abs(along - plane))])
+        result.append(nearest if abs(nearest - plane) < NEAR_MM else plane)
+    return result
+
+
+def _as_file(mesh: Mesh) -> Mesh:
+    """A piece as it is read back from a file, with what folds up there mended."""
+    back = as_written(mesh)
+    if not len(back.faces) or judge(back, np.zeros((0, 2), np.int64)).closed:
+        return back
+    mended = as_written(drop_needless(back)[0])
+    return take_apart(mended)[0] if len(mended.faces) else mended
 
 
 def box_for(build_mm: Size, margin_mm: float) -> Size:
