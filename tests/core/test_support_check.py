@@ -89,6 +89,20 @@ class CheckTest(unittest.TestCase):
         found = verify(bench.stack, bench.patches, some, USUAL)
         self.assertTrue(any(f.kind == "not held" and "island 1" in f.words for f in found))
 
+    def test_posts_that_leave_a_patch_bare_say_that_they_are_single(self):
+        # There is room for anything below the tee's arms: posts hold places of them and no more.
+        item = {"supports": FilamentSupports(style=Style.PILLAR)}
+        made = Alone(mesh_of(tee()), item=item, job={"limit_deg": 45.0}).make("supports")
+        told = [fault.words for fault in made.faults if fault.kind == "not held"]
+        self.assertTrue(told)
+        for words in told:
+            self.assertIn("posts hold single places of it", words)
+            self.assertNotIn("no room", words)
+        lines = {"supports": FilamentSupports(style=Style.LINES)}
+        self.assertEqual(
+            Alone(mesh_of(tee()), item=lines, job={"limit_deg": 45.0}).make("supports").faults, ()
+        )
+
     def test_what_stands_beside_the_part_does_not_carry(self):
         wall = self.bench.stack
         x0, y0, x1, y1 = wall.section(10).bounds()

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
-from ..demand.patches import Patch, layer_of, shape_of
+from ..demand.patches import Patch, Style, layer_of, shape_of
 from ..filament.descent import around, gap_under, plan_distance
 from ..model import SLENDER, Branches, SupportSettings
 from ..outlines import branch_rings
@@ -96,6 +96,7 @@ def not_held(
     gap = settings.gap_layers(h)
     within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
     fall = max(3, round(min(within, SLOPE_MM) / h))
+    styles = {line.id: line.style for line in made.patches}
     faults = []
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
@@ -140,18 +141,20 @@ def not_held(
             why = lost.get(patch.id)
             if why is None:
                 barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
-                narrow = _why_bare(np.array(bare), stack, settings)
-                why = "what is below it is kept clear" if barred else narrow
+                close = _too_near(np.array(bare), stack, settings)
+                single = "posts hold single places of it: take lines, a grid or a tree for all of it"
+                nothing = single if styles.get(patch.id) == Style.PILLAR else "nothing was made below it"
+                why = "what is below it is kept clear" if barred else close or nothing
             faults.append(Fault(FaultKind.NOT_HELD, (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
 
 
-def _why_bare(bare: NDArray[np.float64], stack: LayerStack, settings: SupportSettings) -> str:
-    """Why nothing stands under places (n, 3): whether no layer of support fits between them and the part."""
+def _too_near(bare: NDArray[np.float64], stack: LayerStack, settings: SupportSettings) -> str:
+    """Say that no layer of support fits between places (n, 3) and the part; empty where there is room."""
     away = gap_under(stack, bare, settings.least_layers(stack.layer_mm) - 1)
     close = away[np.isfinite(away)]
     if 2 * len(close) < len(bare):
-        return "no room below it"
+        return ""
     near = f"{close.min():.2g} to {close.max():.2g}" if np.ptp(close) > 0 else f"{close[0]:.2g}"
     return f"the part is {near} mm below it, too near for a layer of support and its gaps"
 

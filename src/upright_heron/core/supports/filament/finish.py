@@ -60,7 +60,8 @@ def finished(
     sections = level_sections(supports, levels, stack.layer_mm, settings, progress)
     rings = [[] if s is None else s.to_polygons() for s in sections]
     areas = [0.0 if s is None else float(s.area()) for s in sections]
-    made = SupportSet(tuple(supports), pack(rings, areas, stack.layer_mm, 0.0), 0.0, ())
+    layers = pack(rings, areas, stack.layer_mm, 0.0)
+    made = SupportSet(tuple(supports), layers, 0.0, (), patches=_lines(asked, set(), lost or {}))
     wanted = [patch for patch, style in asked if style is not Style.NONE]
     faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
     if any(fault.kind == FaultKind.FLOATS for fault in faults):
@@ -70,11 +71,8 @@ def finished(
     return _told(made, asked, faults, lost or {})
 
 
-def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault], lost: Mapping[str, str]) -> SupportSet:
-    """Add what follows from the faults: which patches are held, which islands are not."""
-    bare = {fault.patch for fault in faults if fault.kind == FaultKind.NOT_HELD}
-    wanted = [patch for patch, style in asked if style is not Style.NONE]
-    islands = tuple(number for patch in wanted if patch.id in bare for number in patch.islands)
+def _lines(asked: Asked, bare: Collection[str], lost: Mapping[str, str]) -> tuple[PatchLine, ...]:
+    """Patches as they are listed, those left bare not held."""
     lines = []
     for patch, style in asked:
         proposed, why = proposed_style(patch)
@@ -84,11 +82,18 @@ def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault], lost: Mapping
                 patch.at_mm, style is not Style.NONE and patch.id not in bare, lost.get(patch.id, ""),
             )
         )  # fmt: skip
+    return tuple(lines)
+
+
+def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault], lost: Mapping[str, str]) -> SupportSet:
+    """Add what follows from the faults: which patches are held, which islands are not."""
+    bare = {fault.patch for fault in faults if fault.kind == FaultKind.NOT_HELD}
+    wanted = [patch for patch, style in asked if style is not Style.NONE]
+    islands = tuple(number for patch in wanted if patch.id in bare for number in patch.islands)
+    lines = _lines(asked, bare, lost)
     area = sum(patch.area_mm2 for patch in wanted if patch.id not in bare)
     ordered = sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
-    return replace(
-        made, held_area_mm2=area, unheld_islands=islands, patches=tuple(lines), faults=tuple(ordered)
-    )
+    return replace(made, held_area_mm2=area, unheld_islands=islands, patches=lines, faults=tuple(ordered))
 
 
 def edited(
