@@ -1,16 +1,19 @@
 """The search for stances: what it proposes is better than what there was, and stays what it is."""
 
+import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
+from manifold3d import Manifold
 from scipy.stats import spearmanr
 
 from tests.support import box, mesh_of, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.errors import Cancelled
-from upright_heron.core.geometry.mesh import facts
+from upright_heron.core.geometry.mesh import Mesh, facts
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.machines.catalogue import limit_for, material, printer
-from upright_heron.core.stance.figures import Setting, figures
+from upright_heron.core.stance.figures import Setting, figures, holding
 from upright_heron.core.stance.pose import standing_on
 from upright_heron.core.stance.proposals import GOALS, Goals
 from upright_heron.core.stance.resting import resting_faces
@@ -28,6 +31,39 @@ def find(mesh, goals=None, given=None, **more):
     given = given or setting()
     solid = Solid.from_mesh(mesh)
     return search(mesh, slicer(mesh, solid, given.layer_mm), given, goals or Goals(), **more)
+
+
+class StandingTest(unittest.TestCase):
+    """A filament part stands on something, or what holds it up is counted."""
+
+    def test_no_proposal_balances_without_what_holds_it(self):
+        table = box(60, 40, 4, (0, 0, 30))
+        for x, y in ((0, 0), (56, 0), (0, 36), (56, 36)):
+            table = table + box(4, 4, 30, (x, y, 0))
+        shapes = {"ball": sphere(20, 48), "table": table, "bracket": SHAPES["telescope-bracket"]()}
+        for name, body in shapes.items():
+            with self.subTest(name):
+                for proposal in find(body if isinstance(body, Mesh) else mesh_of(body)).proposals:
+                    found = proposal.figures
+                    self.assertTrue(found.contact_area_mm2 >= 1 or found.holding_mm3 > 0, proposal.letter)
+                    self.assertEqual(found.holding_mm3 > 0, found.contact_area_mm2 < 20)
+
+    def test_a_part_that_can_stand_is_not_balanced(self):
+        # A cone: on its base, along a line of its side, or on its point.
+        found = find(mesh_of(Manifold.cylinder(40, 15, 0.2, 64)))
+        self.assertGreater(found.proposals[0].figures.contact_area_mm2, 600)
+
+    def test_what_holds_it_takes_material_and_time(self):
+        given = setting()
+        ball = mesh_of(on_plate(sphere(20, 48)))
+        cut = slicer(ball, Solid.from_mesh(ball), given.layer_mm)
+        found = figures(ball, np.eye(3), cut(np.eye(3)), given)
+        # Three posts of 12 mm2 to the middle of the ball.
+        self.assertAlmostEqual(found.holding_mm3, 3 * 12 * 20, delta=1)
+        self.assertEqual(holding(given, 25.0, 20.0), (0.0, 0.0))
+        self.assertEqual(holding(replace(given, lift_mm=5.0), 0.0, 20.0), (0.0, 0.0))
+        self.assertEqual(holding(setting("Tarn 9", "Standard resin", 0.05), 0.0, 20.0), (0.0, 0.0))
+        self.assertEqual(holding(given, 0.0, 1.0), (3 * 12 * 5, 3 * 4))
 
 
 class ProposalsTest(unittest.TestCase):
@@ -51,6 +87,9 @@ class ProposalsTest(unittest.TestCase):
 
         def score(rotation):
             exact = figures(mesh, rotation, cut(rotation), given)
+            # What rests on points alone is no rival on a filament machine: it has nothing to hold it.
+            if not given.resin and exact.contact_area_mm2 < 1:
+                return -math.inf
             return 100 * (1 - scale.costs(scale.exact(exact)) @ weights)
 
         faces = resting_faces(mesh, facts(mesh), given.limit_deg)

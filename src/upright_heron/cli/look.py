@@ -249,6 +249,7 @@ def _stance(
         "cups": len(found.cups),
         "fits": fits,
         "score": score,
+        "holding_mm3": found.holding_mm3,
     }
 
 

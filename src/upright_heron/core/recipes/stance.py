@@ -106,7 +106,7 @@ def cutter(
 
 @recipe(
     "search",
-    version=2,
+    version=3,
     stage="Finding stances",
     needs=(printed, maybe(solid), maybe(shown_mesh), maybe(show_facets), cutter),
     reads=SearchSetting,

@@ -90,6 +90,7 @@ class Figures:
     size_mm: tuple[float, float, float]
     overhang_area_mm2: float
     support_volume_mm3: float
+    holding_mm3: float
     support_mass_g: float
     touch_area_mm2: float
     touch_show_mm2: float
@@ -115,12 +116,18 @@ class Figures:
     fits: bool
 
 
+# A filament part that lies on less is held up by posts to the height of its centre of mass; how many, how
+# thick and what they touch are common practice.
+STANDS_MM2 = 20.0
+POSTS, POST_MM2, POST_TOUCH_MM2, LEAST_POST_MM = 3, 12.0, 4.0, 5.0
+
 # Of these more is better; of all others less.
 MORE_IS_BETTER = frozenset({"contact_area_mm2", "tip_angle_deg"})
 # What each figure means, in one sentence.
 MEANING = {
     "overhang_area_mm2": "Surface past the limit that does not lie on the plate.",
     "support_volume_mm3": "Straight columns from that surface down to the plate or the part.",
+    "holding_mm3": "Posts that keep it upright, where it does not stand by itself.",
     "support_mass_g": "What such columns weigh as printed.",
     "touch_area_mm2": "Surface that supports would touch, above and where they stand on the part.",
     "touch_show_mm2": "How much of that is on the show side.",
@@ -239,12 +246,13 @@ def figures(
     growth = np.diff(area, prepend=area[:1]) if len(area) else np.zeros(1)
     peel = peel_curve(stack, setting.material.peel) if setting.resin else np.zeros(0)
     share = support_fill(setting.printer)
+    hold_mm3, hold_touch = holding(setting, contact, float(centre[2]))
     amounts = Amounts(
         volume_mm3=float((area * stack.layer_mm).sum()),
         area_mm2=float(surface.areas.sum()),
         layers=len(stack) + round(setting.lift_mm / setting.layer_mm),
         layer_mm=setting.layer_mm,
-        support_mm3=drop.support_mm3,
+        support_mm3=drop.support_mm3 + hold_mm3,
     )
     rough = estimate(setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill)
     x, y, z = (float(v) for v in size)
@@ -252,8 +260,9 @@ def figures(
         size_mm=(x, y, z),
         overhang_area_mm2=overhang,
         support_volume_mm3=drop.support_mm3,
+        holding_mm3=hold_mm3,
         support_mass_g=drop.support_mm3 * share * setting.material.density_g_cm3 / 1000.0,
-        touch_area_mm2=overhang + drop.landing_mm2,
+        touch_area_mm2=overhang + drop.landing_mm2 + hold_touch,
         touch_show_mm2=touch_show,
         islands=len(found),
         height_mm=z + setting.lift_mm,
@@ -320,6 +329,27 @@ def tip_angle_deg(foot_mm: NDArray[np.float64], centre_mm: NDArray[np.float64]) 
     away = along[:, 0] * (centre_mm[1] - hull[:, 1]) - along[:, 1] * (centre_mm[0] - hull[:, 0])
     inside = float((away / np.maximum(length, 1e-12))[length > 1e-9].min())
     return max(0.0, math.degrees(math.atan2(inside, float(centre_mm[2]))))
+
+
+def holding(setting: Setting, contact_mm2: float, centre_mm: float) -> tuple[float, float]:
+    """Volume (mm3) of posts that keep a part upright, and what they touch of it (mm2).
+
+    Parameters
+    ----------
+    setting : Setting
+    contact_mm2 : float
+        What lies on the plate.
+    centre_mm : float
+        Height of the centre of mass over the lowest point.
+
+    Returns
+    -------
+    tuple of float
+        Nothing for a part that stands, and for one that supports hold anyway: lifted, or of resin.
+    """
+    if setting.resin or setting.lift_mm > 0 or contact_mm2 >= STANDS_MM2:
+        return 0.0, 0.0
+    return POSTS * POST_MM2 * max(centre_mm, LEAST_POST_MM), POSTS * POST_TOUCH_MM2
 
 
 def slenderness(foot_mm: NDArray[np.float64], height_mm: float) -> float:

@@ -22,7 +22,7 @@ from ..layers.stack import LayerStack, cut, layer_count
 from ..plates.fit import fit
 from ..progress import Progress, silent
 from ..toolpaths.rough_estimate import Amounts, estimate
-from .figures import Base, Figures, Setting, figures, show_facets, tip_angle_deg
+from .figures import Base, Figures, Setting, figures, holding, show_facets, tip_angle_deg
 from .names import lean, name_of
 from .pose import about_axis, place, standing_on
 from .proposals import GOALS, Found, Goals, Proposal
@@ -47,6 +47,8 @@ EARLY = 40
 NEAR_DEG = (6.0, 3.0, 1.5)
 SWINGS_DEG = tuple(range(0, 180, 5))
 THREADS = 2
+# Less contact than this is an edge or a point.
+LEAST_CONTACT_MM2 = 1.0
 
 
 # Starting mixes; common practice, no source.
@@ -176,9 +178,11 @@ class Scale:
         if contact > 0:
             foot = turned[turned[:, 2] <= low[2] + self.surface.tolerance_mm]
             tip = tip_angle_deg(foot[:, :2], rotation @ self.centre - [0, 0, low[2]])
+        hold, touch = holding(setting, contact, float((rotation @ self.centre)[2] - low[2]))
+        support = drop.support_mm3 + hold
         cost = _costs(
-            setting, drop.support_mm3, overhang + drop.landing_mm2,
-            float(sums.overhang_show_mm2[k]) + drop.landing_show_mm2, self._seconds(height, drop.support_mm3),
+            setting, support, overhang + drop.landing_mm2 + touch,
+            float(sums.overhang_show_mm2[k]) + drop.landing_show_mm2, self._seconds(height, support),
             float(sums.cusp[k]), float(sums.cusp_show[k]), tip, contact,
             float(drop.layer_mm2.max(initial=0.0)),
         )  # fmt: skip
@@ -200,9 +204,10 @@ class Scale:
 
     def exact(self, found: Figures) -> NDArray[np.float64]:
         """What a stance costs by each goal, (6,), from its exact figures."""
+        support = found.support_volume_mm3 + found.holding_mm3
         return _costs(
-            self.setting, found.support_volume_mm3, found.touch_area_mm2, found.touch_show_mm2,
-            self._seconds(found.size_mm[2], found.support_volume_mm3), found.cusp_mm / self.setting.layer_mm,
+            self.setting, support, found.touch_area_mm2, found.touch_show_mm2,
+            self._seconds(found.size_mm[2], support), found.cusp_mm / self.setting.layer_mm,
             found.cusp_show_mm / self.setting.layer_mm, found.tip_angle_deg, found.contact_area_mm2,
             found.largest_layer.value,
         )  # fmt: skip
@@ -381,10 +386,15 @@ def _best(
     """Best candidates that fit (or all, when none does) and are no near-twins, best first."""
     scores = _scores(scale, np.array(candidates.raw), weights)
     some_fit = any(candidates.fits)
+    # A filament part stands on a face: on an edge or a point only where it has nothing else.
+    stands = np.array([shown[2] for shown in candidates.shown]) >= LEAST_CONTACT_MM2
+    free = scale.setting.resin or scale.setting.lift_mm > 0 or not (stands & candidates.fits).any()
     twin = math.cos(math.radians(TWIN_DEG))
     chosen: list[int] = []
     allowed = None if among is None else set(among)
     for i in np.argsort(-scores, kind="stable").tolist():
+        if not (free or stands[i]):
+            continue
         if (some_fit and not candidates.fits[i]) or (allowed is not None and i not in allowed):
             continue
         if all(float(candidates.rotation[i][2] @ candidates.rotation[j][2]) < twin for j in chosen):

@@ -218,6 +218,8 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
 
     tell("overhang_area_mm2", "Overhang past the limit", quantities.area(found.overhang_area_mm2), "overhang")
     tell("support_volume_mm3", "Support columns", quantities.volume(found.support_volume_mm3), "overhang")
+    if found.holding_mm3:
+        tell("holding_mm3", "Posts to keep it upright", quantities.volume(found.holding_mm3), "contact")
     tell("support_mass_g", "Supports, as printed", quantities.mass(found.support_mass_g), "overhang")
     tell("touch_area_mm2", "Touched by supports", quantities.area(found.touch_area_mm2), "overhang")
     if sheet.setting().shows:
