@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
-from manifold3d import CrossSection, FillRule
+from manifold3d import CrossSection, FillRule, OpType
 from numpy.typing import NDArray
 
 from ...layers.layer_components import Pieces, links, pieces
@@ -89,7 +89,8 @@ def _united(found: Pieces, some: NDArray[np.int64]) -> CrossSection:
 def _without(column: Column, loose: dict[int, CrossSection], h: float) -> Column | None:
     """A column without what is loose of it: itself where nothing is, ``None`` where all of it is."""
     slabs: list[Slab] = []
-    less = 0.0
+    # Slabs may lie over each other: what is gone of a level is counted once.
+    touched: dict[int, list[CrossSection]] = {}
     for slab in column.slabs:
         low, high = round(slab.low_mm / h), round(slab.high_mm / h)
         section = None
@@ -102,7 +103,7 @@ def _without(column: Column, loose: dict[int, CrossSection], h: float) -> Column
             gone = float(section.area() - left.area())
             if gone < 1e-6:
                 continue
-            less += gone * h
+            touched.setdefault(level, []).append(section)
             if level > low:
                 slabs.append(replace(slab, low_mm=low * h, high_mm=level * h))
             if not left.is_empty():
@@ -111,9 +112,13 @@ def _without(column: Column, loose: dict[int, CrossSection], h: float) -> Column
             low = level + 1
         if low < high:
             slabs.append(slab if low * h <= slab.low_mm + h / 2 else replace(slab, low_mm=low * h))
-    if not less:
+    if not touched:
         return column
+    less = 0.0
+    for level, sections in touched.items():
+        whole = CrossSection.batch_boolean(sections, OpType.Add)
+        less += float(whole.area() - (whole - loose[level]).area())
     if not slabs:
         return None
     slabs.sort(key=lambda slab: (slab.high_mm, slab.low_mm))
-    return replace(column, slabs=tuple(slabs), volume_mm3=max(column.volume_mm3 - less, 0.0))
+    return replace(column, slabs=tuple(slabs), volume_mm3=max(column.volume_mm3 - less * h, 0.0))
