@@ -16,7 +16,7 @@ from ..layers.stack import LayerStack
 from ..machines.catalogue import Material, Printer, Technology
 from ..plates.fit import fit
 from ..tags import stored
-from ..toolpaths.rough_estimate import Amounts, estimate, support_fill
+from ..toolpaths.rough_estimate import Amounts, Estimate, estimate, support_fill
 from .sweep import hull_corners, sweep
 from .vertical_rays import Surface, plumb
 
@@ -247,14 +247,7 @@ def figures(
     peel = peel_curve(stack, setting.material.peel) if setting.resin else np.zeros(0)
     share = support_fill(setting.printer)
     hold_mm3, hold_touch = holding(setting, contact, float(centre[2]))
-    amounts = Amounts(
-        volume_mm3=float((area * stack.layer_mm).sum()),
-        area_mm2=float(surface.areas.sum()),
-        layers=len(stack) + round(setting.lift_mm / setting.layer_mm),
-        layer_mm=setting.layer_mm,
-        support_mm3=drop.support_mm3 + hold_mm3,
-    )
-    rough = estimate(setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill)
+    rough = _rough(setting, stack, float(surface.areas.sum()), drop.support_mm3 + hold_mm3)
     x, y, z = (float(v) for v in size)
     return Figures(
         size_mm=(x, y, z),
@@ -329,6 +322,17 @@ def tip_angle_deg(foot_mm: NDArray[np.float64], centre_mm: NDArray[np.float64]) 
     away = along[:, 0] * (centre_mm[1] - hull[:, 1]) - along[:, 1] * (centre_mm[0] - hull[:, 0])
     inside = float((away / np.maximum(length, 1e-12))[length > 1e-9].min())
     return max(0.0, math.degrees(math.atan2(inside, float(centre_mm[2]))))
+
+
+def _rough(setting: Setting, stack: LayerStack, area_mm2: float, support_mm3: float) -> Estimate:
+    amounts = Amounts(
+        volume_mm3=float((stack.area_mm2 * stack.layer_mm).sum()),
+        area_mm2=area_mm2,
+        layers=len(stack) + round(setting.lift_mm / setting.layer_mm),
+        layer_mm=setting.layer_mm,
+        support_mm3=support_mm3,
+    )
+    return estimate(setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill)
 
 
 def holding(setting: Setting, contact_mm2: float, centre_mm: float) -> tuple[float, float]:
