@@ -65,7 +65,9 @@ class TreesTest(unittest.TestCase):
         self.assertLessEqual({f.kind for f in made.faults}, {"not held"})
         for fault in made.faults:
             # A reason is given each time.
-            self.assertRegex(fault.words, "no way down|nothing was made below it|single places|too near for a layer")
+            self.assertRegex(
+                fault.words, "no way down|nothing was made below it|single places|too near for a layer"
+            )
         for tree in made.supports:
             self.assertLessEqual(tree.lean_deg, USUAL.branch_deg + 0.1)
             self.assertFalse(plate and tree.on_part)
