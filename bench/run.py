@@ -42,7 +42,7 @@ from upright_heron.core.stance.search import MIXES, Scale, even_directions, sear
 from upright_heron.core.stance.sweep import hull_corners, sweep
 from upright_heron.core.stance.vertical_rays import Surface, plumb
 from upright_heron.core.supports.checks.verify import verify
-from upright_heron.core.supports.demand.patches import Patch, Style, patches
+from upright_heron.core.supports.demand.patches import Measure, Patch, Style, patches
 from upright_heron.core.supports.filament.areas import make_areas
 from upright_heron.core.supports.filament.styles import make_filament
 from upright_heron.core.supports.model import SupportSettings
@@ -187,7 +187,7 @@ def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Ro
     given = SupportSettings(spacing_mm=4.3)
 
     def asked() -> list[Patch]:
-        return patches(stack, part, hanging, pieces, 45.0, tree=tree)
+        return patches(stack, part, hanging, pieces, Measure(45.0), tree=tree)
 
     def lines() -> None:
         make_areas(stack, [(p, Style.LINES) for p in asked()], given)
