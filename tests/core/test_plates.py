@@ -5,20 +5,37 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from manifold3d import CrossSection, Manifold
 
-from upright_heron.core.handoff.preflight import plate_checks
+from upright_heron.core.footing.footing import Footing
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.handoff.preflight import Place, Stood, plate_checks
 from upright_heron.core.plates.arrange import ROW_GAP_MM, Rectangle, in_rows
-from upright_heron.core.recipes.plate import arranged, checks_of_plate
+from upright_heron.core.plates.extent import Extent, hull, swing_that_fits
+from upright_heron.core.plates.fit import fit_of
+from upright_heron.core.recipes.plate import arranged, checks_of_plate, extent
 from upright_heron.core.recipes.settings import Instance, Layout
-from upright_heron.core.recipes.values import Extent, Placed
 from upright_heron.core.topics import Topic
 
 sides = st.tuples(*[st.floats(1, 120)] * 2)
 places = st.tuples(*[st.floats(-200, 200)] * 2)
 
 
+NONE = np.zeros((0, 2))
+
+
 def rectangle(size, at):
     return Rectangle(at, (at[0] + size[0], at[1] + size[1]))
+
+
+def corners(x, y):
+    return np.array([(-x, -y), (x, -y), (x, y), (-x, y)]) / 2
+
+
+def printed(part, supports=NONE, footing=NONE, high=5.0):
+    every = np.concatenate([np.asarray(p, float) for p in (part, supports, footing)])
+    (a, b), (c, d) = every.min(axis=0), every.max(axis=0)
+    return Extent((a, b, 0.0), (c, d, high), np.asarray(part, float), supports, footing)
 
 
 class RowsTest(unittest.TestCase):
@@ -37,11 +54,16 @@ class RowsTest(unittest.TestCase):
         np.testing.assert_allclose(low + high, 0, atol=1e-6)
 
     def test_swinging_a_rectangle(self):
-        box = Rectangle((-10, -2), (20, 4))
-        self.assertEqual(tuple(np.round(box.swung(90).low, 9)), (-4, -10))
-        self.assertEqual(tuple(np.round(box.swung(180).high, 9)), (10, 2))
-        half = Rectangle((-1, -1), (1, 1)).swung(45)
+        box = printed([(-10, -2), (20, 4)])
+        self.assertEqual(tuple(np.round(box.box(90).low, 9)), (-4, -10))
+        self.assertEqual(tuple(np.round(box.box(180).high, 9)), (10, 2))
+        half = printed([(-1, -1), (1, 1), (-1, 1), (1, -1)]).box(45)
         np.testing.assert_allclose(half.high, (2**0.5, 2**0.5))
+
+    def test_what_is_round_needs_no_more_room_swung(self):
+        angles = np.radians(np.arange(0, 360, 2))
+        disc = printed(10 * np.column_stack([np.cos(angles), np.sin(angles)]))
+        np.testing.assert_allclose(disc.box(45).high, (10, 10), atol=0.01)
 
 
 class PlateTest(unittest.TestCase):
@@ -52,9 +74,8 @@ class PlateTest(unittest.TestCase):
         return Layout(self.BUILD, self.SPOT, instances, items)
 
     def of(self, layout, *sizes):
-        extents = tuple(Extent((-x / 2, -y / 2, 0.0), (x / 2, y / 2, 5.0)) for x, y in sizes)
-        placed = tuple(Placed((x, y, 5.0)) for x, y in sizes)
-        where = arranged(placed, extents, layout)
+        extents = tuple(printed(corners(x, y)) for x, y in sizes)
+        where = arranged(extents, layout)
         return where.places, checks_of_plate(where, extents, layout)
 
     def test_one_stands_on_the_favourite_spot_or_as_near_as_there_is_room(self):
@@ -85,8 +106,74 @@ class PlateTest(unittest.TestCase):
         self.assertEqual(self.of(layout, (20, 10), (4, 4))[1], ())
 
     def test_a_part_larger_than_the_plate_is_told_elsewhere(self):
-        box = Rectangle((-150, -10), (150, 10))
-        self.assertEqual(plate_checks(["a"], [box], self.BUILD), [])
+        long = printed(corners(300, 20))
+        self.assertEqual(plate_checks([Stood("a", long, 0, 0, 0)], self.BUILD), [])
+        self.assertIsNone(fit_of(long, self.BUILD).swing_deg)
+
+
+class EdgeTest(unittest.TestCase):
+    """What prints past the edge of the plate vanishes: supports and footing count with the part."""
+
+    BUILD = (200.0, 100.0, 150.0)
+
+    def check(self, extent, x=0.0, y=0.0, swing=0.0):
+        return plate_checks([Stood("a", extent, x, y, swing)], self.BUILD)
+
+    def test_the_footing_alone_is_past_the_edge_and_a_move_brings_it_back(self):
+        brim = printed(corners(60, 40), footing=corners(70, 50))
+        self.assertEqual(self.check(brim, 65.0, 25.0), [])
+        (found,) = self.check(brim, 68.0, -28.0)
+        self.assertEqual(found.text, "Its footing reaches 3.0 mm past the edge of the plate.")
+        self.assertEqual(found.mend, "Move it 3.0 mm along x and 3.0 mm along y.")
+        self.assertEqual(found.place, Place(65.0, -25.0, 0.0))
+        self.assertEqual(self.check(brim, found.place.x_mm, found.place.y_mm), [])
+        (found,) = self.check(printed(corners(60, 40), supports=corners(70, 30)), -70.0)
+        self.assertEqual(found.text, "Its supports reach 5.0 mm past the edge of the plate.")
+        (found,) = self.check(printed(corners(60, 40), corners(62, 40), corners(70, 30)), -75.0)
+        self.assertIn("The part and its supports and its footing reach 10.0 mm", found.text)
+
+    def test_a_swing_that_makes_it_fit_is_the_smallest_and_is_offered(self):
+        # 196 by 4 with a rim of 4: 204 by 12 does not lie along x, swung by some degrees it does.
+        bar = printed(corners(196, 4), footing=corners(204, 12))
+        found = fit_of(bar, self.BUILD)
+        self.assertEqual((found.fits, round(found.spare_mm[0], 6)), (False, -4.0))
+        swing = swing_that_fits(bar.corners, self.BUILD[:2])
+        self.assertEqual(swing, found.swing_deg)
+        self.assertIsNotNone(swing)
+
+        def needs(degrees):
+            t = np.radians(degrees)
+            return (204 * np.cos(t) + 12 * np.sin(t), 204 * np.sin(t) + 12 * np.cos(t))
+
+        fits = [d for d in range(91) if needs(d)[0] <= 200 and needs(d)[1] <= 100]
+        self.assertEqual(swing, fits[0])
+        (told,) = self.check(bar)
+        self.assertEqual(told.place, Place(None, None, swing))
+        self.assertEqual(self.check(bar, swing=swing), [])
+
+    def test_height_counts_from_the_plate_and_no_swing_mends_it(self):
+        high = fit_of(printed(corners(10, 10), high=151.0), self.BUILD)
+        self.assertEqual((high.fits, high.swing_deg, high.over), (False, None, [("z", 1.0)]))
+
+    def test_what_is_arranged_goes_off_the_spot_for_its_brim(self):
+        one = Instance("a", None, None, 0.0, 1)
+        layout = Layout(self.BUILD, (90.0, 40.0), (one,), ("a",))
+        (place,) = arranged((printed(corners(20, 10), footing=corners(30, 20)),), layout).places
+        self.assertEqual((place.x_mm, place.y_mm), (85.0, 40.0))
+        two = (one, Instance("b", None, None, 0.0, 1))
+        both = arranged((printed(corners(80, 80)), printed(corners(80, 80))),
+                        Layout(self.BUILD, (90.0, 40.0), two, ("a", "b")))  # fmt: skip
+        self.assertEqual(checks_of_plate(both, (printed(corners(80, 80)),) * 2,
+                                         Layout(self.BUILD, (0, 0), two, ("a", "b"))), ())  # fmt: skip
+
+    def test_the_hull_of_what_is_printed_is_that_of_all_its_layers(self):
+        mesh = Solid(Manifold.cube((30, 10, 8)).translate((-15, -5, 0))).mesh()
+        rim = Footing(CrossSection.square((40, 20)).translate((-20, -10)), 5, 0.2, 1.25)
+        found = extent(mesh, None, rim)
+        self.assertEqual((found.low_mm, found.high_mm), ((-20, -10, 0), (20, 10, 9.25)))
+        self.assertEqual(len(found.part), 4)
+        line = np.array([(0.0, 0), (1, 1), (2, 2), (3, 3), (4, 4)])
+        self.assertEqual(sorted(map(tuple, hull(line))), [(0, 0), (4, 4)])
 
 
 if __name__ == "__main__":

@@ -77,7 +77,7 @@ class ChangeTest(unittest.TestCase):
         self.assertEqual(change("turn", low, x_deg=20).stance.lift_mm, 2)
 
     def test_the_limit_comes_from_printer_and_material(self):
-        self.assertEqual(SHEET.limit, 54)
+        self.assertEqual(SHEET.limit, 45)
         self.assertEqual(change("material", material="TPU").limit, 47)
         self.assertEqual(change("printer", change("limit", limit_deg=33), printer="Reed 190").limit, 33)
 
@@ -157,8 +157,8 @@ class ChangeTest(unittest.TestCase):
             ("stance", {"quaternion": [0, 0, 0, 0], "name": "x"}), ("turn", {"x_deg": 400}),
             ("turn", {"x_deg": "inf"}), ("lift", {"lift_mm": -1}), ("lift", {"lift_mm": 5000}),
             ("supports", {"gap_mm": "1.5 layers"}), ("supports", {"gap_mm": "a hair"}),
-            ("supports", {"gap_below_mm": "99 layers"}), ("supports", {"walls": 0}),
-            ("supports", {"fill_percent": 101}), ("style-patch", {"patches": ["0123456789"]}),
+            ("supports", {"gap_below_mm": "99 layers"}), ("supports", {"sturdiness": 49}),
+            ("supports", {"sturdiness": 401}), ("style-patch", {"patches": ["0123456789"]}),
             ("supports", {"gap_mm": -1}), ("supports", {"spacing_mm": 0}), ("footing", {"footing": "moat"}),
             ("footing", {"footing": "brim", "lines": 0}), ("process", {"walls": 0, "infill_percent": 10}),
             ("process", {"walls": 2, "infill_percent": 101}), ("material", {"material": "Tough resin"}),

@@ -69,7 +69,7 @@ class FixtureTest(unittest.TestCase):
         ids = {}
         for _, job, _, _, text in self.steps:
             sheet = read_sheet(text)
-            self.assertEqual(sheet.schema_version, 2)
+            self.assertEqual(sheet.schema_version, 3)
             for item in sheet.items:
                 ids.setdefault(job, {}).setdefault(item.original.mesh, set()).add(item.id)
         for job, by_mesh in ids.items():

@@ -103,8 +103,9 @@ class AppCase(unittest.TestCase):
         client.__exit__(None, None, None)
         folder.cleanup()
 
-    def upload(self, data, name="part.stl"):
-        return self.client.post("/api/jobs", params={"name": name}, content=data)
+    def upload(self, data, name="part.stl", printer="Sedge 300", material="PLA"):
+        asked = {"name": name, "printer": printer, "material": material}
+        return self.client.post("/api/jobs", params=asked, content=data)
 
     def job(self, data, name="part.stl"):
         answer = self.upload(data, name)

@@ -139,7 +139,7 @@ class KillTest(unittest.TestCase):
 
     def orphans_end(self, server):
         """Processes of a server that is gone end by themselves."""
-        group, until = server.process.pid, time.monotonic() + 20
+        group, until = server.process.pid, time.monotonic() + 60
         while left := members(group):
             self.assertLess(time.monotonic(), until, f"{left} live on")
             time.sleep(0.05)

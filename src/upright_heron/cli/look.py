@@ -250,6 +250,7 @@ def _stance(
         "fits": fits,
         "score": score,
         "holding_mm3": found.holding_mm3,
+        "clear_overhang_mm2": found.clear_overhang_mm2,
     }
 
 

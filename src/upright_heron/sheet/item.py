@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -112,6 +112,8 @@ class Decisions(Document):
     # Holes and channels narrower than this are proposed to be kept clear.
     channel_mm: Annotated[Length, Field(gt=0, le=200)] | None = None
     marks: PaintedMarks | None = None
+    # What becomes of supports that came with the file.
+    brought: Literal["none", "asked", "kept", "left"] = "none"
 
     @cached_property
     def decided(self) -> str:
@@ -171,6 +173,11 @@ class Item(Decisions):
     def stem(self) -> str:
         """Name of the file that it came in, without its ending."""
         return self.part.file_name.rsplit(".", 1)[0]
+
+
+def brought_first(part: Part) -> Literal["none", "asked"]:
+    """What becomes of the supports that came with a new part: it is asked, where there are any."""
+    return "asked" if part.brought is not None else "none"
 
 
 def fresh_id(part: Part, taken: set[str]) -> str:

@@ -19,7 +19,7 @@ from .item import Decisions, Item
 from .process import FilamentSupports, Preset, Process, ResinSupports, Second, usual_supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
-SCHEMA = 2
+SCHEMA = 3
 
 
 class Instance(Document):
@@ -56,6 +56,8 @@ class JobSettings(Document):
     # A copy of the preset that was taken, to tell what differs from it.
     preset: Preset | None = None
     notes: str = Field(default="", max_length=4000)
+    # What nobody has chosen yet: the usual stands in, and the page asks.
+    asked: tuple[Literal["printer", "material"], ...] = ()
 
     @property
     def thinnest_mm(self) -> float:
@@ -117,7 +119,7 @@ class JobSettings(Document):
 class JobSheet(JobSettings):
     """One job: everything that was decided, and nothing that is computed from it."""
 
-    schema_version: Literal[2] = 2
+    schema_version: Literal[3] = 3
     items: Annotated[tuple[Item, ...], Field(min_length=1)]
     plates: Annotated[tuple[Plate, ...], Field(min_length=1)] = (Plate(),)
 
@@ -297,6 +299,7 @@ class DecidedSheet(JobSettings, Decisions):
     def setting(self, *, load: bool = True) -> Setting:
         """What the figures of a stance depend on besides the part; with where the load points, or without."""
         painted = self.show_is_painted
+        footing = self.footing_settings()
         return Setting(
             printer=self.machine,
             material=self.stuff,
@@ -308,6 +311,9 @@ class DecidedSheet(JobSettings, Decisions):
             show=None if painted else self.show,
             load=self.load if load else None,
             painted=painted,
+            around_mm=footing.reach_mm,
+            under_mm=footing.raise_mm(self.layer_mm),
+            held=footing.reach_mm > 0 and self.supports is not None,
         )
 
 

@@ -29,6 +29,13 @@ class PaintedMarks(Document):
     show: str = ""
 
 
+class Brought(Document):
+    """Supports that the file of a part holds beside it, in its frame and unit: kept apart, as a mesh."""
+
+    mesh: Digest
+    count: int
+
+
 class Part(Document):
     """A surface with the facts that never change."""
 
@@ -50,6 +57,8 @@ class Part(Document):
     mm_per_number: float = 1.0
     # What the file came painted with.
     painted: PaintedMarks | None = None
+    # Supports that came with it.
+    brought: Brought | None = None
 
 
 Share = Annotated[float, Field(gt=0, le=1e4, allow_inf_nan=False)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from enum import StrEnum
 from typing import Annotated, Literal
 
@@ -11,6 +12,7 @@ from ..core.errors import BadValue
 from ..core.footing.footing import FootingKind
 from ..core.machines.catalogue import Printer, Technology
 from ..core.supports.demand.patches import Hold, Style
+from ..core.supports.filament.thickness import thickness
 from ..core.supports.model import SupportSettings
 from ..core.units import length_mm, number
 from .document import Document, Length, Name
@@ -18,8 +20,7 @@ from .document import Document, Length, Name
 # Fields of ``FilamentSupports`` that the core takes as they are.
 SAME = (
     "clearance_mm", "spacing_mm", "from_plate", "line_spacing_mm", "line_angle_deg",
-    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "branch_mm", "trunk_mm", "taper_mm", "walls",
-    "every", "brim_mm",
+    "interface_layers", "slit_mm", "smallest_mm2", "branch_deg", "every", "brim_mm",
 )  # fmt: skip
 
 
@@ -61,11 +62,8 @@ class FilamentSupports(Document):
     # The longest bridge that is left to carry itself in this job; where not given, what the material spans.
     bridge_mm: Annotated[Length, Field(ge=0, le=500)] | None = None
     branch_deg: Annotated[float, Field(ge=5, le=60)] = 40.0
-    branch_mm: Annotated[Length, Field(ge=0.6, le=10)] = 1.2
-    trunk_mm: Annotated[Length, Field(ge=1, le=40)] = 8.0
-    taper_mm: Annotated[Length, Field(ge=0, le=2)] = 0.24
-    walls: Annotated[int, Field(ge=1, le=10)] = 2
-    fill_percent: Annotated[float, Field(ge=0, le=100)] = 0.0
+    # How thick branches are for what they carry: 100 is usual.
+    sturdiness: Annotated[float, Field(ge=50, le=400)] = 100.0
     # Lines and grids are printed in every so many layers, as much thicker.
     every: Annotated[int, Field(ge=1, le=4)] = 1
     brim_mm: Annotated[Length, Field(ge=0, le=20)] = 0.0
@@ -87,7 +85,7 @@ class FilamentSupports(Document):
             gap_mm=self.gap_mm if above is None else above * layer_mm,
             gap_below_mm=self.gap_below_mm if below is None else below * layer_mm,
             otherwise=frozenset(patch for patch, only in self.plate_only.items() if only != self.from_plate),
-            fill=self.fill_percent / 100.0,
+            **asdict(thickness(self.sturdiness)),
             **same,
         )
 

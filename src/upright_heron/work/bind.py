@@ -16,6 +16,7 @@ from ..core.recipes.handoff import MARKS
 from ..core.recipes.part import CAME, MARKS_DEMAND, MARKS_SHOW, MESH
 from ..core.recipes.supports_filament import AROUND, KEPT
 from ..core.split.grid import box_for
+from ..core.supports.filament.thickness import thickness
 from ..sheet.item import HandWork, Variant
 from ..sheet.models import DecidedSheet, ItemSheet, JobSheet
 from ..sheet.process import Second
@@ -331,7 +332,7 @@ def _demand(sheet: DecidedSheet) -> s.Demand | None:
         steady_at=asked.steady_at,
         let_be=frozenset(sheet.accepted),
         spacing_mm=asked.spacing_mm,
-        branch_mm=asked.branch_mm,
+        branch_mm=thickness(asked.sturdiness).branch_mm,
         clearance_mm=asked.clearance_mm,
         branch_deg=asked.branch_deg,
         from_plate=asked.from_plate,
@@ -421,6 +422,7 @@ def _choices(sheet: DecidedSheet) -> s.Choices:
         is_cut=sheet.grid is not None,
         has_supports=sheet.supports is not None,
         footing=sheet.footing.kind,
+        brought=sheet.brought == "asked",
     )
 
 

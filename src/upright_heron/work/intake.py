@@ -4,25 +4,30 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import PurePath
 from typing import NamedTuple
 
+import numpy as np
+
 from ..core.errors import BadValue
 from ..core.formats.read import SUFFIXES, read
-from ..core.formats.reading import MM_OF
+from ..core.formats.reading import MM_OF, finish
 from ..core.geometry.mesh import Mesh, facts
 from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
 from ..core.health.mend import Mended, mend
 from ..core.health.patching import separated
+from ..core.layers.stack import LayerStack
 from ..core.machines.catalogue import Printer, Technology, printer
 from ..core.machines.coupons import coupon
 from ..core.progress import Progress, silent
 from ..core.split.grid import Split
-from ..sheet.item import Item, fresh_id
+from ..core.stance.pose import place
+from ..core.supports.byhand.brought import brought_columns
+from ..sheet.item import UPRIGHT, HandWork, Item, brought_first, fresh_id
 from ..sheet.models import ItemSheet, JobSheet
-from ..sheet.part import Part, Size
+from ..sheet.part import Brought, Part, Size
 from ..sheet.process import usual_footing
 from ..sheet.shop import Calibration
 from ..store.store import Store
@@ -31,7 +36,9 @@ from .marking import carried_over, kept
 DEFAULT_PRINTER = "Sedge 300"
 MOST_JOBS = 50
 # What a job made of a body or piece has from the job it comes from.
-TAKEN_ALONG = ("printer", "own_printer", "material", "own_material", "calibration", "layer_mm", "process")
+TAKEN_ALONG = (
+    "printer", "own_printer", "material", "own_material", "calibration", "layer_mm", "process", "asked",
+)  # fmt: skip
 
 
 def clean_name(file_name: str) -> str:
@@ -62,14 +69,18 @@ def take_in(data: bytes, file_name: str, store: Store, tolerance_mm: float = 0.1
     contents = read(data, file_name, tolerance_mm=tolerance_mm)
     reading = contents.whole()
     notes = []
-    if len(contents.bodies) > 1:
-        notes.append(f"{len(contents.bodies)} bodies of the file are kept together.")
+    if len(contents.parts) > 1:
+        notes.append(f"{len(contents.parts)} bodies of the file are kept together.")
     if reading.dropped:
         notes.append(f"{reading.dropped} facets without area were left out.")
     if reading.turned:
         notes.append("The surface faced inwards and was turned outwards.")
     came = Came(clean_name(file_name), contents.format, contents.unit, MM_OF[contents.unit or "millimeter"])
     part = described(reading.mesh, came, tuple(notes), store)
+    if contents.supports:
+        beside = finish(np.concatenate([body.corners for body in contents.supports]))
+        brought = Brought(mesh=store.keep_mesh(beside.mesh), count=len(contents.supports))
+        part = part.model_copy(update={"brought": brought})
     if reading.marks is None:
         return part
     fine = refined(reading.mesh)
@@ -204,6 +215,66 @@ def pieces(sheet: ItemSheet, made: Split, store: Store) -> tuple[tuple[Part, ...
     return tuple(parts), tuple(paths)
 
 
+class Bringing(NamedTuple):
+    """What comes of keeping supports that came with a file.
+
+    Attributes
+    ----------
+    hand : HandWork
+        With them among what hands made, for the stance with this lift.
+    lift_mm : float
+        How high above the plate the part stands on them.
+    kept, left : int
+        Bodies that are kept, and those that are left out because they are open.
+    """
+
+    hand: HandWork
+    lift_mm: float
+    kept: int
+    left: int
+
+
+def bringing(sheet: ItemSheet, store: Store, layers_of: Callable[[ItemSheet], LayerStack]) -> Bringing:
+    """Make columns of the supports that came with a part, where they stood below it.
+
+    Parameters
+    ----------
+    sheet : ItemSheet
+        In the stance that the part came in.
+    store : Store
+    layers_of : callable
+        Makes the layers of the part of a sheet.
+
+    Raises
+    ------
+    BadValue
+        There are none, the part was turned, it is a resin part, or none of them is closed.
+    """
+    brought = sheet.original.brought
+    if brought is None:
+        raise BadValue("The file of this part holds no supports.", "Make supports in their section.")
+    if sheet.is_resin:
+        raise BadValue(
+            "Supports of a file are kept on filament printers only.", "Leave them out, and make stilts."
+        )
+    if sheet.stance.quaternion != UPRIGHT:
+        raise BadValue(
+            "These supports stand under the part as it came, and it has been turned.",
+            "Stand it as it came first, or leave them out.",
+        )
+    mesh = store.mesh(brought.mesh).sized(sheet.size.factors)
+    part = store.mesh(sheet.part.mesh)
+    lift = max(0.0, float(part.bounds[0][2] - mesh.bounds[0][2]))
+    stance = sheet.stance.model_copy(update={"lift_mm": round(lift, 6)})
+    lifted = sheet.model_copy(update={"stance": stance})
+    where = place(part, np.eye(3), lifted.lift_mm)
+    made, left = brought_columns(where.apply(mesh), layers_of(lifted))
+    if not made:
+        raise BadValue("The supports of this file are open surfaces.", "Leave them out.")
+    hand = HandWork(of=lifted.stance_id, kept=store.keep_supports(made), count=len(made))
+    return Bringing(hand, stance.lift_mm, len(made), left)
+
+
 def coupon_part(kind: str, store: Store) -> Part:
     """The part of a coupon; see ``core.machines.coupons`` for the kinds."""
     return take_in(write_stl(coupon(kind)), f"{kind}-coupon.stl", store)
@@ -212,13 +283,20 @@ def coupon_part(kind: str, store: Store) -> Part:
 def new_item(part: Part, machine: Printer, taken: set[str] | None = None) -> Item:
     """An item of a new part, with the usual footing of a printer."""
     return Item(
-        id=fresh_id(part, taken or set()), part=part, footing=usual_footing(machine), marks=part.painted
+        id=fresh_id(part, taken or set()),
+        part=part,
+        footing=usual_footing(machine),
+        marks=part.painted,
+        brought=brought_first(part),
     )
 
 
-def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> JobSheet:
-    """Sheet of a new job with the usual settings of a printer; nothing is carried over from other jobs."""
-    machine = printer(printer_name)
+def new_sheet(part: Part, name: str, printer_name: str | None = None) -> JobSheet:
+    """Sheet of a new job with the usual settings of a printer; nothing is carried over from other jobs.
+
+    Where no printer is named one stands in, and the sheet says that nobody chose it.
+    """
+    machine = printer(printer_name or DEFAULT_PRINTER)
     stuff = "PLA" if machine.technology is Technology.FILAMENT else "Standard resin"
     return JobSheet.of(
         [new_item(part, machine)],
@@ -226,6 +304,7 @@ def new_sheet(part: Part, name: str, printer_name: str = DEFAULT_PRINTER) -> Job
         printer=machine.name,
         material=stuff,
         layer_mm=machine.layer_mm,
+        asked=() if printer_name else ("printer", "material"),
     )
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..core.footing.footing import Footing
-from ..core.handoff.preflight import Check, worst_first
+from ..core.handoff.preflight import Check, unchosen, worst_first
 from ..core.hanging.findings import Finding
 from ..core.hanging.overhang_regions import Region
 from ..core.health.report import Report
@@ -139,6 +139,8 @@ def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
             found = own.preflight if name == sheet.id else brief.checks if brief is not None else ()
             checks += [replace(check, item=name) for check in found]
     checks += plate.get("plate_checks") or ()
+    if job.asked:
+        checks.append(unchosen(job.printer, job.material, job.asked))
     return replace(
         own, variants=variants, briefs=briefs, preflight=worst_first(checks), arranged=plate.get("arranged")
     )

@@ -13,6 +13,7 @@ from typing import Any
 from ..core.errors import Cancelled
 from ..core.geometry.mesh import Mesh
 from ..core.keys import Keys
+from ..core.layers.stack import LayerStack
 from ..core.maker import Bound, Maker, Recent
 from ..core.progress import Progress
 from ..core.split.grid import Split
@@ -22,7 +23,7 @@ from ..sheet.part import PaintedMarks, Part, Size
 from ..store.store import Store
 from .bind import keys_of
 from .ends import end_with_server
-from .intake import bodies, coupon_part, mended, pieces, resized, take_in
+from .intake import Bringing, bodies, bringing, coupon_part, mended, pieces, resized, take_in
 from .marking import carried_over
 from .sources import ResultMemory, load_from
 
@@ -147,6 +148,17 @@ def mend(task: int, lane: int, sheet: ItemSheet, steps: tuple[str, ...] | None) 
         done.others,
         carried_over(sheet, _mesh(sized), _store),
     )
+
+
+def bring(task: int, lane: int, sheet: ItemSheet) -> Bringing:
+    """Keep the supports that came with the part of a sheet; see ``work.intake.bringing``."""
+    maker = _maker(_reporter(task, lane), task)
+
+    def layers_of(lifted: ItemSheet) -> LayerStack:
+        stack: LayerStack = maker.make(keys_of(lifted), "layers")
+        return stack
+
+    return bringing(sheet, _store, layers_of)
 
 
 def separate(task: int, lane: int, sheet: ItemSheet) -> list[Part]:

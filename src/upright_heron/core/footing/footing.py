@@ -53,6 +53,21 @@ class FootingSettings:
     raft_layers: int = 4
     gap_mm: float = 0.25
 
+    @property
+    def reach_mm(self) -> float:
+        """How far it reaches past the outline of what it holds."""
+        lines = self.lines * self.line_width_mm
+        return {
+            FootingKind.NONE: 0.0,
+            FootingKind.BRIM: lines,
+            FootingKind.SKIRT: self.distance_mm + lines,
+            FootingKind.RAFT: self.margin_mm,
+        }[self.kind]
+
+    def raise_mm(self, layer_mm: float) -> float:
+        """How far part and supports move up for it, with layers so high."""
+        return self.raft_layers * layer_mm + self.gap_mm if self.kind is FootingKind.RAFT else 0.0
+
 
 @stored("footing")
 @dataclass(frozen=True, eq=False)
@@ -133,9 +148,8 @@ def make_footing(first: CrossSection, settings: FootingSettings, layer_mm: float
         inner = filled(grown(filled(first), settings.distance_mm))
         return Footing(grown(inner, width) - inner, 1, layer_mm, 0.0)
     if settings.kind is FootingKind.RAFT:
-        height = settings.raft_layers * layer_mm
         slab = filled(grown(first, settings.margin_mm))
-        return Footing(slab, settings.raft_layers, layer_mm, height + settings.gap_mm)
+        return Footing(slab, settings.raft_layers, layer_mm, settings.raise_mm(layer_mm))
     return Footing(CrossSection(), 0, layer_mm, 0.0)
 
 

@@ -46,11 +46,23 @@ class Reading:
 
 @dataclass(frozen=True, slots=True)
 class Body:
-    """One named body of a file: corners (m, 3, 3) float32 of its facets, mm, and marks (m,) uint8 of them."""
+    """One named body of a file.
+
+    Attributes
+    ----------
+    name : str
+    corners : (m, 3, 3) float32
+        Of its facets, mm.
+    marks : (m,) uint8 or None
+        Of its facets.
+    support : bool
+        The file says that it is a support of the others.
+    """
 
     name: str
     corners: NDArray[np.float32]
     marks: NDArray[np.uint8] | None = None
+    support: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,14 +82,25 @@ class Contents:
     unit: str | None
     bodies: tuple[Body, ...]
 
+    @property
+    def parts(self) -> tuple[Body, ...]:
+        """The bodies of the part: all but its supports, unless there is nothing else."""
+        return tuple(body for body in self.bodies if not body.support) or self.bodies
+
+    @property
+    def supports(self) -> tuple[Body, ...]:
+        """What the file holds of supports for the part."""
+        every = all(body.support for body in self.bodies)
+        return () if every else tuple(body for body in self.bodies if body.support)
+
     def whole(self) -> Reading:
-        """All bodies together as one mesh.
+        """All bodies of the part together as one mesh.
 
         Raises
         ------
         EmptyFile, BadCoordinates, NoExtent
         """
-        kept = [body for body in self.bodies if len(body.corners)]
+        kept = [body for body in self.parts if len(body.corners)]
         whole = finish(
             np.concatenate([body.corners for body in kept]) if kept else np.zeros((0, 3, 3), np.float32)
         )

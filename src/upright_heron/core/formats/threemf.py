@@ -17,6 +17,8 @@ from .xml import parse
 # Marks of the part, beside the core of the format: programs that do not know it leave it alone.
 MARKS = "urn:upright-heron:marks:1"
 WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show"}
+# Types of objects that hold others up: 3MF Core Specification 1.3, chapter 4.1.
+SUPPORT_TYPES = frozenset({"support", "solidsupport"})
 DEEPEST = 32
 MOST_FACETS = 30_000_000
 
@@ -111,7 +113,7 @@ def read_3mf(data: bytes) -> Contents:
                 corners = (np.concatenate([part for part, _ in parts]) * scale).astype(np.float32)
             marks = np.concatenate([painted for _, painted in parts])
             name = known.name or f"object {number}"
-            bodies.append(Body(name, corners, marks if marks.any() else None))
+            bodies.append(Body(name, corners, marks if marks.any() else None, known.type in SUPPORT_TYPES))
     if not bodies:
         raise EmptyFile("The package builds nothing that has a surface.", EXPORT_AGAIN)
     return Contents("3MF", unit, tuple(bodies))

@@ -9,6 +9,7 @@ from enum import StrEnum
 from ..hanging.findings import Family, Finding, State
 from ..machines.catalogue import Technology
 from ..plates.arrange import Rectangle, overlapping
+from ..plates.extent import Extent, Printed, around, move_onto, swing_that_fits
 from ..plates.fit import Fit
 from ..supports.support_set import Fault, FaultKind
 from ..tags import stored
@@ -26,9 +27,21 @@ class Weight(StrEnum):
 LEAST_OVERHANG_MM2 = 25.0
 # Less contact than this wants a wider footing (common practice).
 LEAST_CONTACT_MM2 = 20.0
+# What reaches less past the edge of a plate comes from rounding a place that was typed.
+EDGE_MM = 1e-3
 
 
-@stored("check")
+@stored("place-on-plate")
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where an item goes on its plate (mm, from the middle; ``None`` where it is arranged), and its swing."""
+
+    x_mm: float | None
+    y_mm: float | None
+    swing_deg: float
+
+
+@stored("check", 2, {1: lambda old: {**old, "place": None}})
 @dataclass(frozen=True, slots=True)
 class Check:
     """One line of the list.
@@ -44,6 +57,8 @@ class Check:
         Where it is mended.
     item : str
         Id of the item it is about, where there are several.
+    place : Place or None
+        Where the item stands well.
     """
 
     weight: Weight
@@ -51,6 +66,23 @@ class Check:
     mend: str
     topic: Topic
     item: str = ""
+    place: Place | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Stood:
+    """An item that stands somewhere on a plate: its name, what is printed of it, its place (mm) and swing."""
+
+    name: str
+    extent: Extent
+    x_mm: float
+    y_mm: float
+    swing_deg: float
+
+    @property
+    def box(self) -> Rectangle:
+        """Box round it, from the middle of the plate."""
+        return self.extent.box(self.swing_deg).moved(self.x_mm, self.y_mm)
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +117,7 @@ def preflight(
     findings: Sequence[Finding] | None,
     faults: Sequence[Fault] = (),
     trapped: int = 0,
+    brought: bool = False,
 ) -> list[Check]:
     """List what is wrong or doubtful; ``None`` stands for what is not known yet.
 
@@ -104,6 +137,8 @@ def preflight(
         What the check of the supports found.
     trapped : int
         Supports that cannot be got out.
+    brought : bool
+        The file holds supports, and nobody said what becomes of them.
 
     Returns
     -------
@@ -111,6 +146,9 @@ def preflight(
         What is wrong first.
     """
     found = _surface(closed, left, fit, is_split)
+    if brought:
+        text = "The file holds supports beside the part, and they are left out."
+        found.append(Check(Weight.DOUBTFUL, text, "Say whether to keep them.", Topic.PART))
     if is_split:
         return found
     found.extend(_open(findings or (), has_supports=standing.has_supports))
@@ -125,6 +163,13 @@ def preflight(
         text = "The part is lifted and nothing stands under it."
         found.append(Check(Weight.WRONG, text, "Make supports, or set the lift to 0.", Topic.STANCE))
     return worst_first(found)
+
+
+def unchosen(printer: str, material: str, asked: Sequence[str]) -> Check:
+    """Tell that nobody chose the printer, the material, or both."""
+    named = " and ".join({"printer": printer, "material": material}[what] for what in asked)
+    text = f"Nobody chose {named}: {'they stand' if len(asked) > 1 else 'it stands'} in."
+    return Check(Weight.DOUBTFUL, text, "Choose, or say that it is meant.", Topic.PRINTER)
 
 
 def worst_first(found: Sequence[Check]) -> list[Check]:
@@ -145,49 +190,72 @@ def _surface(closed: bool, left: str, fit: Fit, is_split: bool) -> list[Check]:
         text = "The part is cut; it is printed as its pieces."
         mend = "Make items of the pieces, and stand and hold each."
         found.append(Check(Weight.DOUBTFUL, text, mend, Topic.SPLIT))
-    elif not fit.fits:
+    elif not fit.fits and fit.swing_deg is None:
+        # What only needs a swing is told of the plate that it stands on.
         side, over = fit.over[0]
         turn, cut = "Turn it: another stance would fit.", "Cut it into pieces, or pick a larger printer."
-        text = f"Too long by {over:.1f} mm along {side}."
+        counted = ", with supports and footing" if fit.whole else ""
+        text = f"Too long by {over:.1f} mm along {side}{counted}."
         found.append(Check(Weight.WRONG, text, turn if fit.turned else cut, Topic.SPLIT))
     return found
 
 
-def plate_checks(
-    names: Sequence[str], boxes: Sequence[Rectangle], build_mm: tuple[float, float, float]
-) -> list[Check]:
-    """List what stands off a plate or over something else, by the boxes round what is printed.
+def plate_checks(stood: Sequence[Stood], build_mm: tuple[float, float, float]) -> list[Check]:
+    """List what reaches past the edge of a plate or stands in the way of something else.
 
     Parameters
     ----------
-    names : sequence of str
-        Of what stands on the plate; the same one may stand there more than once.
-    boxes : sequence of Rectangle
-        Where each stands, from the middle of the plate, mm.
+    stood : sequence of Stood
+        What stands on the plate; the same item may stand there more than once.
     build_mm : (x, y, z)
 
     Returns
     -------
     list of Check
-        With the name of what each is about.
+        With the name of what each is about, and where it would stand well.
     """
-    x, y = build_mm[0] / 2, build_mm[1] / 2
-    found = []
-    for name, box in zip(names, boxes, strict=True):
-        over = max(-x - box.low[0], -y - box.low[1], box.high[0] - x, box.high[1] - y)
-        wide, deep = box.size_mm
-        # What is too large for any place is told of the item itself.
-        if over > 1e-6 and wide <= 2 * x and deep <= 2 * y:
-            text = f"It reaches {over:.1f} mm past the edge of the plate, with supports and footing."
-            mend = "Move it on the plate, or let it be arranged."
-            found.append(Check(Weight.WRONG, text, mend, Topic.HANDOFF, name))
+    boxes = [one.box for one in stood]
+    past = [_past_the_edge(one, box, build_mm[:2]) for one, box in zip(stood, boxes, strict=True)]
+    found = [check for check in past if check is not None]
     for i, across in enumerate(overlapping(boxes)):
         if across:
             others = "another" if across == 1 else f"{across} others"
             text = f"It stands in the way of {others} on the plate."
             mend = "Move it on the plate, or let it be arranged."
-            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF, names[i]))
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF, stood[i].name))
     return found
+
+
+def _past_the_edge(one: Stood, box: Rectangle, plate_mm: tuple[float, float]) -> Check | None:
+    """Tell by how much something reaches past the edge, and the smallest move or swing that mends it."""
+
+    def over(box: Rectangle) -> float:
+        ends = zip(box.low, box.high, plate_mm, strict=True)
+        return max(max(-side / 2 - low, high - side / 2) for low, high, side in ends)
+
+    if over(box) <= EDGE_MM:
+        return None
+    move = move_onto(box, plate_mm)
+    if move is not None:
+        place = Place(round(one.x_mm + move[0], 4), round(one.y_mm + move[1], 4), one.swing_deg)
+        ways = zip(move, "xy", strict=True)
+        mend = f"Move it {' and '.join(f'{abs(by):.1f} mm along {axis}' for by, axis in ways if by)}."
+    else:
+        swing = swing_that_fits(one.extent.corners, plate_mm)
+        if swing is None:
+            # What is too large for any place is told of the item itself.
+            return None
+        place = Place(None, None, swing)
+        mend = f"Swing it to {swing:g}°: so it fits." if swing else "Swing it back: so it fits."
+    past = {
+        what: over(around(corners, one.swing_deg).moved(one.x_mm, one.y_mm))
+        for what, corners in one.extent.plans.items()
+    }
+    named = [what.value for what in Printed if past.get(what, 0.0) > EDGE_MM]
+    words = " and ".join(named)
+    reach = "reach" if len(named) > 1 or named[0] == Printed.SUPPORTS else "reaches"
+    text = f"{words[:1].upper()}{words[1:]} {reach} {over(box):.1f} mm past the edge of the plate."
+    return Check(Weight.WRONG, text, mend, Topic.HANDOFF, one.name, place)
 
 
 def _supports(faults: Sequence[Fault], trapped: int) -> list[Check]:

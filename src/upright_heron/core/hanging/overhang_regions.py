@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ..geometry.adjacency import across_edges
@@ -238,35 +239,55 @@ def _kind(
 
 def _bridge(boundary: NDArray[np.float64], held: NDArray[np.bool_]) -> Bridge | None:
     """The way across a region that is held at both ends and shortest, or ``None``."""
-    best: Bridge | None = None
-    flat = boundary[:, :, :2]
-    for degrees in _directions(flat, held):
-        a = np.radians(degrees)
-        along = flat @ np.array([np.cos(a), np.sin(a)])
-        across = flat @ np.array([-np.sin(a), np.cos(a)])
-        low, high = float(across.min()), float(across.max())
-        # Off the corners, which lie at the ends of the range.
-        rows = low + (np.arange(LINES) + 0.5) * (high - low) / LINES
+    flat = np.ascontiguousarray(boundary[:, :, :2])
+    ways = _directions(flat, held)
+    best, span, width = _shortest_across(flat, held, np.radians(ways), LINES, HELD)
+    return Bridge(span, width, float(ways[best] % 180.0)) if best >= 0 else None
+
+
+@njit(cache=True, nogil=True)
+def _shortest_across(flat, held, angles, lines, least_held):  # type: ignore[no-untyped-def]
+    """Number of the way across a region that is held and shortest (-1 without one), its span and width.
+
+    ``flat`` are the edges round the region in plan (e, 2, 2), ``held`` says which of them hold. In each
+    direction so many lines run across; so much of their length has to be held at both ends.
+    """
+    count = len(flat)
+    best, best_span, best_width = -1, 0.0, 0.0
+    along, across = np.empty((count, 2)), np.empty((count, 2))
+    at, hold = np.empty(count), np.empty(count, np.bool_)
+    for k in range(len(angles)):
+        c, s = np.cos(angles[k]), np.sin(angles[k])
+        low, high = np.inf, -np.inf
+        for e in range(count):
+            for p in range(2):
+                x, y = flat[e, p, 0], flat[e, p, 1]
+                along[e, p], across[e, p] = x * c + y * s, y * c - x * s
+                low, high = min(low, across[e, p]), max(high, across[e, p])
         if high - low < 1e-6:
             continue
-        inside = total = 0.0
-        longest = 0.0
-        for row in rows:
-            crosses = (across[:, 0] <= row) != (across[:, 1] <= row)
-            if not crosses.any():
-                continue
-            p, q = across[crosses, 0], across[crosses, 1]
-            t = (row - p) / (q - p)
-            at = along[crosses, 0] + t * (along[crosses, 1] - along[crosses, 0])
-            order = np.argsort(at)
-            ends, hold = at[order], held[crosses][order]
-            lengths, both = np.diff(ends)[0::2], (hold[:-1] & hold[1:])[0::2]
-            total += float(lengths.sum())
-            inside += float(lengths[both].sum())
-            longest = max(longest, float(lengths.max(initial=0.0)))
-        if total > 0 and inside >= HELD * total and (best is None or longest < best.span_mm - 1e-9):
-            best = Bridge(longest, high - low, float(degrees % 180.0))
-    return best
+        inside = total = longest = 0.0
+        for line in range(lines):
+            # Off the corners, which lie at the ends of the range.
+            row = low + (line + 0.5) * (high - low) / lines
+            n = 0
+            for e in range(count):
+                p, q = across[e, 0], across[e, 1]
+                if (p <= row) != (q <= row):
+                    t = (row - p) / (q - p)
+                    at[n], hold[n] = along[e, 0] + t * (along[e, 1] - along[e, 0]), held[e]
+                    n += 1
+            order = np.argsort(at[:n])
+            for i in range(0, n - 1, 2):
+                a, b = order[i], order[i + 1]
+                length = at[b] - at[a]
+                total += length
+                if hold[a] and hold[b]:
+                    inside += length
+                    longest = max(longest, length)
+        if total > 0 and inside >= least_held * total and (best < 0 or longest < best_span - 1e-9):
+            best, best_span, best_width = k, longest, high - low
+    return best, best_span, best_width
 
 
 def _directions(flat: NDArray[np.float64], held: NDArray[np.bool_]) -> NDArray[np.float64]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -38,13 +37,17 @@ class Rectangle:
         (a, b), (c, d) = self.low, self.high
         return Rectangle((a + x_mm, b + y_mm), (c + x_mm, d + y_mm))
 
-    def swung(self, degrees: float) -> Rectangle:
-        """Return the rectangle round it once it is swung about the origin, counter-clockwise."""
-        c, s = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))
-        corners = [(c * x - s * y, s * x + c * y) for x in (self.low[0], self.high[0])
-                   for y in (self.low[1], self.high[1])]  # fmt: skip
-        xs, ys = zip(*corners, strict=True)
-        return Rectangle((min(xs), min(ys)), (max(xs), max(ys)))
+    @property
+    def to_middle(self) -> Point:
+        """What brings its middle to the origin."""
+        return -(self.low[0] + self.high[0]) / 2, -(self.low[1] + self.high[1]) / 2
+
+
+def round_all(boxes: Sequence[Rectangle]) -> Rectangle:
+    """Return the rectangle round some others."""
+    low, high = np.array([box.low for box in boxes]), np.array([box.high for box in boxes])
+    (a, b), (c, d) = low.min(axis=0).tolist(), high.max(axis=0).tolist()
+    return Rectangle((a, b), (c, d))
 
 
 # Rectangles that share less than this touch and do not overlap.
@@ -61,7 +64,9 @@ def overlapping(boxes: Sequence[Rectangle]) -> list[int]:
     return [int(count) for count in both.sum(axis=1)]
 
 
-def in_rows(boxes: Sequence[Rectangle], gap_mm: float = ROW_GAP_MM) -> list[Point]:
+def in_rows(
+    boxes: Sequence[Rectangle], gap_mm: float = ROW_GAP_MM, room_mm: Point | None = None
+) -> list[Point]:
     """Set boxes out in rows beside each other, about as wide as deep, none over another.
 
     Parameters
@@ -70,6 +75,8 @@ def in_rows(boxes: Sequence[Rectangle], gap_mm: float = ROW_GAP_MM) -> list[Poin
         Each in a frame of its own.
     gap_mm : float
         Clear distance between neighbours.
+    room_mm : (x, y), optional
+        Where they should find room; rows are as wide as that where they are too deep otherwise.
 
     Returns
     -------
@@ -77,7 +84,18 @@ def in_rows(boxes: Sequence[Rectangle], gap_mm: float = ROW_GAP_MM) -> list[Poin
         What each is moved by; all together are centred on the origin.
     """
     sides = [box.size_mm for box in boxes]
-    width = sum((w + gap_mm) * (d + gap_mm) for w, d in sides) ** 0.5
+    square = sum((w + gap_mm) * (d + gap_mm) for w, d in sides) ** 0.5
+    moves = _rows(boxes, gap_mm, square)
+    if room_mm is not None and boxes:
+        wide, deep = round_all([box.moved(*by) for box, by in zip(boxes, moves, strict=True)]).size_mm
+        if wide > room_mm[0] or deep > room_mm[1]:
+            moves = _rows(boxes, gap_mm, room_mm[0])
+    return moves
+
+
+def _rows(boxes: Sequence[Rectangle], gap_mm: float, width: float) -> list[Point]:
+    """Rows that are so wide at most, unless a box is wider."""
+    sides = [box.size_mm for box in boxes]
     moves: list[Point] = []
     x = y = deepest = widest = 0.0
     for box, (w, d) in zip(boxes, sides, strict=True):

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from itertools import permutations
 
+from .extent import Extent, swing_that_fits
+
 
 @dataclass(frozen=True, slots=True)
 class Fit:
@@ -16,10 +18,16 @@ class Fit:
         Room left along each side; negative where the part is too long.
     turned : bool
         It does not fit as it stands, but some turn by right angles would.
+    swing_deg : float or None
+        It does not fit as it stands, but swung about the vertical by so much it does.
+    whole : bool
+        Supports and footing are counted.
     """
 
     spare_mm: tuple[float, float, float]
     turned: bool
+    swing_deg: float | None = None
+    whole: bool = False
 
     @property
     def fits(self) -> bool:
@@ -31,6 +39,16 @@ class Fit:
         """Sides that are too long, with how much, the worst first."""
         sides = [(n, -s) for n, s in zip("xyz", self.spare_mm, strict=True) if s < -1e-6]
         return sorted(sides, key=lambda side: -side[1])
+
+
+def fit_of(extent: Extent, build_mm: tuple[float, float, float]) -> Fit:
+    """Compare all that is printed of an item with a build volume; its height counts from the plate."""
+    (wide, deep), high = extent.box().size_mm, extent.high_mm[2]
+    found = fit((wide, deep, high), build_mm)
+    swing = None
+    if not found.fits and found.spare_mm[2] >= -1e-6:
+        swing = swing_that_fits(extent.corners, build_mm[:2])
+    return Fit(found.spare_mm, found.turned, swing, whole=True)
 
 
 def fit(size_mm: tuple[float, float, float], build_mm: tuple[float, float, float]) -> Fit:

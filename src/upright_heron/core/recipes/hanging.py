@@ -29,7 +29,7 @@ Painted = tuple[Mesh, NDArray[np.int64], Marks]
 
 figures_of_stance = recipe(
     "figures",
-    version=2,
+    version=3,
     stage="Figures of the stance",
     needs=(printed, maybe(shown_mesh), layers, base),
     reads=(FigureSetting, Turn, PartFacts),

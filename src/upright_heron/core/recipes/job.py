@@ -11,8 +11,9 @@ from ..hanging.findings import State
 from ..hanging.findings import listed as in_one_list
 from ..hanging.overhang_regions import Region
 from ..health.report import Report
-from ..plates.fit import Fit
-from ..plates.fit import fit as fit_of
+from ..plates.extent import Extent
+from ..plates.fit import Fit, fit_of
+from ..plates.fit import fit as fit_of_size
 from ..supports.checks.removal import Access, Out
 from ..supports.support_set import SupportSet
 from ..toolpaths.rough_estimate import Amounts, Estimate, SecondNozzle, second_nozzle, with_cost
@@ -20,6 +21,7 @@ from ..toolpaths.rough_estimate import estimate as estimate_of
 from .footing import footing
 from .hanging import all_hanging, findings, hangs, marked
 from .part import health
+from .plate import extent
 from .settings import BuildVolume, Choices, Costing, Lift, Listing, PartFacts
 from .stance import placed
 from .supports_filament import filament_supports
@@ -28,12 +30,14 @@ from .values import Brief, Findings, Holding, Listed, Marked, Placed
 
 
 @recipe(
-    "fit", version=1, needs=(placed, maybe(footing)), reads=(BuildVolume, Lift), keep=Keep.LIGHT, partial=True
+    "fit", version=2, needs=(placed, maybe(extent)), reads=(BuildVolume, Lift), keep=Keep.LIGHT, partial=True
 )
-def fit(size: Placed, made: Footing | None, room: BuildVolume, lift: Lift) -> Fit:
-    """How the size in the stance stands to the build volume, with lift and footing."""
+def fit(size: Placed, printed: Extent | None, room: BuildVolume, lift: Lift) -> Fit:
+    """How all that is printed stands to the build volume; the part alone while the rest is being made."""
+    if printed is not None:
+        return fit_of(printed, room.build_mm)
     x, y, z = size.size_mm
-    return fit_of((x, y, z + lift.mm + (made.raise_mm if made is not None else 0.0)), room.build_mm)
+    return fit_of_size((x, y, z + lift.mm), room.build_mm)
 
 
 @recipe(
@@ -141,7 +145,7 @@ def _second(made: SupportSet | None, asked: Costing) -> SecondNozzle | None:
 
 @recipe(
     "checks",
-    version=2,
+    version=3,
     needs=(fit, maybe(findings), maybe(listed), maybe(supports), maybe(access), maybe(health)),
     reads=(PartFacts, Choices, Lift),
     keep=Keep.LIGHT,
@@ -174,12 +178,13 @@ def checks(
             ),
             findings=everything.findings if everything is not None else None,
             faults=made.faults if made is not None else (),
+            brought=chosen.brought,
             trapped=sum(way.out == Out.TRAPPED for way in ways or ()),
         )
     )
 
 
-@recipe("brief", version=1, stage="Summing up", needs=(placed, estimate, listed, checks, maybe(supports)))
+@recipe("brief", version=2, stage="Summing up", needs=(placed, estimate, listed, checks, maybe(supports)))
 def brief(
     size: Placed,
     rough: Estimate,

@@ -249,6 +249,8 @@ class Choices:
     is_cut: bool
     has_supports: bool
     footing: FootingKind
+    # The file brought supports, and nobody said yet what becomes of them.
+    brought: bool
 
 
 @dataclass(frozen=True, slots=True)

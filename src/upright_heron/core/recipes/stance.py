@@ -22,7 +22,7 @@ from ..stance.pose import Placement, from_quaternion, place
 from ..stance.proposals import Found
 from ..stance.search import search as search_stances
 from ..stance.search import slicer
-from .part import fine, marks_show, printed, solid
+from .part import fine, marks_demand, marks_show, printed, solid
 from .settings import FigureSetting, LayerHeight, Lift, PaintedShow, PartFacts, SearchSetting, Turn
 from .values import Placed
 
@@ -78,10 +78,16 @@ def show_facets(marks: Marks, painted: PaintedShow) -> NDArray[np.bool_]:
     return chosen
 
 
+@recipe("clear_mesh", version=1, needs=(fine, marks_demand), keep=Keep.PASSING)
+def clear_mesh(divided: Fine, marks: Marks) -> Mesh:
+    """The facets that are painted to be kept clear."""
+    return Mesh(divided.mesh.vertices, divided.mesh.faces[marks == Mark.KEEP_CLEAR])
+
+
 @recipe(
     "base",
-    version=1,
-    needs=(printed, maybe(shown_mesh), maybe(show_facets)),
+    version=2,
+    needs=(printed, maybe(shown_mesh), maybe(show_facets), maybe(clear_mesh)),
     reads=(FigureSetting, PartFacts),
     keep=Keep.PASSING,
 )
@@ -89,11 +95,13 @@ def base(
     mesh: Mesh,
     divided: Mesh | None,
     facets: NDArray[np.bool_] | None,
+    clear: Mesh | None,
     asked: FigureSetting,
     part: PartFacts,
 ) -> Base:
     """What all stances of the part share."""
-    return Base.of(mesh if divided is None else divided, asked.setting, closed=part.closed, painted=facets)
+    whole = mesh if divided is None else divided
+    return Base.of(whole, asked.setting, closed=part.closed, painted=facets, clear=clear)
 
 
 @recipe("cutter", version=1, needs=(printed, maybe(solid)), reads=(LayerHeight, Lift), keep=Keep.PASSING)
@@ -106,9 +114,9 @@ def cutter(
 
 @recipe(
     "search",
-    version=3,
+    version=4,
     stage="Finding stances",
-    needs=(printed, maybe(solid), maybe(shown_mesh), maybe(show_facets), cutter),
+    needs=(printed, maybe(solid), maybe(shown_mesh), maybe(show_facets), maybe(clear_mesh), cutter),
     reads=SearchSetting,
 )
 def search(
@@ -116,6 +124,7 @@ def search(
     body: Solid | None,
     divided: Mesh | None,
     facets: NDArray[np.bool_] | None,
+    clear: Mesh | None,
     cut: Callable[[NDArray[np.float64]], LayerStack],
     asked: SearchSetting,
     progress: Progress,
@@ -128,6 +137,7 @@ def search(
         asked.setting,
         asked.goals,
         painted=facets,
+        clear=clear,
         closed=body is not None,
         progress=progress,
         firming=early,

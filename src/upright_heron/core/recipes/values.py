@@ -89,15 +89,6 @@ class Listed:
     findings: tuple[Finding, ...]
 
 
-@stored("extent")
-@dataclass(frozen=True, slots=True)
-class Extent:
-    """Box of all that is printed of an item, in its own frame (mm): part, supports, footing."""
-
-    low_mm: tuple[float, float, float]
-    high_mm: tuple[float, float, float]
-
-
 @stored("file-objects")
 @dataclass(frozen=True, eq=False)
 class FileObjects:

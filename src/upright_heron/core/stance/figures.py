@@ -8,9 +8,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.mesh import Mesh, mass_properties
+from ..geometry.mesh import Mesh, facet_normals, mass_properties
 from ..hanging.cups import Cup, find_cups
 from ..hanging.islands import find_islands
+from ..hanging.overhangs import threshold
 from ..layers.peel import peel_curve
 from ..layers.stack import LayerStack
 from ..machines.catalogue import Material, Printer, Technology
@@ -48,6 +49,10 @@ class Setting:
         Direction of the main load, in the frame of the part.
     painted : bool
         The show side is painted: its facets are given beside this, and the direction does not count.
+    around_mm, under_mm : float
+        How far a footing reaches past what stands on the plate, and by how much it raises the part.
+    held : bool
+        Supports stand on the plate, anywhere below the part.
     """
 
     printer: Printer
@@ -60,6 +65,28 @@ class Setting:
     show: tuple[float, float, float] | None = None
     load: tuple[float, float, float] | None = None
     painted: bool = False
+    around_mm: float = 0.0
+    under_mm: float = 0.0
+    held: bool = False
+
+    def fits(self, points: NDArray[np.float64], foot: NDArray[np.float64]) -> bool:
+        """Whether a part fits the machine as it stands, with its lift and its footing.
+
+        Parameters
+        ----------
+        points : (n, 3) float64
+            Its corners in the stance, mm.
+        foot : (k, 3) float64
+            Those of them that stand on the plate.
+        """
+        low, high = points.min(axis=0), points.max(axis=0)
+        if self.around_mm > 0:
+            # Below supports it is not known yet where they stand: anywhere under the part.
+            stands = points if self.held or self.lift_mm > 0 else foot
+            low[:2] = np.minimum(low[:2], stands[:, :2].min(axis=0) - self.around_mm)
+            high[:2] = np.maximum(high[:2], stands[:, :2].max(axis=0) + self.around_mm)
+        x, y, z = (float(v) for v in high - low)
+        return fit((x, y, z + self.lift_mm + self.under_mm), self.printer.build_mm).fits
 
     @property
     def shows(self) -> bool:
@@ -94,6 +121,7 @@ class Figures:
     support_mass_g: float
     touch_area_mm2: float
     touch_show_mm2: float
+    clear_overhang_mm2: float
     islands: int
     height_mm: float
     layer_count: int
@@ -131,6 +159,7 @@ MEANING = {
     "support_mass_g": "What such columns weigh as printed.",
     "touch_area_mm2": "Surface that supports would touch, above and where they stand on the part.",
     "touch_show_mm2": "How much of that is on the show side.",
+    "clear_overhang_mm2": "Overhang on what is kept clear: it would need support where none may be.",
     "islands": "Pieces of a layer that start in mid-air.",
     "height_mm": "From the plate to the top of the part.",
     "layer_count": "Layers of the part.",
@@ -148,7 +177,7 @@ MEANING = {
     "load_angle_deg": "Between the main load and the layers: 0 runs along them, 90 pulls them apart.",
     "seconds": "Rough time of the print with such supports.",
     "mass_g": "Rough mass of part and supports.",
-    "fits": "Whether it fits the machine as it stands.",
+    "fits": "Whether it fits the machine as it stands, with its footing.",
 }
 
 
@@ -168,11 +197,23 @@ def pixel_for(size_mm: NDArray[np.float64]) -> float:
 
 @dataclass(frozen=True, eq=False)
 class Base:
-    """What all stances of a part share: surface, corners of its hull (k, 3), centre of mass (3,)."""
+    """What all stances of a part share.
+
+    Attributes
+    ----------
+    surface : Surface
+    corners : (k, 3) float64
+        Of its hull, mm.
+    centre_mm : (3,) float64
+        Centre of mass.
+    clear : Mesh or None
+        Facets that are painted to be kept clear.
+    """
 
     surface: Surface
     corners: NDArray[np.float64]
     centre_mm: NDArray[np.float64]
+    clear: Mesh | None = None
 
     @classmethod
     def of(
@@ -182,10 +223,12 @@ class Base:
         *,
         closed: bool = True,
         painted: NDArray[np.bool_] | None = None,
+        clear: Mesh | None = None,
     ) -> Base:
         """Prepare a part; where the show side is painted, ``painted`` (m,) says which facets belong to it.
 
-        For the centre of an open part the middle of its hull's corners stands in.
+        ``clear`` has the facets that are painted to be kept clear. For the centre of an open part the middle
+        of its hull's corners stands in.
         """
         surface = Surface.of(mesh)
         corners = hull_corners(mesh.vertices)
@@ -193,6 +236,7 @@ class Base:
             replace(surface, show=show_facets(surface.normals, setting.show) if painted is None else painted),
             corners,
             mass_properties(mesh).centre_mm if closed else corners.mean(axis=0),
+            clear,
         )
 
 
@@ -257,6 +301,7 @@ def figures(
         support_mass_g=drop.support_mm3 * share * setting.material.density_g_cm3 / 1000.0,
         touch_area_mm2=overhang + drop.landing_mm2 + hold_touch,
         touch_show_mm2=touch_show,
+        clear_overhang_mm2=clear_overhang_mm2(base, rotation, float(low[2]), setting),
         islands=len(found),
         height_mm=z + setting.lift_mm,
         layer_count=len(stack),
@@ -276,8 +321,23 @@ def figures(
         load_angle_deg=load_angle_deg(rotation, setting.load),
         seconds=rough.seconds,
         mass_g=rough.mass_g,
-        fits=fit((x, y, z + setting.lift_mm), setting.printer.build_mm).fits,
+        fits=setting.fits(turned, foot + low),
     )
+
+
+def clear_overhang_mm2(
+    base: Base, rotation: NDArray[np.float64], lowest_mm: float, setting: Setting
+) -> float:
+    """Area past the limit of what is kept clear, in a stance (3, 3) whose lowest point is at that height."""
+    if base.clear is None:
+        return 0.0
+    turned = Mesh(base.clear.vertices @ rotation.T, base.clear.faces)
+    normals, areas = facet_normals(turned)
+    past = -normals[:, 2] > threshold(setting.limit_deg)
+    if setting.lift_mm <= 0:
+        tops = turned.vertices[:, 2][turned.faces].max(axis=1)
+        past &= tops > lowest_mm + base.surface.tolerance_mm
+    return float(areas[past].sum())
 
 
 def _layer(stack: LayerStack, values: NDArray[np.float64]) -> LayerFigure:

@@ -19,7 +19,6 @@ from ..geometry.mesh import Mesh, facts
 from ..geometry.solid import Solid
 from ..layers.closed_slicer import Walker
 from ..layers.stack import LayerStack, cut, layer_count
-from ..plates.fit import fit
 from ..progress import Progress, silent
 from ..toolpaths.rough_estimate import Amounts, estimate
 from .figures import Base, Figures, Setting, figures, holding, show_facets, tip_angle_deg
@@ -34,8 +33,13 @@ from .vertical_rays import Surface, plumb
 DIRECTIONS = 500
 LEANS_DEG = (10.0, 15.0, 20.0, 30.0, 45.0)
 LEANED_FACES = 4
-# Proposals closer than this are one.
-TWIN_DEG = 10.0
+# Proposals closer than this are one; so are those with the same figures, to this share, that lie on nearly
+# the same side, or on any side where the part is symmetric.
+TWIN_DEG = 15.0
+SAME_FIGURES, SAME_SIDE_DEG = 0.03, 45.0
+SYMMETRIC = 0.003
+# Smaller figures than these are none: areas mm2, volumes mm3, areas mm2, heights mm.
+NO_FIGURES = np.array([5.0, 20.0, 5.0, 0.5])
 PROPOSED = 6
 # Plumb lines across the part while weighing, and the facets that a thinned copy may keep.
 LINES_ACROSS = 110
@@ -73,6 +77,16 @@ class Candidates:
     def __len__(self) -> int:
         return len(self.rotation)
 
+    def alike(self, i: int, j: int) -> bool:
+        """Whether two ways to stand look the same: near each other, or with the same figures."""
+        cosine = float(self.rotation[i][2] @ self.rotation[j][2])
+        if cosine > math.cos(math.radians(TWIN_DEG)):
+            return True
+        a, b = np.array(self.shown[i]), np.array(self.shown[j])
+        apart = float((np.abs(a - b) / np.maximum(np.maximum(np.abs(a), np.abs(b)), NO_FIGURES)).max())
+        same_side = cosine > math.cos(math.radians(SAME_SIDE_DEG))
+        return apart <= (SAME_FIGURES if same_side else SYMMETRIC)
+
 
 def even_directions(count: int) -> NDArray[np.float64]:
     """Directions (count, 3) spread evenly: a spiral over the sphere by the golden angle.
@@ -99,10 +113,11 @@ class Scale:
         *,
         closed: bool,
         painted: NDArray[np.bool_] | None = None,
+        clear: Mesh | None = None,
     ) -> None:
         self.setting = setting
         self.mesh = mesh
-        self.base = Base.of(mesh, setting, closed=closed, painted=painted)
+        self.base = Base.of(mesh, setting, closed=closed, painted=painted, clear=clear)
         self.painted = painted
         self.corners, self.surface, self.centre = self.base.corners, self.base.surface, self.base.centre_mm
         # No stance is longer than the diagonal of the box.
@@ -144,16 +159,17 @@ class Scale:
 
     def swung(self, rotation: NDArray[np.float64]) -> tuple[NDArray[np.float64], bool]:
         """Swing a stance (3, 3) about the vertical, as little as makes it fit; tell whether it does."""
-        build, lift = self.setting.printer.build_mm, self.setting.lift_mm
-        if self.longest_mm + lift <= min(build):
+        setting = self.setting
+        build, above = setting.printer.build_mm, setting.lift_mm + setting.under_mm
+        if self.longest_mm + max(above, 2 * setting.around_mm) <= min(build):
             return rotation, True
         for degrees in SWINGS_DEG:
             turned = about_axis("z", float(degrees)) @ rotation if degrees else rotation
             reach = self.corners @ turned.T
-            x, y, z = (float(v) for v in reach.max(axis=0) - reach.min(axis=0))
-            if z + lift > build[2] + 1e-6:
+            low = float(reach[:, 2].min())
+            if float(reach[:, 2].max()) - low + above > build[2] + 1e-6:
                 return rotation, False
-            if fit((x, y, z + lift), build).fits:
+            if setting.fits(reach, reach[reach[:, 2] <= low + self.surface.tolerance_mm]):
                 return turned, True
         return rotation, False
 
@@ -277,6 +293,7 @@ def search(
     *,
     closed: bool = True,
     painted: NDArray[np.bool_] | None = None,
+    clear: Mesh | None = None,
     directions: int = DIRECTIONS,
     progress: Progress = silent,
     firming: Callable[[Found], None] | None = None,
@@ -294,6 +311,8 @@ def search(
     closed : bool
     painted : (m,) bool, optional
         Facets of the show side, where it is painted.
+    clear : Mesh, optional
+        Facets that are painted to be kept clear.
     directions : int
         Ways down of the even spread.
     progress : Progress
@@ -305,7 +324,7 @@ def search(
     Found
     """
     progress("Preparing the part", 0, 1)
-    scale = Scale(mesh, setting, closed=closed, painted=painted)
+    scale = Scale(mesh, setting, closed=closed, painted=painted, clear=clear)
     weights = goals.weights()
     candidates = Candidates()
     spread = [standing_on(d) for d in even_directions(directions)]
@@ -389,7 +408,6 @@ def _best(
     # A filament part stands on a face: on an edge or a point only where it has nothing else.
     stands = np.array([shown[2] for shown in candidates.shown]) >= LEAST_CONTACT_MM2
     free = scale.setting.resin or scale.setting.lift_mm > 0 or not (stands & candidates.fits).any()
-    twin = math.cos(math.radians(TWIN_DEG))
     chosen: list[int] = []
     allowed = None if among is None else set(among)
     for i in np.argsort(-scores, kind="stable").tolist():
@@ -397,7 +415,7 @@ def _best(
             continue
         if (some_fit and not candidates.fits[i]) or (allowed is not None and i not in allowed):
             continue
-        if all(float(candidates.rotation[i][2] @ candidates.rotation[j][2]) < twin for j in chosen):
+        if not any(candidates.alike(i, j) for j in chosen):
             chosen.append(i)
         if len(chosen) == count:
             break
@@ -447,10 +465,9 @@ def _unlike(scale: Scale, candidates: Candidates, weights: NDArray[np.float64], 
     chosen = _best(scale, candidates, weights, PROPOSED)
     # Candidate 0 is the stance the part came in.
     standing = _best(scale, candidates, weights, 2, among=resting)
-    twin = math.cos(math.radians(TWIN_DEG))
 
     def unlike(i: int, others: Sequence[int]) -> bool:
-        return all(float(candidates.rotation[i][2] @ candidates.rotation[j][2]) < twin for j in others)
+        return not any(candidates.alike(i, j) for j in others)
 
     wanted = [*(i for i in standing if unlike(i, [0])), 0]
     others = [i for i in chosen if i not in wanted and unlike(i, wanted)]

@@ -7,10 +7,11 @@ from typing import Annotated
 from pydantic import Field, TypeAdapter
 
 from .base import Change, JobChange
-from .by_hand import DropVariant, EditSupports, KeepVariant, TakeVariant
+from .by_hand import DropVariant, EditSupports, KeepBrought, KeepVariant, LeaveBrought, TakeVariant
 from .cuts import CutToGrid, JoinAgain, MakePieces
 from .items import AddItems, Mend, Paint, Resize, SeparateItem, TakeOut
 from .job import (
+    KeepMachine,
     KeepPreset,
     PickMaterial,
     PickPrinter,
@@ -56,6 +57,9 @@ AnyChange = Annotated[
     | KeepVariant
     | TakeVariant
     | DropVariant
+    | KeepBrought
+    | KeepMachine
+    | LeaveBrought
     | SetFooting
     | SetProcess
     | TakeOut
@@ -82,10 +86,13 @@ __all__ = [
     "FindStances",
     "JobChange",
     "JoinAgain",
+    "KeepBrought",
+    "KeepMachine",
     "KeepPreset",
     "KeepVariant",
     "LayLong",
     "Lean",
+    "LeaveBrought",
     "MakePieces",
     "MakeSupports",
     "Mend",

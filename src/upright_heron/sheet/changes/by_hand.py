@@ -7,9 +7,11 @@ from typing import Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
-from ..document import Name
+from ...core.supports.demand.patches import Hold
+from ..document import Length, Name
 from ..item import HandWork, Variant
 from ..models import ItemSheet
+from ..process import FilamentSupports
 from .base import Change, altered
 
 MOST_VARIANTS = 6
@@ -34,6 +36,44 @@ class EditSupports(Change):
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
         return self.words
+
+
+class KeepBrought(Change):
+    """Keep the supports that came with the file; made by the server, which makes columns of them first."""
+
+    kind: Literal["keep-brought"] = "keep-brought"
+    hand: HandWork
+    lift_mm: Length
+    of: str
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet with these supports, the part lifted onto them; no others are added."""
+        if sheet.part.mesh != self.of:
+            raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
+        held = sheet.filament or FilamentSupports(hold=Hold.PAINTED, steady=0)
+        stance = sheet.stance.model_copy(update={"lift_mm": self.lift_mm})
+        return altered(sheet, brought="kept", hand=self.hand, stance=stance, supports=held)
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        return f"Keep {self.hand.count} supports of the file"
+
+
+class LeaveBrought(Change):
+    """Leave the supports out that came with the file."""
+
+    kind: Literal["leave-brought"] = "leave-brought"
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet without them; what they were kept with goes too."""
+        if sheet.brought == "none":
+            raise BadValue("The file of this part holds no supports.", "There is nothing to leave out.")
+        hand = HandWork() if sheet.brought == "kept" else sheet.hand
+        return altered(sheet, brought="left", hand=hand)
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        return "Leave the supports of the file out"
 
 
 class KeepVariant(Change):

@@ -8,7 +8,7 @@ from typing import ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
-from ..item import Item, fresh_id
+from ..item import Item, brought_first, fresh_id
 from ..models import ItemSheet, JobSheet
 from ..part import PaintedMarks, Part, Size
 from ..process import usual_footing
@@ -177,7 +177,9 @@ def with_parts(
     fresh = []
     for part in parts:
         taken.add(name := fresh_id(part, taken))
-        fresh.append(Item(id=name, part=part, footing=footing, marks=part.painted))
+        fresh.append(
+            Item(id=name, part=part, footing=footing, marks=part.painted, brought=brought_first(part))
+        )
     return job.with_items([*items[:at], *fresh, *items[at:]])
 
 

@@ -41,9 +41,13 @@ class PickPrinter(JobChange):
     def made(self, job: JobSheet, item: str) -> JobSheet:
         """Return the job on the printer; a footing that nobody chose is the habit of the machine."""
         machine = self.own.core() if self.own else printer(self.printer)
-        picked = {"printer": machine.name, "own_printer": self.own, "calibration": self.calibration}
+        picked: dict[str, object] = {"printer": machine.name, "own_printer": self.own}
+        picked["calibration"] = self.calibration
         habit, usual = usual_footing(job.machine), usual_footing(machine)
         same = machine.technology is job.machine.technology
+        # With another kind of machine its material was not chosen by anybody either.
+        rest = job.asked if same else ("material",)
+        picked["asked"] = tuple(what for what in rest if what != "printer")
 
         def fitted(one: Item) -> Item:
             if not same:
@@ -84,10 +88,29 @@ class PickMaterial(Change):
                 f"{sheet.machine.name} cannot use {stuff.name}.",
                 f"Use one of: {', '.join(m.name for m in materials_for(sheet.machine))}.",
             )
-        return altered(sheet, material=stuff.name, own_material=self.own, calibration=self.calibration)
+        return altered(
+            sheet,
+            material=stuff.name,
+            own_material=self.own,
+            calibration=self.calibration,
+            asked=tuple(what for what in sheet.asked if what != "material"),
+        )
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Material {self.own.name if self.own else material(self.material).name}"
+
+
+class KeepMachine(Change):
+    """Say that the printer and material that stand in are those that are meant."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["keep-machine"] = "keep-machine"
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, asked=())
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Keep {sheet.printer} and {sheet.material}"
 
 
 class SetLayer(Change):

@@ -39,11 +39,7 @@ class MakeSupports(Change):
     smallest_mm2: float = 1.0
     bridge_mm: Length | None = None
     line_angle_deg: float = 0.0
-    branch_mm: Length = 1.2
-    trunk_mm: Length = 8.0
-    taper_mm: Length = 0.24
-    walls: int = 2
-    fill_percent: float = 0.0
+    sturdiness: float = 100.0
     every: int = 1
     brim_mm: Length = 0.0
     steady: int | None = None

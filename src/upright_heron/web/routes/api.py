@@ -19,13 +19,13 @@ from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter
 from ...sheet.models import JobSheet
 from ...sheet.part import Part, Size
 from ...sheet.shop import OwnMaterial, OwnPrinter
-from ...store.store import Job
+from ...store.store import Job, Store
 from ...work import worker
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ..dependencies import Services, Use
 from ..looking import Look
 from ..sections.part.routes import give_size, mend_part
-from .changes import from_shelf, shelve_preset
+from .changes import from_shelf, remember_machine, shelve_preset
 
 router = APIRouter(prefix="/api", tags=["api"])
 
@@ -141,18 +141,34 @@ async def take_in(
     name: Annotated[str, Query(max_length=400)] = "part.stl",
     tolerance: Annotated[str, Query(max_length=40)] = "0.1",
     more: Annotated[int, Query(ge=0, le=240)] = 0,
+    printer: Annotated[str, Query(max_length=60)] = "",
+    material: Annotated[str, Query(max_length=60)] = "",
 ) -> Response:
     """Take in one file: its bytes are the body of the request, its name is in the address.
 
     The tolerance is that of the facets of STEP files; ``more`` says how many parts will be added to the job.
+    Without a printer and a material usual ones stand in, and the job asks.
 
     The body is counted as it streams in and refused as soon as it is over the limit.
     """
     part = await _read(request, use, name, tolerance)
     title = f"{job_name(name)[:100]} and {more} more" if more else job_name(name)
-    sheet = await run_in_threadpool(with_measured, new_sheet(part, title), use.store)
+    sheet = await run_in_threadpool(_begun, use.store, new_sheet(part, title), printer, material)
     made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
-    return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+    answer = JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+    return remember_machine(answer, sheet)
+
+
+def _begun(store: Store, sheet: JobSheet, printer: str, material: str) -> JobSheet:
+    """A new sheet on the printer and in the material that are named."""
+    if printer:
+        own = store.on_shelf(OwnPrinter, printer)
+        sheet = PickPrinter(printer=printer, own=own).made(sheet, "")
+        sheet = sheet.model_copy(update={"layer_mm": sheet.machine.layer_mm})
+    if material:
+        stuff = store.on_shelf(OwnMaterial, material)
+        sheet = PickMaterial(material=material, own=stuff).made(sheet, "")
+    return with_measured(sheet, store)
 
 
 @router.post("/jobs/{job_id}/items", status_code=201)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from typing import Any
+from urllib.parse import quote, unquote
 
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
@@ -12,6 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...sheet.changes import CHANGES, Change, KeepPreset
+from ...sheet.models import JobSheet
 from ...sheet.process import Preset
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from ...store.store import Job
@@ -46,7 +48,30 @@ async def change(request: Request, job_id: str, kind: str, use: Use, look: Look)
     wanted = CHANGES.validate_python({"kind": kind, **fields})
     job = await run_in_threadpool(use.apply, job_id, wanted, look)
     await run_in_threadpool(shelve_preset, use, wanted, job)
-    return await run_in_threadpool(render, request, use, job, _after(job, look))
+    answer = await run_in_threadpool(render, request, use, job, _after(job, look))
+    return remember_machine(answer, job.sheet) if kind in MACHINE else answer
+
+
+# Changes that say what a person prints on.
+MACHINE = frozenset({"printer", "material", "keep-machine"})
+LAST = "heron-machine"
+
+
+def remember_machine(answer: Response, sheet: JobSheet) -> Response:
+    """Let the browser keep what its person printed on last: it is offered first for the next job."""
+    if not sheet.asked:
+        pair = quote(f"{sheet.printer}|{sheet.material}")
+        answer.set_cookie(LAST, pair, max_age=YEAR_S, httponly=True, samesite="lax")
+    return answer
+
+
+def last_machine(request: Request) -> tuple[str, str]:
+    """Printer and material that the person at this browser used last; empty where there is none."""
+    printer, _, material = unquote(request.cookies.get(LAST, "")).partition("|")
+    return printer, material
+
+
+YEAR_S = 365 * 24 * 3600
 
 
 def shelve_preset(use: Services, made: Change, job: Job) -> None:

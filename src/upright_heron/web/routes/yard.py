@@ -8,11 +8,13 @@ from typing import Any, Literal
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from ...core.machines.catalogue import PRINTERS
+from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.recipes.values import Brief
 from ...sheet.models import ItemSheet
+from ...sheet.shop import OwnMaterial, OwnPrinter
 from ...store.store import Job
 from ..dependencies import Services, Use
+from .changes import last_machine
 
 router = APIRouter()
 
@@ -52,8 +54,14 @@ def _card(use: Services, job: Job) -> Card:
     return Card(job, sheet, brief, pieces, len(job.sheet.printed))
 
 
-def _context(use: Services, shown: str) -> dict[str, Any]:
+def _context(request: Request, use: Services, shown: str) -> dict[str, Any]:
+    machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
+    materials = (*MATERIALS, *(own.core() for own in use.store.shelf(OwnMaterial)))
+    printer, material = last_machine(request)
     return {
+        "machines": machines,
+        "materials": materials,
+        "last": (printer, material) if any(p.name == printer for p in machines) else ("", ""),
         "cards": [_card(use, job) for job in use.store.jobs(shown)],
         "shown": shown,
         "others": {state: use.store.count(state) for state in ("archived", "deleted")},
@@ -64,11 +72,11 @@ def _context(use: Services, shown: str) -> dict[str, Any]:
 @router.get("/", name="yard")
 def yard(request: Request, use: Use, show: Shown = "open") -> Response:
     """The start page."""
-    return use.templates.TemplateResponse(request, "yard.html", _context(use, show))
+    return use.templates.TemplateResponse(request, "yard.html", _context(request, use, show))
 
 
 def _moved(request: Request, use: Services, show: Shown, job: Job, words: str, back: str) -> Response:
-    context = {**_context(use, show), "moved": job, "words": words, "back": back}
+    context = {**_context(request, use, show), "moved": job, "words": words, "back": back}
     return use.templates.TemplateResponse(request, "pieces/cards.html", context)
 
 

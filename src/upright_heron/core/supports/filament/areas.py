@@ -72,14 +72,7 @@ def make_areas(
         if clear is not None:
             blocked = _blocked(blocked, run, stack, clear, settings)
             rest = rest - blocked
-        bounds = rest.bounds()
-        for k, below in enumerate(prints):
-            if run.low > below.top or not below.meets(bounds) or rest.is_empty():
-                continue
-            mine = rest ^ below.plan
-            if mine.area() <= CRUMB_MM2:
-                continue
-            rest = rest - below.plan
+        for k, mine in _shared_out(rest, run.low, prints).items():
             if plate_only[k] and standing is not None:
                 mine = mine ^ standing[n]
             if mine.area() > CRUMB_MM2:
@@ -158,6 +151,28 @@ class _Print:
         """Whether its box meets another: most footprints lie aside of most outlines."""
         x0, y0, x1, y1 = self.bounds
         return x0 <= box[2] and x1 >= box[0] and y0 <= box[3] and y1 >= box[1]
+
+
+def _shared_out(outline: CrossSection, low: int, prints: Sequence[_Print]) -> dict[int, CrossSection]:
+    """Share an outline that begins at a level out among patches, the lowest first: by their numbers.
+
+    Connected bits are shared out one by one, each only among the patches that it is near: on a part with very
+    many patches nearly all lie aside of each bit.
+    """
+    found: dict[int, list[CrossSection]] = {}
+    for bit in outline.decompose():
+        bounds = bit.bounds()
+        for k, below in enumerate(prints):
+            if low > below.top or not below.meets(bounds):
+                continue
+            mine = bit ^ below.plan
+            if mine.area() <= CRUMB_MM2:
+                continue
+            found.setdefault(k, []).append(mine)
+            bit = bit - below.plan
+            if bit.is_empty():
+                break
+    return {k: CrossSection.compose(bits) if len(bits) > 1 else bits[0] for k, bits in sorted(found.items())}
 
 
 def _take(own: list[Stretch], run: Run, mine: CrossSection) -> None:

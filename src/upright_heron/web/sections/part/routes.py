@@ -13,7 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
 from ....core.units import length_mm, number
-from ....sheet.changes import Mend, Resize, SeparateItem
+from ....sheet.changes import KeepBrought, Mend, Resize, SeparateItem
 from ....sheet.models import ItemSheet
 from ....sheet.part import PaintedMarks, Part, Size
 from ....store.store import Job
@@ -78,6 +78,21 @@ async def mend_part(
         return await run_in_threadpool(use.store.job, job_id), told
     change = mending(sheet, done)
     return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id)), told
+
+
+async def keep_brought(use: Services, job_id: str, look: Looking) -> Job:
+    """Keep the supports that came with the part of an item, as if hands had made them."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    made = await asyncio.wrap_future(use.work.ask(worker.bring, sheet))
+    change = KeepBrought(hand=made.hand, lift_mm=made.lift_mm, of=sheet.part.mesh)
+    return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
+
+
+@router.post("/brought", name="keep_brought")
+async def brought(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Keep the supports that came with the part, and show them."""
+    job = await keep_brought(use, job_id, look)
+    return await _answer(request, use, job, look.usually("supports"))
 
 
 async def _answer(request: Request, use: Services, job: Job, look: Looking) -> Response:

@@ -224,6 +224,9 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
     tell("touch_area_mm2", "Touched by supports", quantities.area(found.touch_area_mm2), "overhang")
     if sheet.setting().shows:
         tell("touch_show_mm2", "Touched on the show side", quantities.area(found.touch_show_mm2), "show")
+    if sheet.marks is not None and sheet.marks.clear_mm2 > 0:
+        hanging = quantities.area(found.clear_overhang_mm2)
+        tell("clear_overhang_mm2", "Overhang on keep clear", hanging, "overhang")
     tell("islands", "Islands", str(found.islands), "islands")
     layers = words.count(found.layer_count, "layer")
     top = found.height_mm - sheet.layer_mm / 2

@@ -27,7 +27,7 @@ COLUMNS = (
     "touch_area_mm2", "touch_show_mm2", "islands", "height_mm", "layer_count", "contact_area_mm2",
     "largest_layer_mm2", "largest_layer_z_mm", "largest_growth_mm2", "shadow_area_mm2", "flat_area_mm2",
     "tip_angle_deg", "slenderness", "cusp_mm", "cusp_show_mm", "cups", "peel_most_n", "seconds", "mass_g",
-    "holding_mm3",
+    "holding_mm3", "clear_overhang_mm2",
 )  # fmt: skip
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
+import numpy as np
+
 from ....core.supports.byhand.edits import handles, width_of
 from ....core.supports.checks.removal import Access, Out
 from ....core.supports.model import Branches, Column
@@ -23,6 +25,10 @@ class PickedLine:
     mass_g, seconds, contact_mm2, height_mm : float
     width_mm : float or None
         Of its thickest branch; ``None`` for lines and grids.
+    tips : int
+        How many ends carry the part; 0 for lines and grids.
+    tip_mm, foot_mm, slender : float
+        How thick it is below its tips and at its foot, and how many times as high as that.
     lean_deg : float or None
     on_part : bool
     out : str
@@ -43,6 +49,10 @@ class PickedLine:
     contact_mm2: float
     height_mm: float
     width_mm: float | None
+    tips: int
+    tip_mm: float
+    foot_mm: float
+    slender: float
     lean_deg: float | None
     on_part: bool
     out: str
@@ -86,6 +96,7 @@ def picked_line(support: Column | Branches, now: Summary) -> PickedLine:
         support.contact_mm2,
         high - low,
         round(width_of(branch), 2) if branch is not None else None,
+        *_thick(branch),
         branch.lean_deg if branch is not None else None,
         support.on_part,
         access.out if access else "",
@@ -94,6 +105,19 @@ def picked_line(support: Column | Branches, now: Summary) -> PickedLine:
         json.dumps(grips),
         support.touch_mm,
     )
+
+
+def _thick(branch: Branches | None) -> tuple[int, float, float, float]:
+    """Tips, thickness below them and at the foot (mm), and slenderness."""
+    if branch is None:
+        return 0, 0.0, 0.0, 0.0
+    below = [branch.down[tip] for tip in branch.tips if branch.down[tip] >= 0]
+    thin = 2 * float(min((branch.nodes[node, 3] for node in below), default=branch.nodes[branch.foot, 3]))
+    # The foot itself is spread: what stands on it is as thick as the node above.
+    above = branch.nodes[branch.down == branch.foot]
+    stem = 2 * float(above[:, 3].max()) if len(above) else 2 * float(branch.nodes[branch.foot, 3])
+    high = float(np.ptp(branch.nodes[:, 2]))
+    return len(branch.tips), thin, stem, high / max(stem, 1e-9)
 
 
 def _access_of(support: str, now: Summary) -> Access | None:

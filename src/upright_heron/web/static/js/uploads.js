@@ -157,7 +157,11 @@ function send(file, where, progress) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     const tolerance = /** @type {HTMLInputElement | null} */ (document.querySelector('#step-tolerance'))?.value ?? '0.1';
-    request.open('POST', `${where}&name=${encodeURIComponent(file.name)}&tolerance=${encodeURIComponent(tolerance)}`);
+    const machine = ['printer', 'material'].map((what) => {
+      const choice = /** @type {HTMLSelectElement | null} */ (document.querySelector(`#for-${what}`));
+      return choice?.value ? `&${what}=${encodeURIComponent(choice.value)}` : '';
+    }).join('');
+    request.open('POST', `${where}${machine}&name=${encodeURIComponent(file.name)}&tolerance=${encodeURIComponent(tolerance)}`);
     request.responseType = 'json';
     request.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1));
     request.onload = () => resolve({ status: request.status, answer: request.response ?? {} });
