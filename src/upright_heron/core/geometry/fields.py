@@ -34,8 +34,21 @@ STRAIGHT_MM = 0.004
 # A shape borders on another when the other begins this close beyond its edge.
 BORDER_MM = 0.02
 
+# Windows that cover more of the raster than this are one: all of it.
+MOST_SHARE = 0.6
+
+# First row and column, and those behind the last.
+Window = tuple[int, int, int, int]
+Windows = list[Window]
+Boxes = NDArray[np.float64]
+
 _NOTHING = np.zeros(0, np.bool_)
 _NO_SAMPLES = np.zeros(0, np.int64)
+
+
+def _meet(a: Window, b: Window) -> bool:
+    """Whether two windows share a sample."""
+    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
 
 
 class Field:
@@ -104,9 +117,43 @@ class Field:
             rasters.tame(self.values, seam, self.pixel_mm, self.reach_mm)
             rasters.tame(self._uncut, seam, self.pixel_mm, self.reach_mm)
 
-    def cut(self, rings: Rings, grow_mm: float = 0.0) -> None:
-        """Take away a shape, grown by a margin with round corners."""
-        self._paint(rings, _NOTHING, grow_mm, CUT)
+    @property
+    def whole(self) -> Windows:
+        """All of the raster as one window."""
+        rows, columns = self.values.shape
+        return [(0, 0, rows, columns)]
+
+    def windows(self, boxes: Boxes, margin_mm: float) -> Windows:
+        """Cover boxes (k, 4) of x0, y0, x1, y1 (mm), grown by a margin, with windows that do not overlap.
+
+        One window stands for all where they cover most of the raster.
+        """
+        rows, columns = self.values.shape
+        if not len(boxes):
+            return []
+        origin = np.array([*self.low, *self.low])
+        grown = (boxes + margin_mm * np.array([-1.0, -1.0, 1.0, 1.0]) - origin) / self.pixel_mm
+        lows = np.maximum(np.floor(grown[:, :2]).astype(np.int64), 0)
+        highs = np.minimum(np.ceil(grown[:, 2:]).astype(np.int64) + 1, [columns, rows])
+        found: Windows = []
+        for (left, top), (right, bottom) in zip(lows.tolist(), highs.tolist(), strict=True):
+            if left >= right or top >= bottom:
+                continue
+            window = (top, left, bottom, right)
+            while (met := next((w for w in found if _meet(w, window)), None)) is not None:
+                found.remove(met)
+                window = (
+                    min(met[0], window[0]), min(met[1], window[1]),
+                    max(met[2], window[2]), max(met[3], window[3]),
+                )  # fmt: skip
+            found.append(window)
+        covered = sum((bottom - top) * (right - left) for top, left, bottom, right in found)
+        return found if covered < MOST_SHARE * rows * columns else self.whole
+
+    def cut(self, rings: Rings, grow_mm: float = 0.0, within: Windows | None = None) -> None:
+        """Take away a shape, grown by a margin with round corners, all over or in some windows."""
+        for window in self.whole if within is None else within:
+            self._paint(rings, _NOTHING, grow_mm, CUT, window)
 
     def _near_edges(self, rings: Rings, marked: NDArray[np.bool_], within_mm: float) -> NDArray[np.int64]:
         rows, columns = self.values.shape
@@ -115,15 +162,18 @@ class Field:
         )
         return found
 
-    def _paint(self, rings: Rings, skip: NDArray[np.bool_], grow_mm: float, mode: int) -> None:
+    def _paint(
+        self, rings: Rings, skip: NDArray[np.bool_], grow_mm: float, mode: int, window: Window | None = None
+    ) -> None:
         rasters.paint(
             self.values, self._uncut, self._scratch, rings[0], rings[1], skip, self.low, self.pixel_mm,
-            self.reach_mm, grow_mm, mode,
+            self.reach_mm, grow_mm, mode, window or self.whole[0],
         )  # fmt: skip
 
-    def copy_to(self, other: Field) -> None:
-        """Overwrite another field of the same size with this one."""
-        np.copyto(other.values, self.values)
+    def copy_to(self, other: Field, within: Windows | None = None) -> None:
+        """Overwrite another field of the same size with this one, all over or in some windows."""
+        for top, left, bottom, right in self.whole if within is None else within:
+            other.values[top:bottom, left:right] = self.values[top:bottom, left:right]
 
     def like(self) -> Field:
         """Make an empty field of the same raster, to copy to and to cut from."""
@@ -134,25 +184,25 @@ class Field:
         twin._scratch, twin._follow = self._scratch, self._follow
         return twin
 
-    def drop_thin(self, width_mm: float) -> None:
+    def drop_thin(self, width_mm: float, within: Windows | None = None) -> None:
         """Take away what is thinner than a width, as far as the raster can tell."""
-        core = max(0.5 * width_mm - 0.5 * self.pixel_mm, 0.1 * self.pixel_mm)
-        rasters.drop_thin(
-            self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), np.float32(-SEAM_MM)
-        )
+        self._drop_thin(width_mm, np.float32(-SEAM_MM), np.float32(1.0), within)
 
-    def close_thin(self, width_mm: float) -> None:
+    def close_thin(self, width_mm: float, within: Windows | None = None) -> None:
         """Fill clefts thinner than a width, as far as the raster can tell."""
-        core = max(0.5 * width_mm - 0.5 * self.pixel_mm, 0.1 * self.pixel_mm)
-        np.negative(self.values, out=self.values)
-        rasters.drop_thin(
-            self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), np.float32(SEAM_MM)
-        )
-        np.negative(self.values, out=self.values)
+        self._drop_thin(width_mm, np.float32(SEAM_MM), np.float32(-1.0), within)
 
-    def near(self, other: Field, tolerance_mm: float) -> bool:
+    def _drop_thin(self, width_mm: float, seam: np.float32, sign: np.float32, within: Windows | None) -> None:
+        core = max(0.5 * width_mm - 0.5 * self.pixel_mm, 0.1 * self.pixel_mm)
+        for window in self.whole if within is None else within:
+            rasters.drop_thin(
+                self.values, np.float32(core), np.float32(-0.5 * self.pixel_mm), seam, sign, window
+            )
+
+    def near(self, other: Field, tolerance_mm: float, within: Windows | None = None) -> bool:
         """Whether the outlines of two fields of one raster lie within a tolerance of each other."""
-        return bool(rasters.near(self.values, other.values, np.float32(tolerance_mm)))
+        every = self.whole if within is None else within
+        return all(rasters.near(self.values, other.values, np.float32(tolerance_mm), w) for w in every)
 
     def outlines(
         self, smooth_mm: float, smallest_mm2: float = 0.0, smallest_hole_mm2: float = 0.0

@@ -203,12 +203,15 @@ def inside(samples, total, columns, points, ring_start, origin, px):  # type: ig
 
 
 @njit(cache=True)
-def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow, mode):  # type: ignore[no-untyped-def]
-    """Join or cut a shape.
+def paint(  # type: ignore[no-untyped-def]
+    values, uncut, scratch, points, ring_start, skip, low, px, reach, grow, mode, window
+):
+    """Join or cut a shape in a window: its first row and column, and those behind its last.
 
     The scratch is far everywhere, before and after. Edges to skip, each by its end corner, bound nothing.
     """
-    rows, columns = values.shape
+    columns = values.shape[1]
+    top, left, bottom, right = window[0], window[1], window[2], window[3]
     x0, y0 = low[0], low[1]
     band = reach + (abs(grow) if mode == CUT else 0.0)
     wide = band / px
@@ -225,11 +228,11 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
             dx, dy = xb - xa, yb - ya
             length2 = dx * dx + dy * dy
             scale = 1.0 / length2 if length2 > 0.0 else 0.0
-            row0 = max(0, math.ceil(min(ya, yb) - wide))
-            row1 = min(rows - 1, math.floor(max(ya, yb) + wide))
-            col0 = max(0, math.ceil(min(xa, xb) - wide))
-            col1 = min(columns - 1, math.floor(max(xa, xb) + wide))
-            if col0 <= col1 and not (skip.shape[0] > 0 and skip[i]):
+            row0 = max(top, math.ceil(min(ya, yb) - wide))
+            row1 = min(bottom - 1, math.floor(max(ya, yb) + wide))
+            col0 = max(left, math.ceil(min(xa, xb) - wide))
+            col1 = min(right - 1, math.floor(max(xa, xb) + wide))
+            if row0 <= row1 and col0 <= col1 and not (skip.shape[0] > 0 and skip[i]):
                 for row in range(row0, row1 + 1):
                     lo, hi = col0, col1
                     if dy != 0.0 and length2 > 16.0:
@@ -260,7 +263,7 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
                                 touched[count] = row * columns + col
                                 count += 1
                             scratch[row, col] = d
-    crossings, at = row_crossings(points, ring_start, 0, rows - 1, low, px)
+    crossings, at = row_crossings(points, ring_start, top, bottom - 1, low, px)
     flat = values.ravel()
     near = scratch.ravel()
     deep = uncut.ravel()
@@ -275,11 +278,11 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
         flat[p] = FAR
         if with_deep:
             kept[k, 1] = deep[p]
-    for row in range(rows):
-        run = at[crossings[row] : crossings[row + 1]]
+    for row in range(top, bottom):
+        run = at[crossings[row - top] : crossings[row - top + 1]]
         for k in range(0, run.shape[0] - 1, 2):
-            lo = row * columns + max(0, math.ceil(run[k]))
-            hi = row * columns + min(columns, math.ceil(run[k + 1]))
+            lo = row * columns + max(left, math.ceil(run[k]))
+            hi = row * columns + min(right, math.ceil(run[k + 1]))
             if lo >= hi:
                 continue
             flat[lo:hi] = fill
@@ -307,20 +310,23 @@ def paint(values, uncut, scratch, points, ring_start, skip, low, px, reach, grow
 
 
 @njit(cache=True)
-def drop_thin(values, core, outside, seam):  # type: ignore[no-untyped-def]
-    """Set samples from ``seam`` to ``core`` to ``outside`` where none beside them is as deep as ``core``."""
+def drop_thin(values, core, outside, seam, sign, window):  # type: ignore[no-untyped-def]
+    """Set samples from ``seam`` to ``core`` to ``outside`` where none beside them is as deep as ``core``.
+
+    All is times ``sign``: below zero it is clefts that are filled. Only in a window, as for ``paint``.
+    """
     rows, columns = values.shape
     drop = np.empty(256, np.int64)
     count = 0
-    for row in range(2, rows - 2):
-        for col in range(2, columns - 2):
-            v = values[row, col]
+    for row in range(max(2, window[0]), min(rows - 2, window[2])):
+        for col in range(max(2, window[1]), min(columns - 2, window[3])):
+            v = sign * values[row, col]
             if v < seam or v >= core:
                 continue
             kept = False
             for y in range(row - 2, row + 3):
                 for x in range(col - 2, col + 3):
-                    if values[y, x] >= core:
+                    if sign * values[y, x] >= core:
                         kept = True
                         break
                 if kept:
@@ -332,14 +338,14 @@ def drop_thin(values, core, outside, seam):  # type: ignore[no-untyped-def]
                 count += 1
     flat = values.ravel()
     for k in range(count):
-        flat[drop[k]] = outside
+        flat[drop[k]] = sign * outside
 
 
 @njit(cache=True)
-def near(a, b, tolerance):  # type: ignore[no-untyped-def]
-    """Whether all samples of two fields differ by no more than a tolerance, mm."""
-    for row in range(a.shape[0]):
-        for col in range(a.shape[1]):
+def near(a, b, tolerance, window):  # type: ignore[no-untyped-def]
+    """Whether all samples of two fields in a window differ by no more than a tolerance, mm."""
+    for row in range(window[0], window[2]):
+        for col in range(window[1], window[3]):
             if abs(a[row, col] - b[row, col]) > tolerance:
                 return False
     return True

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
@@ -167,32 +168,102 @@ def rings_of(
     return branch_rings(support, levels, layer_mm, settings)
 
 
-def level_sections(
+# Outlines of what columns print in a level, united, with their area and box; by the rings they are of.
+Known = dict[tuple[int, ...], "_Own"]
+
+
+@dataclass(frozen=True, eq=False)
+class _Own:
+    """What one column prints in a level; ``of`` keeps alive what it is known by."""
+
+    of: list[Ring]
+    rings: list[Ring]
+    area_mm2: float
+    box: tuple[float, float, float, float]
+
+
+def level_outlines(
     supports: Sequence[Column | Branches],
     levels: int,
     layer_mm: float,
     settings: SupportSettings,
     progress: Progress = silent,
-) -> list[CrossSection | None]:
+    known: Known | None = None,
+) -> tuple[list[list[Ring]], list[float]]:
     """Unite what is printed of all supports, level by level from the plate.
+
+    Parameters
+    ----------
+    supports : sequence of Column or Branches
+    levels : int
+    layer_mm : float
+    settings : SupportSettings
+    progress : Progress
+    known : dict, optional
+        What was united before, and is again where the same columns come back.
 
     Returns
     -------
-    list of CrossSection or None
+    list of lists of (k, 2) float64
+        Rings of each level.
+    list of float
+        Their areas, mm2.
+
+    Notes
+    -----
+    Columns that share nothing with others are united by themselves: most go on through many levels, and
+    uniting all of a level costs more than all of them one by one.
     """
-    every: list[list[Ring]] = [[] for _ in range(levels)]
+    known = {} if known is None else known
+    columns: list[list[list[Ring]]] = [[] for _ in range(levels)]
+    branches: list[list[Ring]] = [[] for _ in range(levels)]
     for support in supports:
         for level, rings in rings_of(support, levels, layer_mm, settings).items():
-            every[level].extend(rings)
-    last: tuple[int, ...] = ()
-    found: list[CrossSection | None] = []
+            if isinstance(support, Column):
+                columns[level].append(rings)
+            else:
+                branches[level].extend(rings)
+    found: list[list[Ring]] = []
+    areas: list[float] = []
+    last: tuple[tuple[int, ...], ...] | None = None
     for level in tracked(range(levels), "Layers of the supports", progress):
-        rings = every[level]
         # Levels of one slab share its rings: they are united once.
-        same = tuple(id(ring) for ring in rings)
-        if found and same == last:
+        same = tuple(tuple(id(ring) for ring in rings) for rings in columns[level])
+        if not branches[level] and same == last:
             found.append(found[-1])
+            areas.append(areas[-1])
             continue
-        last = same
-        found.append(CrossSection(rings, FillRule.NonZero) if rings else None)
-    return found
+        last = None if branches[level] else same
+        every = [_own(rings, key, known) for rings, key in zip(columns[level], same, strict=True)]
+        alone = _alone([own.box for own in every], branches[level])
+        kept = [own for own, free in zip(every, alone, strict=True) if free]
+        rest = [ring for own, free in zip(every, alone, strict=True) if not free for ring in own.rings]
+        rest += branches[level]
+        rings = [ring for own in kept for ring in own.rings]
+        area = sum(own.area_mm2 for own in kept)
+        if rest:
+            united = CrossSection(rest, FillRule.NonZero)
+            rings, area = rings + united.to_polygons(), area + float(united.area())
+        found.append(rings)
+        areas.append(area)
+    return found, areas
+
+
+def _own(rings: list[Ring], key: tuple[int, ...], known: Known) -> _Own:
+    if key not in known:
+        section = CrossSection(rings, FillRule.NonZero)
+        box = section.bounds() if not section.is_empty() else (0.0, 0.0, 0.0, 0.0)
+        x0, y0, x1, y1 = box
+        known[key] = _Own(rings, section.to_polygons(), float(section.area()), (x0, y0, x1, y1))
+    return known[key]
+
+
+def _alone(boxes: list[tuple[float, float, float, float]], others: list[Ring]) -> list[bool]:
+    """Which boxes meet no other box, nor those round other rings."""
+    every = [*boxes, *((*ring.min(axis=0).tolist(), *ring.max(axis=0).tolist()) for ring in others)]
+    if not boxes:
+        return []
+    low, high = np.array(every)[:, :2], np.array(every)[:, 2:]
+    met = ((low[: len(boxes), None] <= high) & (high[: len(boxes), None] >= low)).all(axis=2)
+    alone: list[bool] = (met.sum(axis=1) == 1).tolist()
+    return alone

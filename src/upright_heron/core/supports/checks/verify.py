@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import lru_cache
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
@@ -302,14 +303,15 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
         return []
     found = pieces(made.layers)
     standing = stands_on(found)
+    # Many pieces of a level ask for the same sections.
+    of_supports, of_part = lru_cache(4)(made.layers.section), lru_cache(64)(stack.section)
     faults = []
     for k in np.flatnonzero(~standing & (found.layer > 0)):
         level = int(found.layer[k])
         section = found.section(int(k))
-        below = made.layers.section(level - 1)
-        if leans_on(section, below):
+        if leans_on(section, of_supports(level - 1)):
             continue
-        if not rests(stack, section, level, settings):
+        if not rests(stack, section, level, settings, of_part):
             x, y = (float(v) for v in found.inside_mm[k])
             faults.append(_begins_in_mid_air(x, y, level * h))
     return faults
@@ -334,12 +336,19 @@ def _begins_in_mid_air(x: float, y: float, z: float) -> Fault:
     return Fault(FaultKind.FLOATS, (x, y, z), f"A support begins in mid-air at {z:.1f} mm.")
 
 
-def rests(stack: LayerStack, section: CrossSection, level: int, settings: SupportSettings) -> bool:
+def rests(
+    stack: LayerStack,
+    section: CrossSection,
+    level: int,
+    settings: SupportSettings,
+    sections: Callable[[int], CrossSection] | None = None,
+) -> bool:
     """Whether the part lies below the lowest level of a support, within the contact gap.
 
     ``section`` is what is printed in that level, counted from the plate. What lies beside it carries nothing:
-    a share of it, ``CARRIED``, has the part right below.
+    a share of it, ``CARRIED``, has the part right below. ``sections`` may remember those of the part.
     """
+    sections = sections or stack.section
     lift = round(stack.base_mm / stack.layer_mm)
     # It keeps clear of a slope by the side clearance: the surface below it is so much further down.
     fall = math.ceil(settings.clearance_mm / stack.layer_mm)
@@ -348,7 +357,7 @@ def rests(stack: LayerStack, section: CrossSection, level: int, settings: Suppor
     left, carried = section.offset(BEAD_MM) if area < NEEDLE_MM2 else section, 0.0
     for step in range(1, settings.gap_below_layers(stack.layer_mm) + fall + 3):
         if 0 <= level - step - lift < len(stack):
-            below = left ^ stack.section(level - step - lift)
+            below = left ^ sections(level - step - lift)
             carried += float(below.area())
             if carried >= asked and carried > 0:
                 return True

@@ -11,6 +11,7 @@ from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ...geometry.fields import THIN_MM, Field
+from ...layers.changes import Changes
 from ...layers.stack import LayerStack, Rings, packed, thinned_rings
 from ...progress import Progress, silent, tracked
 from ..model import SupportSettings
@@ -82,7 +83,10 @@ def carried_down(
     hole = min(THINNEST_MM**2, 0.9 * math.pi * settings.clearance_mm**2)
     runs: list[Run] = []
     here, drawn = standing.like(), standing.like()
+    changes = Changes(stack)
     strip = packed([])  # what began to need holding a layer higher
+    # What of a change shows in distances, and in what is cleared of thin bits.
+    margin = settings.clearance_mm + 2 * standing.reach_mm + 4 * standing.pixel_mm
     for level in tracked(range(len(stack) + lift - 1, -1, -1), "Standing columns", progress):
         part = level - lift
         above = part + 1 + gap
@@ -93,31 +97,45 @@ def carried_down(
             strip = packed([])
             runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
             continue
+        moved = [changes.boxes(part - k, part - k + 1) for k in range(gap_below + 1)]
         if new is not None:
             fresh = thinned_rings(*packed(new.to_polygons()), THIN_MM)
             # On a slope it is a strip between the layer below and what began to need holding a layer higher.
             standing.join(fresh, beside=strip, into=plain(above - 1))
-            standing.close_thin(THINNEST_MM)
+            moved.append(_boxes(fresh))
+            begun = standing.windows(moved[-1], margin)
+            standing.close_thin(THINNEST_MM, begun)
             for k in range(1, gap + 1):
-                standing.cut(plain(part + k))
+                standing.cut(plain(part + k), within=begun)
             strip = fresh
         else:
             strip = packed([])
-        standing.cut(plain(part))
-        standing.copy_to(here)
+        # The rest is as it was a level higher.
+        windows = standing.windows(np.concatenate(moved), margin) if runs else standing.whole
+        standing.cut(plain(part), within=windows)
+        standing.copy_to(here, windows)
         # Kept layer by layer: where the part draws back below, the column comes closer again.
-        here.cut(plain(part), settings.clearance_mm)
+        here.cut(plain(part), settings.clearance_mm, windows)
         for k in range(1, gap_below + 1):
-            here.cut(plain(part - k))
+            here.cut(plain(part - k), within=windows)
         # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
-        here.drop_thin(THINNEST_MM)
-        if runs and here.near(drawn, JITTER * here.pixel_mm):
+        here.drop_thin(THINNEST_MM, windows)
+        if runs and here.near(drawn, JITTER * here.pixel_mm, windows):
             runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
         else:
             rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
             runs.append(Run(level, level, rings))
-            here, drawn = drawn, here
+            here.copy_to(drawn)
     return [run for run in reversed(runs) if run.rings]
+
+
+def _boxes(rings: Rings) -> NDArray[np.float64]:
+    """Boxes (k, 4) of x0, y0, x1, y1 round rings."""
+    points, starts = rings
+    if len(starts) < 2:
+        return np.zeros((0, 4))
+    lows, highs = (bound.reduceat(points, starts[:-1]) for bound in (np.minimum, np.maximum))
+    return np.column_stack([lows, highs])
 
 
 def _field(demand: list[CrossSection | None], clearance_mm: float) -> Field | None:

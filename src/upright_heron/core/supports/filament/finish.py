@@ -14,7 +14,7 @@ from ...progress import Progress, silent
 from ..checks.verify import faults_of, not_held, verify
 from ..demand.patches import Patch, Style, proposed_style
 from ..model import Branches, Column, SupportSettings
-from ..outlines import branch_rings, level_sections, overlapping_runs, rings_of
+from ..outlines import Known, branch_rings, level_outlines, overlapping_runs, rings_of
 from ..support_set import Fault, FaultKind, PatchLine, SupportSet
 from .loose import without_loose_bits
 
@@ -57,17 +57,17 @@ def finished(
     SupportSet
     """
     levels = len(stack) + round(stack.base_mm / stack.layer_mm)
-    sections = level_sections(supports, levels, stack.layer_mm, settings, progress)
-    rings = [[] if s is None else s.to_polygons() for s in sections]
-    areas = [0.0 if s is None else float(s.area()) for s in sections]
-    layers = pack(rings, areas, stack.layer_mm, 0.0)
-    made = SupportSet(tuple(supports), layers, 0.0, (), patches=_lines(asked, set(), lost or {}))
     wanted = [patch for patch, style in asked if style is not Style.NONE]
+    known: Known = {}
+    while True:
+        rings, areas = level_outlines(supports, levels, stack.layer_mm, settings, progress, known)
+        layers = pack(rings, areas, stack.layer_mm, 0.0)
+        left = without_loose_bits(supports, layers, stack, settings)
+        if left is None:
+            break
+        supports = left
+    made = SupportSet(tuple(supports), layers, 0.0, (), patches=_lines(asked, set(), lost or {}))
     faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
-    if any(fault.kind == FaultKind.FLOATS for fault in faults):
-        left = without_loose_bits(supports, made.layers, stack, settings)
-        if left is not None:
-            return finished(stack, asked, left, settings, clear=clear, lost=lost, progress=progress)
     return _told(made, asked, faults, lost or {})
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 from manifold3d import CrossSection, FillRule, OpType
@@ -60,17 +61,19 @@ def _loose(
         below.setdefault(upper, []).append(lower)
     # For how many levels what is below each piece has stood on nothing; 0 where it stands.
     run = np.zeros(len(found), np.int64)
+    # Many pieces of a level ask for the same sections.
+    of_supports, of_part = lru_cache(4)(layers.section), lru_cache(64)(stack.section)
     standing = stands_on(found)
     for k in range(int(found.start[1]), len(found)):
         level, under = int(found.layer[k]), below.get(k, [])
         if standing[k] and any(not run[n] for n in under):
             continue
         section = found.section(k)
-        stays = layers.section(level - 1)
+        stays = of_supports(level - 1)
         gone = np.flatnonzero(run[found.start[level - 1] : found.start[level]]) + found.start[level - 1]
         if len(gone):
             stays = stays - _united(found, gone)
-        if leans_on(section, stays) or rests(stack, section, level, settings):
+        if leans_on(section, stays) or rests(stack, section, level, settings, of_part):
             continue
         run[k] = 1 + max((int(run[n]) for n in under), default=0)
     loose = np.flatnonzero(run)
