@@ -6,6 +6,7 @@ import statistics
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -76,7 +77,7 @@ def of_many_items() -> list[tuple[str, str, float, float, float]]:
             for _ in range(30):
                 # One after the other, so that both are measured on the same machine.
                 for count, job in pages.items():
-                    times[count].append(_spent(lambda job=job: client.get(f"/jobs/{job}/sheet?open=1")))
+                    times[count].append(_spent(partial(client.get, f"/jobs/{job}/sheet?open=1")))
             pace = {count: statistics.median(spent) for count, spent in times.items()}
     return [
         (f"page of {MANY} items", "page of one", pace[MANY], pace[1], 1.5),

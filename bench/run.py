@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import trimesh
+from gearbox import gearbox_half
 from items import of_many_items
 from manifold3d import Manifold
 from page import in_the_page
@@ -45,15 +46,18 @@ from upright_heron.core.supports.checks.verify import verify
 from upright_heron.core.supports.demand.patches import Measure, Patch, Style, patches
 from upright_heron.core.supports.filament.areas import make_areas
 from upright_heron.core.supports.filament.styles import make_filament
-from upright_heron.core.supports.model import SupportSettings
+from upright_heron.core.supports.model import Branches, SupportSettings
+from upright_heron.core.supports.support_set import SupportSet
 from upright_heron.core.warm import warm
 from upright_heron.sheet.changes import MakeSupports
+from upright_heron.sheet.process import FilamentSupports
 from upright_heron.store.store import Store
 from upright_heron.web.dependencies import Services
 from upright_heron.web.looking import Looking
 from upright_heron.web.pages import Pages
 from upright_heron.web.sections.overhangs.routes import keep_stroke
 from upright_heron.web.sections.supports.routes import keep_edit
+from upright_heron.work.alone import Alone
 from upright_heron.work.bind import keys_of
 from upright_heron.work.intake import new_sheet, take_in
 from upright_heron.work.sources import ResultMemory, load_from
@@ -85,7 +89,8 @@ def specimen(segments: int = 1266) -> Mesh:
     def bump(points: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
         unit = points / np.linalg.norm(points, axis=1, keepdims=True)
         swell = 1 + 0.04 * np.sin(9 * unit[:, 0]) * np.sin(11 * unit[:, 1]) * np.cos(13 * unit[:, 2])
-        return points * swell[:, None]
+        swollen: np.ndarray[Any, Any] = points * swell[:, None]
+        return swollen
 
     return Solid(Manifold.sphere(49, segments).warp_batch(bump)).mesh()
 
@@ -139,6 +144,7 @@ def main() -> int:
         ),
         *findings(part, solid, bare),
         *supports(part, stack, bare),
+        ribs(),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),
@@ -194,7 +200,7 @@ def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Ro
 
     held = [(p, Style.TREE) for p in asked()]
     made = make_filament(stack, held, given, tree)
-    tips = sum(len(set(range(len(s.nodes))) - set(s.down.tolist())) for s in made.supports)
+    tips = sum(len(s.tips) for s in made.supports if isinstance(s, Branches))
     print(f"{tips} tips of trees, {len(made.supports)} supports, {len(made.faults)} faults")
     cutting = "slice + area"
     return [
@@ -214,6 +220,25 @@ def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Ro
         *(Row(what, "100 ms", mine, 0.1, 1.0) for what, mine in zip(HAND, by_hand(part), strict=True)),
         Row("view mesh of the trees", cutting, *paired(lambda: replace(made).view_mesh(), bare, 3), 3.0),
     ]
+
+
+def ribs() -> Row:
+    """A big machine part with hundreds of patches: all that its supports take, from its layers on."""
+    mesh = gearbox_half()
+    solid = Solid.from_mesh(mesh)
+    low, high = solid.bounds[:, 2]
+    heights = np.arange(low + LAYER_MM / 2, high, LAYER_MM)
+
+    def cutting() -> None:
+        for z in heights:
+            solid.manifold.slice(z).area()
+
+    def held() -> None:
+        alone = Alone(mesh, item={"supports": FilamentSupports()}, job={"layer_mm": LAYER_MM})
+        made: SupportSet = alone.make("supports")
+        print(f"ribs: {len(made.supports)} supports, {len(made.patches)} patches, {len(made.faults)} faults")
+
+    return Row("supports of a ribbed gearbox", "its slice + area", timed(held, 1), timed(cutting, 3), 20.0)
 
 
 def pages_own(data: bytes) -> list[Row]:

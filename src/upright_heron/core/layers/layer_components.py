@@ -8,6 +8,7 @@ decides, so the answer does not depend on a grid.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
@@ -50,15 +51,33 @@ class Pieces:
         """Rings (k, 2) of one piece."""
         layer = self.layer[piece]
         lo, hi = self.stack.layer_start[layer], self.stack.layer_start[layer + 1]
+        own = np.flatnonzero(self.ring_piece[lo:hi] == piece) + lo
         return [
-            self.stack.points[self.stack.ring_start[r] : self.stack.ring_start[r + 1]]
-            for r in range(lo, hi)
-            if self.ring_piece[r] == piece
+            self.stack.points[self.stack.ring_start[r] : self.stack.ring_start[r + 1]] for r in own.tolist()
         ]
 
-    def section(self, piece: int) -> CrossSection:
-        """Cross-section of one piece."""
-        return CrossSection(self.rings(piece), FillRule.NonZero)
+    def section(self, *some: int) -> CrossSection:
+        """Cross-section of a piece, or of several together."""
+        rings = [ring for piece in some for ring in self.rings(piece)]
+        return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
+
+    @cached_property
+    def boxes(self) -> NDArray[np.float64]:
+        """Boxes (N, 4) of x0, y0, x1, y1 round the pieces, mm."""
+        found: NDArray[np.float64] = _piece_boxes(
+            self.stack.points, self.stack.ring_start, self.ring_piece, len(self)
+        )
+        return found
+
+    def below(self, piece: int, margin_mm: float) -> list[int]:
+        """Pieces of the layer below whose boxes come that near to the box of a piece."""
+        layer = int(self.layer[piece])
+        lo, hi = int(self.start[layer - 1]), int(self.start[layer])
+        x0, y0, x1, y1 = self.boxes[piece] + margin_mm * np.array([-1.0, -1.0, 1.0, 1.0])
+        b = self.boxes[lo:hi]
+        near = (b[:, 0] <= x1) & (b[:, 2] >= x0) & (b[:, 1] <= y1) & (b[:, 3] >= y0)
+        numbers: list[int] = (np.flatnonzero(near) + lo).tolist()
+        return numbers
 
 
 def pieces(stack: LayerStack) -> Pieces:
@@ -99,9 +118,8 @@ def links(sorted_pieces: Pieces, tolerances: Tolerances = DEFAULT) -> NDArray[np
     stack = p.stack
     if not len(p):
         return np.zeros((0, 2), np.int64)
-    boxes = _piece_boxes(stack.points, stack.ring_start, p.ring_piece, len(p))
     sure, open_pairs = _link_kernel(
-        stack.points, stack.ring_start, stack.layer_start, p.ring_piece, p.start, p.inside_mm, boxes
+        stack.points, stack.ring_start, stack.layer_start, p.ring_piece, p.start, p.inside_mm, p.boxes
     )
     extra = [
         (upper, lower)

@@ -263,7 +263,8 @@ def _alone(boxes: list[tuple[float, float, float, float]], others: list[Ring]) -
     every = [*boxes, *((*ring.min(axis=0).tolist(), *ring.max(axis=0).tolist()) for ring in others)]
     if not boxes:
         return []
-    low, high = np.array(every)[:, :2], np.array(every)[:, 2:]
-    met = ((low[: len(boxes), None] <= high) & (high[: len(boxes), None] >= low)).all(axis=2)
+    x0, y0, x1, y1 = np.array(every).T
+    own = slice(len(boxes))
+    met = (x0[own, None] <= x1) & (x1[own, None] >= x0) & (y0[own, None] <= y1) & (y1[own, None] >= y0)
     alone: list[bool] = (met.sum(axis=1) == 1).tolist()
     return alone

@@ -77,7 +77,17 @@ def verify(
     """
     faults = not_held(stack, patches, made, settings, lost or {}, clear)
     levels = tracked(range(len(made.layers)), "Checking supports", progress)
-    faults += _crossing(stack, ((level, made.layers.section(level)) for level in levels), clear)
+    lift = round(stack.base_mm / stack.layer_mm)
+
+    def changed(level: int) -> bool:
+        # Where neither the supports nor the part differ from the level below nothing new is found.
+        alike = made.layers.same_as_below(level) and stack.same_as_below(level - lift)
+        return clear is not None or not alike
+
+    asked: Iterable[tuple[int, CrossSection | None]] = (
+        (level, made.layers.section(level) if changed(level) else None) for level in levels
+    )
+    faults += _crossing(stack, asked, clear)
     faults += _floating(stack, made, settings)
     faults += [fault for s in made.supports if isinstance(s, Branches) for fault in _slender(s)]
     return sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
@@ -221,14 +231,21 @@ def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
 
 def _crossing(
     stack: LayerStack,
-    sections: Iterable[tuple[int, CrossSection]],
+    sections: Iterable[tuple[int, CrossSection | None]],
     clear: Sequence[CrossSection | None] | None,
 ) -> list[Fault]:
-    """Places in which supports lie in the part, or where nothing may pass; each told where it begins."""
+    """Places in which supports lie in the part, or where nothing may pass; each told where it begins.
+
+    Levels without a section are as the one below.
+    """
     lift = round(stack.base_mm / stack.layer_mm)
     faults: list[Fault] = []
     before: dict[str, tuple[int, list[tuple[float, float]]]] = {}
     for level, support in sections:
+        if support is None:
+            before = {kind: (level, known) if last == level - 1 else (last, known)
+                      for kind, (last, known) in before.items()}  # fmt: skip
+            continue
         if support.is_empty():
             continue
         found: list[tuple[FaultKind, CrossSection]] = []
@@ -304,12 +321,12 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
     found = pieces(made.layers)
     standing = stands_on(found)
     # Many pieces of a level ask for the same sections.
-    of_supports, of_part = lru_cache(4)(made.layers.section), lru_cache(64)(stack.section)
+    of_part = lru_cache(64)(stack.section)
     faults = []
     for k in np.flatnonzero(~standing & (found.layer > 0)):
         level = int(found.layer[k])
         section = found.section(int(k))
-        if leans_on(section, of_supports(level - 1)):
+        if leans_on(section, found.section(*found.below(int(k), STEP_MM))):
             continue
         if not rests(stack, section, level, settings, of_part):
             x, y = (float(v) for v in found.inside_mm[k])

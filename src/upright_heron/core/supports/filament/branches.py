@@ -315,8 +315,9 @@ def _sorted_out(
         foot_of[i] = i if down[i] < 0 else foot_of[down[i]]
     lost = np.zeros(len(order), bool)
     trees: list[Branches] = []
-    for foot in np.unique(foot_of):
-        members = np.flatnonzero(foot_of == foot)
+    by_foot = np.argsort(foot_of, kind="stable")
+    feet, begins = np.unique(foot_of[by_foot], return_index=True)
+    for foot, members in zip(feet, np.split(by_foot, begins[1:]), strict=True):
         at_tips = [int(tip_of[m]) for m in members if tip_of[m] >= 0]
         if not at_tips:
             continue  # what is left of a branch whose tip was blocked

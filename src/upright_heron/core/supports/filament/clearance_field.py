@@ -102,19 +102,21 @@ class Room:
         taken = np.zeros((rows, columns), np.bool_)
         below = np.full((rows, columns), 1e3, np.float32)
         for k in tracked(range(self.count), "Finding room for branches", progress):
-            taken[:] = False
-            for level in range(k * each, (k + 1) * each):
-                plan = clear[level] if clear is not None and level < len(clear) else None
-                self._take(taken, stack, level - lift, plan)
-            own = np.full((rows, columns), 1e3, np.float32)
-            if taken.any():
-                self.kind[k][taken] = _PART
-                small = _small_holes(taken, HOLE_MM2 / self.pixel_mm**2)
-                self.kind[k][small] = _HOLE
-                if closed:
-                    taken |= small
-                # The part may reach to the edge of a pixel that it touches.
-                own = ((distance_transform_edt(~taken) - TO_EDGE) * self.pixel_mm).astype(np.float32)
+            levels = range(k * each, (k + 1) * each)
+            if (
+                k
+                and clear is None
+                and all(stack.same_as_below(n - lift) for n in levels if n < len(stack) + lift)
+            ):
+                # As in the step below.
+                own = below
+                self.kind[k] = self.kind[k - 1]
+            else:
+                taken[:] = False
+                for level in levels:
+                    plan = clear[level] if clear is not None and level < len(clear) else None
+                    self._take(taken, stack, level - lift, plan)
+                own = self._free(taken, self.kind[k])
             # A place between two steps has to be free in both.
             self.away[k] = np.minimum(own, below)
             below = own
@@ -131,6 +133,20 @@ class Room:
                     free &= distance_transform_edt(~below_open) * self.pixel_mm <= self.reach_mm
             self.opened[k][free] = 2
             self.opened[k][self.narrow[k] == 0] = 3
+
+    def _free(self, taken: NDArray[np.bool_], kind: NDArray[np.uint8]) -> NDArray[np.float32]:
+        """Free distances of a step of which the part takes some, and what kind of place each is."""
+        from scipy.ndimage import distance_transform_edt
+
+        if not taken.any():
+            return np.full(taken.shape, 1e3, np.float32)
+        kind[taken] = _PART
+        small = _small_holes(taken, HOLE_MM2 / self.pixel_mm**2)
+        kind[small] = _HOLE
+        if self.closed:
+            taken |= small
+        # The part may reach to the edge of a pixel that it touches.
+        return ((distance_transform_edt(~taken) - TO_EDGE) * self.pixel_mm).astype(np.float32)
 
     def _take(
         self, taken: NDArray[np.bool_], stack: LayerStack, layer: int, clear: CrossSection | None

@@ -8,15 +8,18 @@ from functools import lru_cache
 
 import numpy as np
 from manifold3d import CrossSection, FillRule, OpType
-from numpy.typing import NDArray
 
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack
-from ..checks.verify import leans_on, rests, stands_on
+from ..checks.verify import STEP_MM, leans_on, rests, stands_on
 from ..model import Branches, Column, Slab, SupportSettings
 
 # Outlines of a layer are united from those of the columns: so much wider a bit is cut out of them.
 WIDER_MM = 0.01
+
+Box = tuple[float, float, float, float]
+# Bits that stand on nothing, with their boxes, by level.
+Loose = dict[int, list[tuple[CrossSection, Box]]]
 
 
 def without_loose_bits(
@@ -52,53 +55,59 @@ def without_loose_bits(
     return [s for s in found if s is not None] if changed else None
 
 
-def _loose(
-    found: Pieces, layers: LayerStack, stack: LayerStack, settings: SupportSettings
-) -> dict[int, CrossSection]:
-    """What is loose, by level."""
+def _box(slab: Slab) -> Box:
+    every = np.concatenate(slab.rings)
+    (x0, y0), (x1, y1) = every.min(axis=0).tolist(), every.max(axis=0).tolist()
+    return x0, y0, x1, y1
+
+
+def _loose(found: Pieces, layers: LayerStack, stack: LayerStack, settings: SupportSettings) -> Loose:
+    """What is loose, bit by bit, by level."""
     below: dict[int, list[int]] = {}
     for upper, lower in links(found).tolist():
         below.setdefault(upper, []).append(lower)
     # For how many levels what is below each piece has stood on nothing; 0 where it stands.
     run = np.zeros(len(found), np.int64)
     # Many pieces of a level ask for the same sections.
-    of_supports, of_part = lru_cache(4)(layers.section), lru_cache(64)(stack.section)
+    of_part = lru_cache(64)(stack.section)
     standing = stands_on(found)
     for k in range(int(found.start[1]), len(found)):
         level, under = int(found.layer[k]), below.get(k, [])
         if standing[k] and any(not run[n] for n in under):
             continue
         section = found.section(k)
-        stays = of_supports(level - 1)
-        gone = np.flatnonzero(run[found.start[level - 1] : found.start[level]]) + found.start[level - 1]
-        if len(gone):
-            stays = stays - _united(found, gone)
+        stays = found.section(*(n for n in found.below(k, STEP_MM) if not run[n]))
         if leans_on(section, stays) or rests(stack, section, level, settings, of_part):
             continue
         run[k] = 1 + max((int(run[n]) for n in under), default=0)
-    loose = np.flatnonzero(run)
-    return {
-        int(level): _united(found, loose[found.layer[loose] == level])
-        for level in np.unique(found.layer[loose])
-    }
+    loose: Loose = {}
+    for k in np.flatnonzero(run).tolist():
+        # A little wider than it is.
+        bit = found.section(k).offset(WIDER_MM)
+        loose.setdefault(int(found.layer[k]), []).append((bit, bit.bounds()))
+    return loose
 
 
-def _united(found: Pieces, some: NDArray[np.int64]) -> CrossSection:
-    """Pieces together, and a little wider."""
-    rings = [ring for k in some.tolist() for ring in found.rings(k)]
-    return CrossSection(rings, FillRule.NonZero).offset(WIDER_MM)
+def _over(bits: Sequence[tuple[CrossSection, Box]], box: Box) -> CrossSection | None:
+    """Bits whose boxes meet a box, together; ``None`` where there are none."""
+    near = [
+        bit
+        for bit, own in bits
+        if own[0] <= box[2] and own[2] >= box[0] and own[1] <= box[3] and own[3] >= box[1]
+    ]
+    return CrossSection.batch_boolean(near, OpType.Add) if near else None
 
 
-def _without(column: Column, loose: dict[int, CrossSection], h: float) -> Column | None:
+def _without(column: Column, loose: Loose, h: float) -> Column | None:
     """A column without what is loose of it: itself where nothing is, ``None`` where all of it is."""
     slabs: list[Slab] = []
     # Slabs may lie over each other: what is gone of a level is counted once.
     touched: dict[int, list[CrossSection]] = {}
     for slab in column.slabs:
         low, high = round(slab.low_mm / h), round(slab.high_mm / h)
-        section = None
+        section, box = None, _box(slab)
         for level in range(low, high):
-            cut = loose.get(level)
+            cut = _over(loose.get(level, ()), box)
             if cut is None:
                 continue
             section = section or CrossSection(list(slab.rings), FillRule.NonZero)
@@ -120,7 +129,8 @@ def _without(column: Column, loose: dict[int, CrossSection], h: float) -> Column
     less = 0.0
     for level, sections in touched.items():
         whole = CrossSection.batch_boolean(sections, OpType.Add)
-        less += float(whole.area() - (whole - loose[level]).area())
+        cut = _over(loose[level], whole.bounds())
+        less += float(whole.area() - (whole - cut).area()) if cut is not None else 0.0
     if not slabs:
         return None
     slabs.sort(key=lambda slab: (slab.high_mm, slab.low_mm))
