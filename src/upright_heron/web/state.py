@@ -30,6 +30,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "factors": list(sheet.size.factors),
         "rotation": [round(float(v), 15) for v in rotation.ravel()],
         "build": list(sheet.machine.build_mm),
+        "stands": _stands(live),
         "limit": sheet.limit,
         "layer": sheet.layer_mm,
         "lift": sheet.lift_mm,
@@ -56,6 +57,14 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "peel": NEWTONS[sheet.stuff.peel] if sheet.is_resin else None,
         "steps": [step.z_mm for step in live.findings.walked.steps] if live.findings else [],
     }
+
+
+def _stands(live: Summary) -> list[float]:
+    """Where the item stands on its plate, x and y (mm), and its swing; the middle while that is not known."""
+    for one in live.arranged.places if live.arranged is not None else ():
+        if one.item == live.sheet.id:
+            return [one.x_mm, one.y_mm, one.swing_deg]
+    return [0.0, 0.0, 0.0]
 
 
 def _islands(live: Summary) -> list[dict[str, Any]]:

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -40,26 +41,28 @@ class Tree:
         Vertices of the facets, in tree order.
     boxes : (2 L - 1, 6) float64
         Lowest and highest corner of each node; node i has the children 2 i + 1 and 2 i + 2.
-    moments : (2 L - 1, 7) float64
-        Area-weighted normal, its centre and the radius round it.
     """
 
     corners: NDArray[np.float64]
     order: NDArray[np.int64]
     ids: NDArray[np.int32]
     boxes: NDArray[np.float64]
-    moments: NDArray[np.float64]
 
     @classmethod
     def of(cls, mesh: Mesh) -> Tree:
         """Build the tree of a mesh with at least one facet."""
-        corners = mesh.vertices[mesh.faces]
         low, high = mesh.bounds
-        middle = (corners.mean(axis=1) - low) / np.maximum(high - low, 1e-300)
-        order = np.argsort(_morton(np.clip(middle * 1023, 0, 1023).astype(np.uint64)), kind="stable")
-        corners = np.ascontiguousarray(corners[order])
-        boxes, moments = _build(corners)
-        return cls(corners, order, np.ascontiguousarray(mesh.faces[order]), boxes, moments)
+        codes = _codes(mesh.vertices, mesh.faces, low, np.maximum(high - low, 1e-300))
+        order = np.argsort(codes, kind="stable")
+        ids = mesh.faces[order]
+        corners = mesh.vertices[ids]
+        return cls(corners, order, ids, _build(corners))
+
+    @cached_property
+    def moments(self) -> NDArray[np.float64]:
+        """(2 L - 1, 7) float64: area-weighted normal of each node, its centre and the radius round it."""
+        found: NDArray[np.float64] = _moments(self.corners, self.boxes)
+        return found
 
     def crossings(self, limit: int = 1000) -> NDArray[np.int64]:
         """Find pairs of facets that pass through each other.
@@ -126,14 +129,24 @@ class Tree:
         return found
 
 
-def _morton(cells: NDArray[np.uint64]) -> NDArray[np.uint64]:
-    code = np.zeros(len(cells), np.uint64)
-    for axis in range(3):
-        x = cells[:, axis]
-        for shift, mask in ((16, 0x30000FF), (8, 0x300F00F), (4, 0x30C30C3), (2, 0x9249249)):
-            x = (x | (x << np.uint64(shift))) & np.uint64(mask)
-        code |= x << np.uint64(axis)
-    return code
+@njit(cache=True)
+def _codes(vertices, faces, low, size):  # type: ignore[no-untyped-def]
+    """Morton codes (m,) of the middles of facets, in 1,023 steps along each side of their box."""
+    codes = np.empty(faces.shape[0], np.uint32)
+    for f in range(faces.shape[0]):
+        code = np.uint32(0)
+        for axis in range(3):
+            total = 0.0
+            for c in range(3):
+                total += vertices[faces[f, c], axis]
+            x = np.uint32(min(max((total / 3 - low[axis]) / size[axis] * 1023, 0.0), 1023.0))
+            x = (x | (x << np.uint32(16))) & np.uint32(0x30000FF)
+            x = (x | (x << np.uint32(8))) & np.uint32(0x300F00F)
+            x = (x | (x << np.uint32(4))) & np.uint32(0x30C30C3)
+            x = (x | (x << np.uint32(2))) & np.uint32(0x9249249)
+            code |= x << np.uint32(axis)
+        codes[f] = code
+    return codes
 
 
 @njit(cache=True)
@@ -146,13 +159,34 @@ def _leaves(count):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def _build(corners):  # type: ignore[no-untyped-def]
+    """Boxes of all nodes."""
     m = corners.shape[0]
     leaves = _leaves(m)
     boxes = np.empty((2 * leaves - 1, 6))
-    moments = np.zeros((2 * leaves - 1, 7))
-    weight = np.zeros(2 * leaves - 1)
     boxes[:, :3] = np.inf
     boxes[:, 3:] = -np.inf
+    for leaf in range(leaves):
+        node = leaves - 1 + leaf
+        for f in range(leaf * m // leaves, (leaf + 1) * m // leaves):
+            for axis in range(3):
+                for c in range(3):
+                    boxes[node, axis] = min(boxes[node, axis], corners[f, c, axis])
+                    boxes[node, 3 + axis] = max(boxes[node, 3 + axis], corners[f, c, axis])
+    for node in range(leaves - 2, -1, -1):
+        a, b = 2 * node + 1, 2 * node + 2
+        for axis in range(3):
+            boxes[node, axis] = min(boxes[a, axis], boxes[b, axis])
+            boxes[node, 3 + axis] = max(boxes[a, 3 + axis], boxes[b, 3 + axis])
+    return boxes
+
+
+@njit(cache=True)
+def _moments(corners, boxes):  # type: ignore[no-untyped-def]
+    """Moments of all nodes, as ``Tree.moments`` has them."""
+    m = corners.shape[0]
+    leaves = _leaves(m)
+    moments = np.zeros((2 * leaves - 1, 7))
+    weight = np.zeros(2 * leaves - 1)
     for leaf in range(leaves):
         node = leaves - 1 + leaf
         for f in range(leaf * m // leaves, (leaf + 1) * m // leaves):
@@ -167,14 +201,8 @@ def _build(corners):  # type: ignore[no-untyped-def]
             for axis in range(3):
                 middle = (corners[f, 0, axis] + corners[f, 1, axis] + corners[f, 2, axis]) / 3
                 moments[node, 3 + axis] += area * middle
-                for c in range(3):
-                    boxes[node, axis] = min(boxes[node, axis], corners[f, c, axis])
-                    boxes[node, 3 + axis] = max(boxes[node, 3 + axis], corners[f, c, axis])
     for node in range(leaves - 2, -1, -1):
         a, b = 2 * node + 1, 2 * node + 2
-        for axis in range(3):
-            boxes[node, axis] = min(boxes[a, axis], boxes[b, axis])
-            boxes[node, 3 + axis] = max(boxes[a, 3 + axis], boxes[b, 3 + axis])
         moments[node, :6] = moments[a, :6] + moments[b, :6]
         weight[node] = weight[a] + weight[b]
     for node in range(2 * leaves - 1):
@@ -187,7 +215,7 @@ def _build(corners):  # type: ignore[no-untyped-def]
             )
             radius += away * away
         moments[node, 6] = math.sqrt(radius)
-    return boxes, moments
+    return moments
 
 
 @njit(cache=True)
@@ -240,70 +268,86 @@ def _pierces(corners, f, g, a, b, slack):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _cross(corners, ids, f, g, slack):  # type: ignore[no-untyped-def]
+    """Whether two facets pass through each other; those that share an edge are not tried."""
+    shared = 0
+    mine = theirs = 0
+    for a in range(3):
+        for b in range(3):
+            if ids[f, a] == ids[g, b]:
+                shared += 1
+                mine, theirs = a, b
+    if shared > 1:
+        return False
+    if shared == 1:
+        return _pierces(corners, f, g, (theirs + 1) % 3, (theirs + 2) % 3, slack) or _pierces(
+            corners, g, f, (mine + 1) % 3, (mine + 2) % 3, slack
+        )
+    for a in range(3):
+        b = (a + 1) % 3
+        if _pierces(corners, f, g, a, b, slack) or _pierces(corners, g, f, a, b, slack):
+            return True
+    return False
+
+
+@njit(cache=True)
 def _crossings(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-def]
-    """Pairs (k, 2) of facets that cross, up to a limit: the box of each facet is taken down the tree."""
+    """Pairs (k, 2) of facets that cross, up to a limit.
+
+    The box of each leaf is taken down the tree, to the leaves from itself on: a pair is met once.
+    """
     m = corners.shape[0]
     leaves = _leaves(m)
     found = np.empty((limit, 2), np.int64)
     count = 0
-    stack = np.empty(128, np.int64)
-    low, high = np.empty(3), np.empty(3)
-    for f in range(m):
-        for axis in range(3):
-            low[axis] = min(corners[f, 0, axis], corners[f, 1, axis], corners[f, 2, axis])
-            high[axis] = max(corners[f, 0, axis], corners[f, 1, axis], corners[f, 2, axis])
-        stack[0] = 0
+    # Nodes under way, with their first leaf and how many there are below them.
+    stack = np.empty((128, 3), np.int64)
+    lows, highs = np.empty((8, 3)), np.empty((8, 3))
+    for leaf in range(leaves):
+        begin, end = leaf * m // leaves, (leaf + 1) * m // leaves
+        if begin == end:
+            continue
+        own = boxes[leaves - 1 + leaf]
+        for f in range(begin, end):
+            for axis in range(3):
+                a, b, c = corners[f, 0, axis], corners[f, 1, axis], corners[f, 2, axis]
+                lows[f - begin, axis], highs[f - begin, axis] = min(a, b, c), max(a, b, c)
+        stack[0, 0], stack[0, 1], stack[0, 2] = 0, 0, leaves
         top = 1
         while top > 0:
             top -= 1
-            node = stack[top]
+            node, first, span = stack[top, 0], stack[top, 1], stack[top, 2]
             if (
-                boxes[node, 0] > high[0] or boxes[node, 3] < low[0]
-                or boxes[node, 1] > high[1] or boxes[node, 4] < low[1]
-                or boxes[node, 2] > high[2] or boxes[node, 5] < low[2]
+                first + span <= leaf
+                or boxes[node, 0] > own[3] or boxes[node, 3] < own[0]
+                or boxes[node, 1] > own[4] or boxes[node, 4] < own[1]
+                or boxes[node, 2] > own[5] or boxes[node, 5] < own[2]
             ):  # fmt: skip
                 continue
-            if node < leaves - 1:
-                stack[top], stack[top + 1] = 2 * node + 1, 2 * node + 2
+            if span > 1:
+                half = span // 2
+                stack[top, 0], stack[top, 1], stack[top, 2] = 2 * node + 1, first, half
+                stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2] = 2 * node + 2, first + half, half
                 top += 2
                 continue
-            leaf = node - (leaves - 1)
-            for g in range(max(f + 1, leaf * m // leaves), (leaf + 1) * m // leaves):
-                apart = False
-                for axis in range(3):
-                    if (
-                        min(corners[g, 0, axis], corners[g, 1, axis], corners[g, 2, axis]) > high[axis]
-                        or max(corners[g, 0, axis], corners[g, 1, axis], corners[g, 2, axis]) < low[axis]
-                    ):
-                        apart = True
-                if apart:
+            for f in range(begin, end):
+                low, high = lows[f - begin], highs[f - begin]
+                if (
+                    boxes[node, 0] > high[0] or boxes[node, 3] < low[0]
+                    or boxes[node, 1] > high[1] or boxes[node, 4] < low[1]
+                    or boxes[node, 2] > high[2] or boxes[node, 5] < low[2]
+                ):  # fmt: skip
                     continue
-                shared = 0
-                mine = theirs = 0
-                for a in range(3):
-                    for b in range(3):
-                        if ids[f, a] == ids[g, b]:
-                            shared += 1
-                            mine, theirs = a, b
-                if shared > 1:
-                    continue
-                if shared == 1:
-                    crossed = _pierces(corners, f, g, (theirs + 1) % 3, (theirs + 2) % 3, slack) or _pierces(
-                        corners, g, f, (mine + 1) % 3, (mine + 2) % 3, slack
-                    )
-                else:
-                    crossed = False
-                    for a in range(3):
-                        if _pierces(corners, f, g, a, (a + 1) % 3, slack) or _pierces(
-                            corners, g, f, a, (a + 1) % 3, slack
-                        ):
-                            crossed = True
-                            break
-                if crossed:
-                    found[count, 0], found[count, 1] = f, g
-                    count += 1
-                    if count == limit:
-                        return found
+                for g in range(max(f + 1, first * m // leaves), (first + 1) * m // leaves):
+                    apart = False
+                    for axis in range(3):
+                        a, b, c = corners[g, 0, axis], corners[g, 1, axis], corners[g, 2, axis]
+                        apart = apart or min(a, b, c) > high[axis] or max(a, b, c) < low[axis]
+                    if not apart and _cross(corners, ids, f, g, slack):
+                        found[count, 0], found[count, 1] = f, g
+                        count += 1
+                        if count == limit:
+                            return found
     return found[:count].copy()
 
 

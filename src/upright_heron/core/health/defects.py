@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -53,22 +54,24 @@ class EdgeTable:
     def of(cls, faces: NDArray[np.int32]) -> EdgeTable:
         """File the edges of facets (m, 3)."""
         m = len(faces)
-        a = faces.T.reshape(-1).astype(np.int64)
-        b = np.roll(faces, -1, axis=1).T.reshape(-1).astype(np.int64)
-        low, high = np.minimum(a, b), np.maximum(a, b)
-        order = np.lexsort((high, low))
-        low, high = low[order], high[order]
+        a = faces.T.reshape(-1)
+        b = np.roll(faces, -1, axis=1).T.reshape(-1)
+        many = int(faces.max(initial=0)) + 1
+        keys = np.minimum(a, b).astype(np.int64) * many + np.maximum(a, b)
+        order = np.argsort(keys, kind="stable")
+        keys = keys[order]
         fresh = np.ones(len(order), np.bool_)
-        fresh[1:] = (low[1:] != low[:-1]) | (high[1:] != high[:-1])
+        fresh[1:] = keys[1:] != keys[:-1]
         first = np.flatnonzero(fresh)
         start = np.append(first, len(order))
         onward = np.concatenate([[0], np.cumsum((a < b)[order])])
+        order %= max(m, 1)
         return cls(
-            np.column_stack([low[first], high[first]]),
+            np.column_stack(np.divmod(keys[first], many)),
             np.diff(start),
             onward[start[1:]] - onward[start[:-1]],
             start,
-            order % m if m else order,
+            order,
         )
 
 
@@ -195,11 +198,21 @@ def duplicate_facets(faces: NDArray[np.int32]) -> NDArray[np.int64]:
 
 def flat_facets(mesh: Mesh) -> NDArray[np.int64]:
     """Find the facets (k,) without area."""
-    corners = mesh.vertices[mesh.faces]
-    longest = np.sqrt(((corners - np.roll(corners, -1, axis=1)) ** 2).sum(axis=2).max(axis=1))
-    _, areas = facet_normals(mesh)
-    height = np.divide(2 * areas, longest, out=np.zeros(len(areas)), where=longest > 0)
-    return np.flatnonzero(height <= FLAT * float(mesh.size_mm.max()))
+    return np.flatnonzero(_heights(mesh.vertices, mesh.faces) <= FLAT * float(mesh.size_mm.max()))
+
+
+@njit(cache=True)
+def _heights(vertices, faces):  # type: ignore[no-untyped-def]
+    """Least height (m,) of each facet, mm: over its longest side."""
+    found = np.zeros(faces.shape[0])
+    for f in range(faces.shape[0]):
+        a, b, c = vertices[faces[f, 0]], vertices[faces[f, 1]], vertices[faces[f, 2]]
+        u, v, w = b - a, c - a, c - b
+        x, y, z = u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]
+        longest = max((u * u).sum(), (v * v).sum(), (w * w).sum())
+        if longest > 0.0:
+            found[f] = math.sqrt((x * x + y * y + z * z) / longest)
+    return found
 
 
 def loops(ends: NDArray[np.int64]) -> list[NDArray[np.int64]]:
@@ -307,15 +320,8 @@ def orientation(
     rim = table.count != 2
     closed[body[kept[table.facets[table.start[:-1][rim]]]]] = False
     sign = np.where(turned, -1.0, 1.0)
-    corners = mesh.vertices[mesh.faces]
-    middle = np.zeros((count, 3))
     share = np.bincount(body[kept], minlength=count).astype(float)
-    for axis in range(3):
-        middle[:, axis] = np.bincount(
-            body[kept], corners[kept, :, axis].mean(axis=1), minlength=count
-        ) / np.maximum(share, 1)
-    local = corners - middle[body][:, None, :]
-    part = np.einsum("ij,ij->i", local[:, 0], np.cross(local[:, 1], local[:, 2])) / 6
+    part = _parts_of_volume(mesh.vertices, mesh.faces, body, counted, count)
     volume = np.bincount(body[kept], (sign * part)[kept], minlength=count)
     # As it is, before anything turns: whether a body faces inwards on the whole.
     as_is = np.bincount(body[kept], part[kept], minlength=count)
@@ -340,6 +346,27 @@ def orientation(
         np.where(cavity, -np.abs(volume), np.abs(volume)),
         tuple(sorted(n for n, depth in inside.items() if depth > 0)),
     )
+
+
+@njit(cache=True)
+def _parts_of_volume(vertices, faces, body, counted, count):  # type: ignore[no-untyped-def]
+    """What each facet (m,) adds to the volume of its body, seen from the middle of that, mm3."""
+    middle, share = np.zeros((count, 3)), np.zeros(count)
+    for f in range(faces.shape[0]):
+        if counted[f]:
+            share[body[f]] += 1.0
+            for axis in range(3):
+                for c in range(3):
+                    middle[body[f], axis] += vertices[faces[f, c], axis] / 3
+    for n in range(count):
+        middle[n] /= max(share[n], 1.0)
+    found = np.empty(faces.shape[0])
+    for f in range(faces.shape[0]):
+        o = middle[body[f]]
+        a, b, c = vertices[faces[f, 0]] - o, vertices[faces[f, 1]] - o, vertices[faces[f, 2]] - o
+        x, y, z = b[1] * c[2] - b[2] * c[1], b[2] * c[0] - b[0] * c[2], b[0] * c[1] - b[1] * c[0]
+        found[f] = (a[0] * x + a[1] * y + a[2] * z) / 6
+    return found
 
 
 def _inside(mesh: Mesh, body: NDArray[np.int64], closed: NDArray[np.bool_], count: int) -> dict[int, int]:

@@ -146,7 +146,8 @@ class Room:
         if self.closed:
             taken |= small
         # The part may reach to the edge of a pixel that it touches.
-        return ((distance_transform_edt(~taken) - TO_EDGE) * self.pixel_mm).astype(np.float32)
+        away = (distance_transform_edt(~taken) - TO_EDGE) * self.pixel_mm
+        return np.asarray(away, np.float32)
 
     def _take(
         self, taken: NDArray[np.bool_], stack: LayerStack, layer: int, clear: CrossSection | None

@@ -8,5 +8,6 @@ interface Window {
   heron: unknown;
   heronLengths: unknown;
   heronShelf: unknown;
+  heronMachine: unknown;
   heronUploads: unknown;
 }

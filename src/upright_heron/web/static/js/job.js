@@ -176,6 +176,7 @@ export class JobPage {
   /** The part, as fine as the brush needs it, what is painted on it, and the part before it was mended. @param {PageState} state @param {() => boolean} now */
   async #surface(state, now) {
     if (String(this.store.last?.build) !== String(state.build)) this.view.setMachine(state.build);
+    this.view.setStands(state.stands);
     const fine = Boolean(state.marks) || this.#painting || this.keys.mesh === `fine/${state.mesh}`;
     const mesh = `${fine ? 'fine' : 'meshes'}/${state.mesh}`;
     if (this.keys.mesh !== mesh) {

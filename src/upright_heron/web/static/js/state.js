@@ -13,6 +13,7 @@
  * @property {number[]} factors
  * @property {number[]} rotation  nine numbers, row by row
  * @property {number[]} build  mm
+ * @property {number[]} stands  where the item stands on its plate: x, y from the middle (mm), swing (degrees)
  * @property {number} limit  degrees from vertical
  * @property {number} layer  mm
  * @property {number} lift  mm

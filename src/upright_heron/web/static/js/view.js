@@ -7,9 +7,10 @@ import { LayerCap } from './layer-cap.js';
 import { Pair } from './pair.js';
 import { PartBody } from './part.js';
 import { Pieces } from './pieces.js';
+import { drawPlate, layPlate } from './plate.js';
 import { centreSign, placeSign, shadowSign } from './signs.js';
 
-const COLOURS = { paper: '#ebe7de', line: '#cfc8b8', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c', defect: '#b3261e' };
+const COLOURS = { paper: '#ebe7de', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c', defect: '#b3261e' };
 const DIRECTIONS = {
   front: [0, -1, 0.12], side: [1, 0, 0.12], above: [0, -0.001, 1], below: [0.35, -0.6, -1], corner: [0.62, -1, 0.55],
 };
@@ -120,27 +121,13 @@ export class View {
   /** @param {number[]} build  x, y, z of the build volume, mm */
   setMachine(build) {
     this.build = build;
-    for (const child of /** @type {THREE.Mesh[]} */ (this.plate.children)) child.geometry.dispose();
-    this.plate.clear();
-    const [x, y] = [build[0] / 2, build[1] / 2];
-    const step = Math.max(build[0], build[1]) > 400 ? 50 : 10;
-    const thin = [], thick = [];
-    for (let i = -Math.floor(x / step); i <= x / step; i++) (i % 5 ? thin : thick).push(i * step, -y, 0, i * step, y, 0);
-    for (let j = -Math.floor(y / step); j <= y / step; j++) (j % 5 ? thin : thick).push(-x, j * step, 0, x, j * step, 0);
-    const frame = [];
-    const corners = [[-x, -y], [x, -y], [x, y], [-x, y]];
-    corners.forEach((a, k) => {
-      const b = corners[(k + 1) % 4];
-      frame.push(...a, 0, ...b, 0, ...a, build[2], ...b, build[2], ...a, 0, ...a, build[2]);
-    });
-    const lines = (position, colour, opacity) => {
-      const g = new THREE.BufferGeometry();
-      g.setAttribute('position', new THREE.Float32BufferAttribute(position, 3));
-      return new THREE.LineSegments(g, new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity }));
-    };
-    // Seen from above only: from below it would veil the very undersides that one looks for.
-    const floor = new THREE.Mesh(new THREE.PlaneGeometry(build[0], build[1]), new THREE.MeshBasicMaterial({ color: '#f3eee3', polygonOffset: true, polygonOffsetFactor: 4, polygonOffsetUnits: 4, transparent: true, opacity: 0.75, depthWrite: false }));
-    this.plate.add(floor, lines(thin, COLOURS.line, 0.55), lines(thick, '#a9a294', 0.75), lines(frame, '#8f9aa0', 0.45));
+    drawPlate(this.plate, build);
+    this.redraw();
+  }
+
+  /** @param {number[]} stands  where the item stands on its plate: x, y (mm) and swing (degrees) */
+  setStands(stands) {
+    layPlate(this.plate, stands);
     this.redraw();
   }
 
