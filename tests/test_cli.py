@@ -228,6 +228,7 @@ class AnswersTest(CliCase):
                 "letter", "name", "down", "rotation", "overhang_area_mm2", "support_volume_mm3",
                 "contact_area_mm2", "height_mm", "layer_count", "largest_layer", "shadow_area_mm2",
                 "tip_angle_deg", "cusp_mm", "islands", "cups", "fits", "score", "holding_mm3",
+                "clear_overhang_mm2",
             ],
         )  # fmt: skip
         self.assertEqual([f["letter"] for f in found], list("ABCDEF")[: len(found)])

@@ -8,12 +8,13 @@ import numpy as np
 from manifold3d import Manifold
 
 from tests.support import box, mesh_of, on_plate, sphere, tee
+from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.hanging.cups import find_cups
 from upright_heron.core.layers.peel import NEWTONS, peel_curve
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.machines.catalogue import Peel, material, printer
-from upright_heron.core.stance.figures import MEANING, Setting, figures
+from upright_heron.core.stance.figures import MEANING, Base, Setting, figures
 from upright_heron.core.stance.names import lean, name_of
 from upright_heron.core.stance.pose import about_axis, along_x_deg, place
 
@@ -27,6 +28,35 @@ def figure(body, rotation=None, setting=FILAMENT):
     where = place(mesh, rotation, setting.lift_mm)
     stack = slice_solid(solid.transformed(where.rotation, where.offset_mm), setting.layer_mm)
     return figures(mesh, rotation, stack, setting)
+
+
+class KeptClearTest(unittest.TestCase):
+    def test_overhang_on_what_is_kept_clear(self):
+        # The undersides of the bar of a tee, 30 x 10 in all, of which one side of 15 x 10 is kept clear.
+        mesh = mesh_of(tee())
+        middles = mesh.vertices[mesh.faces].mean(axis=1)
+        below = (np.abs(middles[:, 2] - 20) < 1e-6) & (middles[:, 0] > 10)
+        clear = Mesh(mesh.vertices, mesh.faces[below])
+        base = Base.of(mesh, FILAMENT, clear=clear)
+
+        def found(rotation, setting=FILAMENT):
+            where = place(mesh, rotation, setting.lift_mm)
+            stack = slice_solid(Solid.from_mesh(where.apply(mesh)), 0.5)
+            return figures(mesh, rotation, stack, setting, base=base).clear_overhang_mm2
+
+        self.assertAlmostEqual(found(np.eye(3)), 150, places=6)
+        # Upside down nothing of it hangs; on its side neither.
+        self.assertEqual(found(about_axis("x", 180.0)), 0)
+        self.assertEqual(found(about_axis("x", 90.0)), 0)
+        # What lies on the plate hangs once the part is lifted.
+        lying = Base.of(mesh, FILAMENT, clear=Mesh(mesh.vertices, mesh.faces[middles[:, 2] < 1e-6]))
+        for lift, area in ((0.0, 0.0), (5.0, 100.0)):
+            given = replace(FILAMENT, lift_mm=lift)
+            where = place(mesh, np.eye(3), lift)
+            stack = slice_solid(Solid.from_mesh(where.apply(mesh)), 0.5)
+            self.assertAlmostEqual(
+                figures(mesh, np.eye(3), stack, given, base=lying).clear_overhang_mm2, area, places=6
+            )
 
 
 class StaticsTest(unittest.TestCase):

@@ -78,14 +78,14 @@ class ChangeTest(unittest.TestCase):
 
     def test_the_limit_comes_from_printer_and_material(self):
         self.assertEqual(SHEET.limit, 45)
-        self.assertEqual(change("material", material="TPU").limit, 47)
+        self.assertEqual(change("material", material="TPU").limit, 45)
         self.assertEqual(change("printer", change("limit", limit_deg=33), printer="Reed 190").limit, 33)
 
     def test_another_technology_starts_with_its_usual_values(self):
         sheet = change("footing", change("supports", change("limit", limit_deg=33)), footing="raft")
         resin = change("printer", sheet, printer="Mere 13")
         self.assertTrue(resin.is_resin)
-        self.assertEqual((resin.material, resin.layer_mm, resin.limit), ("Standard resin", 0.05, 60))
+        self.assertEqual((resin.material, resin.layer_mm, resin.limit), ("Standard resin", 0.05, 45))
         self.assertIsNone(resin.supports)
         self.assertEqual(resin.footing.kind, FootingKind.NONE)
 

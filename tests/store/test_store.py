@@ -163,7 +163,7 @@ class ResultsTest(StoreCase):
         self.assertEqual(len(made), 1)
 
     def job(self, data=None, item=None, **changes):
-        sheet = new_sheet(take_in(data or stl(stalactites()), "part.stl", self.store), "Part")
+        sheet = new_sheet(take_in(data or stl(stalactites()), "part.stl", self.store), "Part", "Sedge 300")
         only = sheet.items[0].model_copy(update=item or {})
         return JobSheet.model_validate({**dict(sheet), **changes, "items": (only,)})
 

@@ -69,7 +69,10 @@ class MachinesTest(ShopCase):
             f"/api/jobs/{job_id}/changes", json={"kind": "material", "material": "Reed green"}
         )
         self.assertEqual(answer.json()["sheet"]["own_material"]["density_g_cm3"], 1.3)
-        self.assertIn("63° usual for Sedge 300 and Reed green", self.section(job_id, 2).text("limit-from"))
+        self.assertIn(
+            "61° to begin with, not measured on Sedge 300 with Reed green",
+            self.section(job_id, 2).text("limit-from"),
+        )
         self.change(job_id, "printer", printer="Tarn 9")
         self.assertIsNone(self.sheet(job_id)["own_material"])
 

@@ -206,10 +206,16 @@ def _heights(vertices, faces):  # type: ignore[no-untyped-def]
     """Least height (m,) of each facet, mm: over its longest side."""
     found = np.zeros(faces.shape[0])
     for f in range(faces.shape[0]):
-        a, b, c = vertices[faces[f, 0]], vertices[faces[f, 1]], vertices[faces[f, 2]]
-        u, v, w = b - a, c - a, c - b
-        x, y, z = u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]
-        longest = max((u * u).sum(), (v * v).sum(), (w * w).sum())
+        i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
+        ax, ay, az = vertices[i, 0], vertices[i, 1], vertices[i, 2]
+        ux, uy, uz = vertices[j, 0] - ax, vertices[j, 1] - ay, vertices[j, 2] - az
+        vx, vy, vz = vertices[k, 0] - ax, vertices[k, 1] - ay, vertices[k, 2] - az
+        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        longest = max(
+            ux * ux + uy * uy + uz * uz,
+            vx * vx + vy * vy + vz * vz,
+            (vx - ux) ** 2 + (vy - uy) ** 2 + (vz - uz) ** 2,
+        )
         if longest > 0.0:
             found[f] = math.sqrt((x * x + y * y + z * z) / longest)
     return found

@@ -10,7 +10,7 @@ import math
 import threading
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,7 @@ from ..layers.closed_slicer import Walker
 from ..layers.stack import LayerStack, cut, layer_count
 from ..progress import Progress, silent
 from ..toolpaths.rough_estimate import Amounts, estimate
+from .candidates import Candidates
 from .figures import Base, Figures, Setting, figures, holding, show_facets, tip_angle_deg
 from .names import lean, name_of
 from .pose import about_axis, place, standing_on
@@ -33,13 +34,6 @@ from .vertical_rays import Surface, plumb
 DIRECTIONS = 500
 LEANS_DEG = (10.0, 15.0, 20.0, 30.0, 45.0)
 LEANED_FACES = 4
-# Proposals closer than this are one; so are those with the same figures, to this share, that lie on nearly
-# the same side, or on any side where the part is symmetric.
-TWIN_DEG = 15.0
-SAME_FIGURES, SAME_SIDE_DEG = 0.03, 45.0
-SYMMETRIC = 0.003
-# Smaller figures than these are none: areas mm2, volumes mm3, areas mm2, heights mm.
-NO_FIGURES = np.array([5.0, 20.0, 5.0, 0.5])
 PROPOSED = 6
 # Plumb lines across the part while weighing, and the facets that a thinned copy may keep.
 LINES_ACROSS = 110
@@ -63,29 +57,6 @@ MIXES: dict[str, Goals] = {
     "resin": Goals(2.0, 1.0, 3.0, 1.0, 0.0, 3.0),
     "resin, flat": Goals(3.0, 3.0, 1.0, 0.0, 3.0, 0.0),
 }
-
-
-@dataclass
-class Candidates:
-    """Ways to stand with what was weighed of them; rows go together."""
-
-    rotation: list[NDArray[np.float64]] = field(default_factory=list)
-    raw: list[NDArray[np.float64]] = field(default_factory=list)
-    fits: list[bool] = field(default_factory=list)
-    shown: list[tuple[float, float, float, float]] = field(default_factory=list)
-
-    def __len__(self) -> int:
-        return len(self.rotation)
-
-    def alike(self, i: int, j: int) -> bool:
-        """Whether two ways to stand look the same: near each other, or with the same figures."""
-        cosine = float(self.rotation[i][2] @ self.rotation[j][2])
-        if cosine > math.cos(math.radians(TWIN_DEG)):
-            return True
-        a, b = np.array(self.shown[i]), np.array(self.shown[j])
-        apart = float((np.abs(a - b) / np.maximum(np.maximum(np.abs(a), np.abs(b)), NO_FIGURES)).max())
-        same_side = cosine > math.cos(math.radians(SAME_SIDE_DEG))
-        return apart <= (SAME_FIGURES if same_side else SYMMETRIC)
 
 
 def even_directions(count: int) -> NDArray[np.float64]:

@@ -41,7 +41,7 @@ def thickness(sturdiness_percent: float) -> Thickness:
     -----
     A branch of thickness d at its tip that has run a length l and carries n tips is as thick as the larger of
     d + l / slenderness and d n^0.45: cross-sections nearly add where branches meet, as in a real tree
-    (L. da Vinci's rule, from memory).
+    (a rule of L. da Vinci's, from memory); the numbers are common practice.
     """
     share = sturdiness_percent / 100.0
     return Thickness(
