@@ -1,0 +1,83 @@
+"""What a job is printed on, in the real interface: chosen in the Yard, asked in the job, and kept on the plate."""
+
+from selenium.webdriver.support.ui import Select
+
+from tests.browser.case import BrowserCase, start, stop
+from tests.support import box, stl, tee
+from tests.web.test_brought import package
+
+setUpModule = start
+tearDownModule = stop
+
+
+class MachineTest(BrowserCase):
+    def test_what_the_yard_says_is_taken_and_offered_again(self):
+        b = self.browser
+        b.driver.delete_all_cookies()
+        b.open(self.server.url)
+        (self.folder / "wedge.stl").write_bytes(stl(tee()))
+        Select(b.find("#for-printer")).select_by_visible_text("Tarn 9")
+        materials = [option for option in Select(b.find("#for-material")).options if option.is_enabled()]
+        self.assertEqual(
+            [option.get_attribute("value") for option in materials],
+            ["", "Standard resin", "Tough resin", "Castable resin"],
+        )
+        Select(b.find("#for-material")).select_by_visible_text("Tough resin")
+        b.find("#files").send_keys(str(self.folder / "wedge.stl"))
+        b.ready()
+        self.assertIn("Tarn 9 · Tough resin", b.text(".chip"))
+        b.open(self.server.url)
+        chosen = [
+            Select(b.find(f"#for-{what}")).first_selected_option.text for what in ("printer", "material")
+        ]
+        self.assertEqual(chosen, ["Tarn 9", "Tough resin"])
+        # Another kind of machine: its materials only, and none of them in silence.
+        Select(b.find("#for-printer")).select_by_visible_text("Reed 190")
+        self.assertEqual(b.find("#for-material").get_attribute("value"), "")
+        self.assertEqual(b.problems(), [])
+
+    def test_a_job_that_nobody_decided_asks(self):
+        b = self.browser
+        job_id = self.server.upload("tee.stl", stl(tee()))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=2")
+        b.ready()
+        self.assertIn("Which printer and which material?", b.text("#machine-asked"))
+        b.click("#keep-machine")
+        b.wait(lambda: not b.all("#machine-asked"))
+        self.assertEqual(b.problems(), [])
+
+
+class EdgeTest(BrowserCase):
+    def test_a_brim_past_the_edge_is_brought_back_by_a_press(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(250, 20, 8)))
+        for kind, fields in (
+            ("footing", {"footing": "brim", "lines": 8}),
+            ("place", {"x_mm": 26, "y_mm": 0}),
+        ):
+            self.server.post(f"/api/jobs/{job_id}/changes", {"kind": kind, **fields})
+        b.open(f"{self.server.url}/jobs/{job_id}?open=9")
+        b.ready()
+        b.wait(lambda: b.all("[data-put]"))
+        self.assertIn("reach 4.5 mm past the edge of the plate", b.text("#sheet"))
+        # The view shows it: the plate lies so far aside below the item.
+        self.assertEqual(b.run("return window.heron.view.plate.position.toArray()"), [-26, 0, 0])
+        b.click("[data-put]")
+        b.wait(lambda: not b.all("[data-put]"))
+        self.assertAlmostEqual(float(b.attribute("#place-x", "value")), 21.48, places=4)
+        self.assertAlmostEqual(b.run("return window.heron.view.plate.position.x"), -21.48, places=4)
+        self.assertEqual(b.problems(), [])
+
+
+class BroughtTest(BrowserCase):
+    def test_supports_of_the_file_are_kept_by_a_press(self):
+        b = self.browser
+        job_id = self.server.upload("shelf.3mf", package())
+        b.open(f"{self.server.url}/jobs/{job_id}?open=1")
+        b.ready()
+        b.click("#keep-brought")
+        b.wait(lambda: "kept in the stance it came in" in (b.text("#brought") if b.all("#brought") else ""))
+        b.ready(supports=True)
+        # The part stands on them, so high above the plate.
+        self.assertAlmostEqual(b.run("return window.heron.store.now.lift"), 20)
+        self.assertEqual(b.problems(), [])
