@@ -2,6 +2,8 @@
 
 import io
 import math
+import subprocess
+import sys
 import unittest
 from dataclasses import replace
 
@@ -202,6 +204,35 @@ class BodiesTest(unittest.TestCase):
     def test_the_largest_body_comes_first(self):
         bodies = separated(mesh_of(box(2, 2, 2) + box(9, 9, 9, (20, 0, 0)) + box(5, 5, 5, (40, 0, 0))))
         self.assertEqual([round(facts(b).volume_mm3) for b in bodies], [729, 125, 8])
+
+
+class MemoryTest(unittest.TestCase):
+    def test_looking_a_surface_over_takes_less_than_250_bytes_a_facet(self):
+        # So that five million facets, with all that is read of their file, take less than 2 GB.
+        script = """
+import resource
+import numpy as np
+from upright_heron.core.geometry.mesh import Mesh
+from upright_heron.core.health.defects import examine
+
+def torus(n):
+    u = np.linspace(0, 2 * np.pi, n, endpoint=False)
+    a, b = np.meshgrid(u, u, indexing="ij")
+    points = np.stack([(40 + 15 * np.cos(b)) * np.cos(a), (40 + 15 * np.cos(b)) * np.sin(a), 15 * np.sin(b)], -1)
+    k = np.arange(n)
+    i, j = np.meshgrid(k, k, indexing="ij")
+    p, q, r, s = (((i + di) % n * n + (j + dj) % n).ravel() for di, dj in ((0, 0), (1, 0), (1, 1), (0, 1)))
+    faces = np.concatenate([np.stack([p, q, r], 1), np.stack([p, r, s], 1)]).astype(np.int32)
+    return Mesh(points.reshape(-1, 3).astype(np.float32).astype(float), faces)
+
+examine(torus(20))
+mesh = torus(600)
+before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+assert examine(mesh).verdict.sound
+print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1024 / len(mesh.faces))
+"""
+        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+        self.assertLess(float(done.stdout), 250)
 
 
 class FileTest(unittest.TestCase):
