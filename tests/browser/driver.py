@@ -215,7 +215,10 @@ class Browser:
     def text(self, selector: str) -> str:
         """Text of an element."""
         self.find(selector)
-        return str(self.wait(lambda: self.all(selector)[0].text.strip() or " ")).strip()
+        # A swap may take it away between being found and being read.
+        return str(
+            self.wait(lambda: [found.text.strip() or " " for found in self.all(selector)[:1]])[0]
+        ).strip()
 
     def send(self, selector: str, text: str) -> None:
         """Type into an element, or give a file field its files."""
