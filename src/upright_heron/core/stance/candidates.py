@@ -14,7 +14,7 @@ TWIN_DEG = 15.0
 SAME_FIGURES, SAME_SIDE_DEG = 0.03, 45.0
 SYMMETRIC = 0.003
 # Smaller figures than these are none: areas mm2, volumes mm3, areas mm2, heights mm.
-NO_FIGURES = np.array([5.0, 20.0, 5.0, 0.5])
+NO_FIGURES = (5.0, 20.0, 5.0, 0.5)
 
 
 @dataclass
@@ -34,7 +34,7 @@ class Candidates:
         cosine = float(self.rotation[i][2] @ self.rotation[j][2])
         if cosine > math.cos(math.radians(TWIN_DEG)):
             return True
-        a, b = np.array(self.shown[i]), np.array(self.shown[j])
-        apart = float((np.abs(a - b) / np.maximum(np.maximum(np.abs(a), np.abs(b)), NO_FIGURES)).max())
-        same_side = cosine > math.cos(math.radians(SAME_SIDE_DEG))
-        return apart <= (SAME_FIGURES if same_side else SYMMETRIC)
+        share = SAME_FIGURES if cosine > math.cos(math.radians(SAME_SIDE_DEG)) else SYMMETRIC
+        # In plain numbers: hundreds are held against each other.
+        figures = zip(self.shown[i], self.shown[j], NO_FIGURES, strict=True)
+        return all(abs(a - b) <= share * max(abs(a), abs(b), none) for a, b, none in figures)
