@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -54,7 +55,7 @@ class Extent:
         named = zip(Printed, (self.part, self.supports, self.footing), strict=True)
         return {what: corners for what, corners in named if len(corners)}
 
-    @property
+    @cached_property
     def corners(self) -> NDArray[np.float64]:
         """Corners (k, 2) of everything together."""
         return np.concatenate([self.part, self.supports, self.footing])
