@@ -8,10 +8,11 @@ from hypothesis import strategies as st
 from manifold3d import CrossSection, Manifold
 
 from upright_heron.core.footing.footing import Footing
+from upright_heron.core.geometry.plan_hull import plan_hull
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.handoff.preflight import Place, Stood, plate_checks
 from upright_heron.core.plates.arrange import ROW_GAP_MM, Rectangle, in_rows
-from upright_heron.core.plates.extent import Extent, hull, swing_that_fits
+from upright_heron.core.plates.extent import Extent, swing_that_fits
 from upright_heron.core.plates.fit import fit_of
 from upright_heron.core.recipes.plate import arranged, checks_of_plate, extent
 from upright_heron.core.recipes.settings import Instance, Layout
@@ -173,7 +174,9 @@ class EdgeTest(unittest.TestCase):
         self.assertEqual((found.low_mm, found.high_mm), ((-20, -10, 0), (20, 10, 9.25)))
         self.assertEqual(len(found.part), 4)
         line = np.array([(0.0, 0), (1, 1), (2, 2), (3, 3), (4, 4)])
-        self.assertEqual(sorted(map(tuple, hull(line))), [(0, 0), (4, 4)])
+        self.assertEqual(sorted(map(tuple, plan_hull(line))), [(0, 0), (4, 4)])
+        upright = np.array([(1.0, 0), (1, 5), (1, 2), (1, 3)])
+        self.assertEqual(sorted(map(tuple, plan_hull(upright))), [(1, 0), (1, 5)])
 
 
 if __name__ == "__main__":

@@ -65,18 +65,6 @@ class Extent:
         return around(self.corners, swing_deg)
 
 
-def hull(points: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Corners (k, 2) of the convex hull of points (n, 2); all of them where they lie on a line."""
-    from scipy.spatial import ConvexHull, QhullError
-
-    if len(points) < 4:
-        return points
-    try:
-        return np.ascontiguousarray(points[ConvexHull(points).vertices])
-    except QhullError:
-        return np.ascontiguousarray(points[[points[:, 0].argmin(), points[:, 0].argmax()]])
-
-
 def around(corners: NDArray[np.float64], swing_deg: float) -> Rectangle:
     """Box along the axes round corners (k, 2), once they are swung about the origin, counter-clockwise."""
     turned = corners @ _turn(swing_deg).T if swing_deg else corners

@@ -6,10 +6,11 @@ import numpy as np
 
 from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
+from ..geometry.plan_hull import plan_hull
 from ..graph import Keep, maybe, recipe
 from ..handoff.preflight import Check, Stood, plate_checks
 from ..plates.arrange import in_rows, round_all
-from ..plates.extent import Extent, hull, move_onto
+from ..plates.extent import Extent, move_onto
 from ..supports.support_set import SupportSet
 from .footing import footing
 from .settings import Layout
@@ -26,16 +27,16 @@ def extent(mesh: Mesh, made: SupportSet | None, base: Footing | None) -> Extent:
     if base is not None:
         z0, z1 = 0.0, z1 + base.raise_mm
     nothing = np.zeros((0, 2))
-    held = hull(made.layers.points) if made is not None else nothing
+    held = plan_hull(made.layers.points) if made is not None else nothing
     rings = base.outline.to_polygons() if base is not None else []
-    under = hull(np.concatenate(rings)) if rings else nothing
+    under = plan_hull(np.concatenate(rings)) if rings else nothing
     for corners in (held, under):
         if len(corners):
             (a, b), (c, d) = corners.min(axis=0).tolist(), corners.max(axis=0).tolist()
             x0, y0, x1, y1 = min(x0, a), min(y0, b), max(x1, c), max(y1, d)
     if made is not None and made.supports:
         z0 = 0.0
-    return Extent((x0, y0, z0), (x1, y1, z1), hull(mesh.vertices[:, :2]), held, under)
+    return Extent((x0, y0, z0), (x1, y1, z1), plan_hull(mesh.vertices[:, :2]), held, under)
 
 
 @recipe("arranged", version=2, each=(extent,), reads=Layout, keep=Keep.LIGHT)

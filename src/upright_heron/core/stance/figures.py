@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh, facet_normals, mass_properties
+from ..geometry.plan_hull import plan_hull
 from ..hanging.cups import Cup, find_cups
 from ..hanging.islands import find_islands
 from ..hanging.overhangs import threshold
@@ -347,16 +348,6 @@ def _layer(stack: LayerStack, values: NDArray[np.float64]) -> LayerFigure:
     return LayerFigure(at, float(stack.z_mm[at]), float(values[at]))
 
 
-def foot_hull(points: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Corners (k, 2) of the hull of what touches the plate, counter-clockwise; two for an edge."""
-    import shapely
-
-    hull = shapely.MultiPoint(points).convex_hull
-    if hull.geom_type != "Polygon":
-        return np.asarray(hull.coords) if len(points) else np.zeros((0, 2))
-    return np.asarray(shapely.orient_polygons(hull).exterior.coords)[:-1]
-
-
 def tip_angle_deg(foot_mm: NDArray[np.float64], centre_mm: NDArray[np.float64]) -> float:
     """Smallest tilt of the plate that tips a part over.
 
@@ -373,7 +364,7 @@ def tip_angle_deg(foot_mm: NDArray[np.float64], centre_mm: NDArray[np.float64]) 
         ``atan(distance to the nearest edge of the foot / height)``; 0 where the part stands on an edge or a
         point, or its centre is not over its foot. Statics: it tips when the plumb line leaves the foot.
     """
-    hull = foot_hull(foot_mm)
+    hull = plan_hull(foot_mm)
     if len(hull) < 3 or centre_mm[2] <= 0:
         return 0.0
     following = np.roll(hull, -1, axis=0)
@@ -418,7 +409,7 @@ def holding(setting: Setting, contact_mm2: float, centre_mm: float) -> tuple[flo
 
 def slenderness(foot_mm: NDArray[np.float64], height_mm: float) -> float:
     """Height over the narrowest width of a foot (n, 2); infinite on an edge or a point."""
-    hull = foot_hull(foot_mm)
+    hull = plan_hull(foot_mm)
     if len(hull) < 3:
         return math.inf
     along = np.roll(hull, -1, axis=0) - hull
