@@ -147,6 +147,27 @@ class BroughtTest(AppCase):
         self.assertAlmostEqual(self.handed(job_id)["support of Shelf"], posts, delta=0.03 * posts)
         self.assertEqual(self.item(job_id)["stance"]["lift_mm"], 10)
 
+    def test_open_ones_are_told_and_work_by_hand_is_not_lost(self):
+        post = mesh_of(POSTS[0])
+        holed = type(post)(post.vertices, post.faces[1:])
+        objects = [FileObject("shelf", mesh_of(SHELF))]
+        objects += [FileObject(n, m, "support") for n, m in (("a", holed), ("b", mesh_of(POSTS[1])))]
+        job_id = self.brought(write_3mf(objects, "Shelf"))
+        self.keep(job_id)
+        step = self.section(job_id, 1).ids["kept"]["title"]
+        self.assertEqual(step, "Keep 1 support of the file, 1 with an open surface left out")
+        job_id = self.brought()
+        self.change(job_id, "supports")
+        self.settle(job_id)
+        self.change(job_id, "lift", lift_mm="20")
+        self.settle(job_id)
+        at = {"how": "add", "at": "[20, 0, 20]", "facing": "[0, 0, -1]", "width": "2"}
+        answer = self.client.post(f"/jobs/{job_id}/supports/hand", data=at)
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        before = self.item(job_id)["hand"]
+        self.keep(job_id, "worked on by hand")
+        self.assertEqual(self.item(job_id)["hand"], before)
+
     def test_where_they_cannot_be_kept_it_is_said(self):
         job_id = self.brought()
         self.change(job_id, "turn", x_deg="90")

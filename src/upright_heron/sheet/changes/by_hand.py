@@ -45,18 +45,25 @@ class KeepBrought(Change):
     hand: HandWork
     lift_mm: Length
     of: str
+    # Bodies that are left out because their surface is open.
+    left: int = 0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         """Return the sheet with these supports, the part lifted onto them; no others are added."""
         if sheet.part.mesh != self.of:
             raise BadValue("The part was changed meanwhile.", "Look at it again, and repeat the step.")
+        if sheet.brought != "kept" and (sheet.hand.count or sheet.hand.removed):
+            told = "Supports of this part were worked on by hand, and these would take their place."
+            raise BadValue(told, "Take out what was made by hand first, or leave these out.")
         held = sheet.filament or FilamentSupports(hold=Hold.PAINTED, steady=0)
         stance = sheet.stance.model_copy(update={"lift_mm": self.lift_mm})
         return altered(sheet, brought="kept", hand=self.hand, stance=stance, supports=held)
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
-        return f"Keep {self.hand.count} supports of the file"
+        open_ones = f", {self.left} with an open surface left out" if self.left else ""
+        some = "1 support" if self.hand.count == 1 else f"{self.hand.count} supports"
+        return f"Keep {some} of the file{open_ones}"
 
 
 class LeaveBrought(Change):

@@ -84,7 +84,7 @@ async def keep_brought(use: Services, job_id: str, look: Looking) -> Job:
     """Keep the supports that came with the part of an item, as if hands had made them."""
     sheet = await run_in_threadpool(use.sheet, job_id, look)
     made = await asyncio.wrap_future(use.work.ask(worker.bring, sheet))
-    change = KeepBrought(hand=made.hand, lift_mm=made.lift_mm, of=sheet.part.mesh)
+    change = KeepBrought(hand=made.hand, lift_mm=made.lift_mm, of=sheet.part.mesh, left=made.left)
     return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
 
 
