@@ -19,7 +19,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ..layers.stack import Rings, thinned_rings
+from ..layers.stack import Rings, packed, thinned_rings
 from . import rasters
 from .outline_repair import sharpen, without_crumbs
 from .rasters import CUT, FAR, JOIN
@@ -44,11 +44,6 @@ Boxes = NDArray[np.float64]
 
 _NOTHING = np.zeros(0, np.bool_)
 _NO_SAMPLES = np.zeros(0, np.int64)
-
-
-def _meet(a: Window, b: Window) -> bool:
-    """Whether two windows share a sample."""
-    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
 
 
 class Field:
@@ -85,6 +80,7 @@ class Field:
         self._uncut = self.values.copy()
         self._scratch = np.full((rows, columns), FAR, np.float32)
         self._follow = np.full(2 * rows * columns, -1, np.int32)
+        self._smoothed: dict[tuple[float, bytes], NDArray[np.float64]] = {}
 
     def join(self, rings: Rings, beside: Rings | None = None, into: Rings | None = None) -> None:
         """Add a shape.
@@ -135,18 +131,10 @@ class Field:
         grown = (boxes + margin_mm * np.array([-1.0, -1.0, 1.0, 1.0]) - origin) / self.pixel_mm
         lows = np.maximum(np.floor(grown[:, :2]).astype(np.int64), 0)
         highs = np.minimum(np.ceil(grown[:, 2:]).astype(np.int64) + 1, [columns, rows])
-        found: Windows = []
-        for (left, top), (right, bottom) in zip(lows.tolist(), highs.tolist(), strict=True):
-            if left >= right or top >= bottom:
-                continue
-            window = (top, left, bottom, right)
-            while (met := next((w for w in found if _meet(w, window)), None)) is not None:
-                found.remove(met)
-                window = (
-                    min(met[0], window[0]), min(met[1], window[1]),
-                    max(met[2], window[2]), max(met[3], window[3]),
-                )  # fmt: skip
-            found.append(window)
+        found: Windows = [
+            (top, left, bottom, right)
+            for left, top, right, bottom in rasters.merged(np.concatenate([lows, highs], axis=1)).tolist()
+        ]
         covered = sum((bottom - top) * (right - left) for top, left, bottom, right in found)
         return found if covered < MOST_SHARE * rows * columns else self.whole
 
@@ -181,7 +169,7 @@ class Field:
         twin.pixel_mm, twin.reach_mm, twin.low = self.pixel_mm, self.reach_mm, self.low
         twin.values = np.full_like(self.values, -self.reach_mm)
         twin._uncut = np.zeros((0, 0), np.float32)
-        twin._scratch, twin._follow = self._scratch, self._follow
+        twin._scratch, twin._follow, twin._smoothed = self._scratch, self._follow, {}
         return twin
 
     def drop_thin(self, width_mm: float, within: Windows | None = None) -> None:
@@ -213,15 +201,16 @@ class Field:
         area than the smallest.
         """
         level = np.float32(-SEAM_MM)
-        inside = self.values >= level
-        mixed = inside[:-1] ^ inside[1:]
-        mixed[:, :-1] |= mixed[:, 1:]
-        mixed[:, :-1] |= inside[:-1, :-1] ^ inside[:-1, 1:]
-        mixed[:, -1] = False
-        cells = np.flatnonzero(mixed)
+        cells = rasters.mixed_cells(self.values, level)
         corners, starts = rasters.trace(self.values, cells, self._follow, level, self.low, self.pixel_mm)
         corners, starts = without_crumbs(corners, starts, smallest_mm2, smallest_hole_mm2)
-        corners, starts = thinned_rings(corners, starts, STRAIGHT_MM)
+        rings = {(smooth_mm, corners[a:b].tobytes()): corners[a:b] for a, b in itertools.pairwise(starts)}
+        fresh = [key for key in rings if key not in self._smoothed]
+        corners, starts = thinned_rings(*packed([rings[key] for key in fresh]), STRAIGHT_MM)
         corners, starts = sharpen(corners, starts, self.pixel_mm)
         corners, starts = thinned_rings(corners, starts, smooth_mm)
-        return [corners[a:b] for a, b in itertools.pairwise(starts) if b - a > 2]
+        for key, (a, b) in zip(fresh, itertools.pairwise(starts), strict=True):
+            self._smoothed[key] = corners[a:b]
+        # Most are the same at the next asking.
+        self._smoothed = {key: self._smoothed[key] for key in rings}
+        return [ring for ring in self._smoothed.values() if len(ring) > 2]

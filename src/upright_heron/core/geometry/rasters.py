@@ -171,9 +171,12 @@ def row_crossings(points, ring_start, low, high, origin, px):  # type: ignore[no
             a, b = ring_start[r], ring_start[r + 1]
             j = b - 1
             for i in range(a, b):
-                xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-                xb, yb = (points[i, 0] - x0) / px, (points[i, 1] - y0) / px
+                ya, yb = (points[j, 1] - y0) / px, (points[i, 1] - y0) / px
+                xa, xb = points[j, 0], points[i, 0]
                 j = i
+                if (ya < low and yb < low) or (ya > high and yb > high):
+                    continue
+                xa, xb = (xa - x0) / px, (xb - x0) / px
                 for row in range(max(low, math.ceil(min(ya, yb))), min(high, math.ceil(max(ya, yb)) - 1) + 1):
                     if step == 0:
                         start[row - low + 1] += 1
@@ -218,13 +221,21 @@ def paint(  # type: ignore[no-untyped-def]
     wide2 = wide * wide
     touched = np.empty(1024, np.int64)
     count = 0
+    # Most edges lie aside of a small window.
+    west, east = x0 + (left - wide - 1.0) * px, x0 + (right + wide) * px
+    south, north = y0 + (top - wide - 1.0) * px, y0 + (bottom + wide) * px
     for r in range(ring_start.shape[0] - 1):
         a, b = ring_start[r], ring_start[r + 1]
-        j = b - 1
+        last = b - 1
         for i in range(a, b):
-            xa, ya = (points[j, 0] - x0) / px, (points[j, 1] - y0) / px
-            xb, yb = (points[i, 0] - x0) / px, (points[i, 1] - y0) / px
-            j = i
+            j = last
+            last = i
+            ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
+            aside = (ax < west and bx < west) or (ax > east and bx > east)
+            if aside or (ay < south and by < south) or (ay > north and by > north):
+                continue
+            xa, ya = (ax - x0) / px, (ay - y0) / px
+            xb, yb = (bx - x0) / px, (by - y0) / px
             dx, dy = xb - xa, yb - ya
             length2 = dx * dx + dy * dy
             scale = 1.0 / length2 if length2 > 0.0 else 0.0
@@ -349,6 +360,54 @@ def near(a, b, tolerance, window):  # type: ignore[no-untyped-def]
             if abs(a[row, col] - b[row, col]) > tolerance:
                 return False
     return True
+
+
+@njit(cache=True)
+def merged(windows):  # type: ignore[no-untyped-def]
+    """Join windows (n, 4) of first and last column and row until none shares a sample with another."""
+    found = np.empty_like(windows)
+    count = 0
+    for n in range(windows.shape[0]):
+        left, top, right, bottom = windows[n, 0], windows[n, 1], windows[n, 2], windows[n, 3]
+        if left >= right or top >= bottom:
+            continue
+        k = 0
+        while k < count:
+            apart = found[k, 0] >= right or left >= found[k, 2]
+            if apart or found[k, 1] >= bottom or top >= found[k, 3]:
+                k += 1
+                continue
+            left, top = min(left, found[k, 0]), min(top, found[k, 1])
+            right, bottom = max(right, found[k, 2]), max(bottom, found[k, 3])
+            count -= 1
+            found[k] = found[count]
+            # Grown, it may meet one that it did not meet before.
+            k = 0
+        found[count, 0], found[count, 1], found[count, 2], found[count, 3] = left, top, right, bottom
+        count += 1
+    return found[:count].copy()
+
+
+@njit(cache=True)
+def mixed_cells(values, level):  # type: ignore[no-untyped-def]
+    """Cells between four samples of which some lie inside, numbered by the first of the four."""
+    rows, columns = values.shape
+    found = np.empty(1024, np.int64)
+    count = 0
+    for row in range(rows - 1):
+        for col in range(columns - 1):
+            inside = values[row, col] >= level
+            if (
+                inside == (values[row, col + 1] >= level)
+                and inside == (values[row + 1, col] >= level)
+                and inside == (values[row + 1, col + 1] >= level)
+            ):
+                continue
+            if count == found.shape[0]:
+                found = np.concatenate((found, np.empty_like(found)))
+            found[count] = row * columns + col
+            count += 1
+    return found[:count].copy()
 
 
 @njit(cache=True)

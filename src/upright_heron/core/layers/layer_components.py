@@ -49,12 +49,16 @@ class Pieces:
 
     def rings(self, piece: int) -> list[NDArray[np.float64]]:
         """Rings (k, 2) of one piece."""
-        layer = self.layer[piece]
-        lo, hi = self.stack.layer_start[layer], self.stack.layer_start[layer + 1]
-        own = np.flatnonzero(self.ring_piece[lo:hi] == piece) + lo
+        order, first = self.by_piece
+        own = order[first[piece] : first[piece + 1]]
         return [
             self.stack.points[self.stack.ring_start[r] : self.stack.ring_start[r + 1]] for r in own.tolist()
         ]
+
+    @cached_property
+    def by_piece(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Rings (R,) ordered by their pieces, and where those of each piece begin (N + 1,)."""
+        return _by_piece(self.ring_piece, len(self))
 
     def section(self, *some: int) -> CrossSection:
         """Cross-section of a piece, or of several together."""
@@ -97,7 +101,7 @@ def pieces(stack: LayerStack) -> Pieces:
     area = np.zeros(count)
     if count:
         np.add.at(area, ring_piece, areas)
-    inside = _inside_kernel(stack.points, stack.ring_start, stack.layer_start, ring_piece, layer)
+    inside = _inside_kernel(stack.points, stack.ring_start, *_by_piece(ring_piece, count))
     return Pieces(stack, ring_piece, layer, area, inside, start)
 
 
@@ -118,8 +122,9 @@ def links(sorted_pieces: Pieces, tolerances: Tolerances = DEFAULT) -> NDArray[np
     stack = p.stack
     if not len(p):
         return np.zeros((0, 2), np.int64)
+    order = np.lexsort((p.boxes[:, 0], p.layer))
     sure, open_pairs = _link_kernel(
-        stack.points, stack.ring_start, stack.layer_start, p.ring_piece, p.start, p.inside_mm, p.boxes
+        stack.points, stack.ring_start, *p.by_piece, p.start, p.inside_mm, p.boxes, order
     )
     extra = [
         (upper, lower)
@@ -127,6 +132,11 @@ def links(sorted_pieces: Pieces, tolerances: Tolerances = DEFAULT) -> NDArray[np
         if (p.section(upper) ^ p.section(lower)).area() > tolerances.overlap_mm2
     ]
     return np.concatenate([sure, np.asarray(extra, np.int64).reshape(-1, 2)])
+
+
+def _by_piece(ring_piece: NDArray[np.int64], count: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    order = np.argsort(ring_piece, kind="stable")
+    return order, np.searchsorted(ring_piece[order], np.arange(count + 1))
 
 
 def bodies(count: int, pairs: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -241,26 +251,23 @@ def _group_kernel(points, ring_start, layer_start, areas, boxes):  # type: ignor
 
 
 @njit(cache=True)
-def _inside_kernel(points, ring_start, layer_start, ring_piece, layer_of):  # type: ignore[no-untyped-def]
+def _inside_kernel(points, ring_start, order, first):  # type: ignore[no-untyped-def]
     # The middle of the widest run of a few horizontal lines through the piece.
-    count = layer_of.shape[0]
+    count = first.shape[0] - 1
     result = np.zeros((count, 2))
     crossings = np.empty(points.shape[0] + 1)
     for piece in range(count):
-        lo, hi = layer_start[layer_of[piece]], layer_start[layer_of[piece] + 1]
+        own = order[first[piece] : first[piece + 1]]
         y0, y1 = np.inf, -np.inf
-        for r in range(lo, hi):
-            if ring_piece[r] == piece:
-                for i in range(ring_start[r], ring_start[r + 1]):
-                    y0, y1 = min(y0, points[i, 1]), max(y1, points[i, 1])
+        for r in own:
+            for i in range(ring_start[r], ring_start[r + 1]):
+                y0, y1 = min(y0, points[i, 1]), max(y1, points[i, 1])
         best = -1.0
         for step in range(3):
             # Odd fractions keep the line off the corners of regular shapes.
             y = y0 + (y1 - y0) * (0.5003 if step == 0 else (0.2507 if step == 1 else 0.7491))
             n = 0
-            for r in range(lo, hi):
-                if ring_piece[r] != piece:
-                    continue
+            for r in own:
                 a, b = ring_start[r], ring_start[r + 1]
                 j = b - 1
                 for i in range(a, b):
@@ -292,34 +299,30 @@ def _piece_boxes(points, ring_start, ring_piece, count):  # type: ignore[no-unty
 
 
 @njit(cache=True)
-def _in_piece(points, ring_start, lo, hi, ring_piece, piece, x, y):  # type: ignore[no-untyped-def]
+def _in_piece(points, ring_start, own, x, y):  # type: ignore[no-untyped-def]
     inside = False
-    for r in range(lo, hi):
-        if ring_piece[r] == piece and _crosses(points, ring_start[r], ring_start[r + 1], x, y):
+    for r in own:
+        if _crosses(points, ring_start[r], ring_start[r + 1], x, y):
             inside = not inside
     return inside
 
 
 @njit(cache=True)
-def _any_corner_in(points, ring_start, lo, hi, ring_piece, piece, lo2, hi2, other):  # type: ignore[no-untyped-def]
-    for r in range(lo, hi):
-        if ring_piece[r] != piece:
-            continue
+def _any_corner_in(points, ring_start, own, other):  # type: ignore[no-untyped-def]
+    for r in own:
         a, b = ring_start[r], ring_start[r + 1]
         step = max(1, (b - a) // 8)
         for i in range(a, b, step):
-            if _in_piece(points, ring_start, lo2, hi2, ring_piece, other, points[i, 0], points[i, 1]):
+            if _in_piece(points, ring_start, other, points[i, 0], points[i, 1]):
                 return True
     return False
 
 
 @njit(cache=True)
-def _edges_in(points, ring_start, lo, hi, ring_piece, piece, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+def _edges_in(points, ring_start, own, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
     edges = np.empty((64, 4))
     n = 0
-    for r in range(lo, hi):
-        if ring_piece[r] != piece:
-            continue
+    for r in own:
         j = ring_start[r + 1] - 1
         for i in range(ring_start[r], ring_start[r + 1]):
             ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
@@ -334,12 +337,12 @@ def _edges_in(points, ring_start, lo, hi, ring_piece, piece, x0, y0, x1, y1):  #
 
 
 @njit(cache=True)
-def _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, upper, lower, boxes):  # type: ignore[no-untyped-def]
+def _outlines_meet(points, ring_start, own, other, box, other_box):  # type: ignore[no-untyped-def]
     """Whether two pieces cross or touch: else, with no point of one in the other, they share nothing."""
-    x0, x1 = max(boxes[upper, 0], boxes[lower, 0]), min(boxes[upper, 2], boxes[lower, 2])
-    y0, y1 = max(boxes[upper, 1], boxes[lower, 1]), min(boxes[upper, 3], boxes[lower, 3])
-    some = _edges_in(points, ring_start, mid, hi, ring_piece, upper, x0, y0, x1, y1)
-    others = _edges_in(points, ring_start, lo, mid, ring_piece, lower, x0, y0, x1, y1)
+    x0, x1 = max(box[0], other_box[0]), min(box[2], other_box[2])
+    y0, y1 = max(box[1], other_box[1]), min(box[3], other_box[3])
+    some = _edges_in(points, ring_start, own, x0, y0, x1, y1)
+    others = _edges_in(points, ring_start, other, x0, y0, x1, y1)
     for i in range(some.shape[0]):
         ax, ay, bx, by = some[i, 0], some[i, 1], some[i, 2], some[i, 3]
         for k in range(others.shape[0]):
@@ -358,34 +361,48 @@ def _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, upper, lower, bo
 
 
 @njit(cache=True)
-def _link_kernel(points, ring_start, layer_start, ring_piece, start, inside, boxes):  # type: ignore[no-untyped-def]
-    layers = layer_start.shape[0] - 1
+def _link_kernel(points, ring_start, by_piece, first, start, inside, boxes, order):  # type: ignore[no-untyped-def]
+    """Pairs that share area for sure, and that may; ``order`` has the pieces of each layer from the west."""
+    layers = start.shape[0] - 1
     sure = np.empty((1024, 2), np.int64)
     unsure = np.empty((256, 2), np.int64)
     n = m = 0
+    # How far east any of the pieces up to each in the order reaches.
+    reach = np.empty(order.shape[0])
     for layer in range(1, layers):
-        lo, mid, hi = layer_start[layer - 1], layer_start[layer], layer_start[layer + 1]
-        for u in range(start[layer], start[layer + 1]):
-            for d in range(start[layer - 1], start[layer]):
-                if (
-                    boxes[u, 0] >= boxes[d, 2]
-                    or boxes[d, 0] >= boxes[u, 2]
-                    or boxes[u, 1] >= boxes[d, 3]
-                    or boxes[d, 1] >= boxes[u, 3]
-                ):
-                    continue
+        lo, mid, hi = start[layer - 1], start[layer], start[layer + 1]
+        if lo == mid or mid == hi:
+            continue
+        east = -np.inf
+        for k in range(lo, mid):
+            east = max(east, boxes[order[k], 2])
+            reach[k] = east
+        west = boxes[order[lo:mid], 0]
+        near = np.empty(mid - lo, np.int64)
+        for u in range(mid, hi):
+            count = 0
+            k = lo + np.searchsorted(west, boxes[u, 2]) - 1
+            while k >= lo and reach[k] > boxes[u, 0]:
+                d = order[k]
+                if boxes[d, 2] > boxes[u, 0] and boxes[u, 1] < boxes[d, 3] and boxes[d, 1] < boxes[u, 3]:
+                    near[count] = d
+                    count += 1
+                k -= 1
+            upper = by_piece[first[u] : first[u + 1]]
+            for d in np.sort(near[:count]):
+                lower = by_piece[first[d] : first[d + 1]]
                 linked = (
-                    _in_piece(points, ring_start, lo, mid, ring_piece, d, inside[u, 0], inside[u, 1])
-                    or _in_piece(points, ring_start, mid, hi, ring_piece, u, inside[d, 0], inside[d, 1])
-                    or _any_corner_in(points, ring_start, mid, hi, ring_piece, u, lo, mid, d)
-                    or _any_corner_in(points, ring_start, lo, mid, ring_piece, d, mid, hi, u)
+                    _in_piece(points, ring_start, lower, inside[u, 0], inside[u, 1])
+                    or _in_piece(points, ring_start, upper, inside[d, 0], inside[d, 1])
+                    or _any_corner_in(points, ring_start, upper, lower)
+                    or _any_corner_in(points, ring_start, lower, upper)
                 )
                 if linked:
                     if n == sure.shape[0]:
                         sure = np.concatenate((sure, np.empty_like(sure)))
                     sure[n, 0], sure[n, 1] = u, d
                     n += 1
-                elif _outlines_meet(points, ring_start, lo, mid, hi, ring_piece, u, d, boxes):
+                elif _outlines_meet(points, ring_start, upper, lower, boxes[u], boxes[d]):
                     if m == unsure.shape[0]:
                         unsure = np.concatenate((unsure, np.empty_like(unsure)))
                     unsure[m, 0], unsure[m, 1] = u, d

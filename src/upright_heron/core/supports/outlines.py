@@ -5,11 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
+from numba import njit
 from numpy.typing import NDArray
 
+from ..layers.layer_components import Pieces, pieces
+from ..layers.stack import pack, packed
 from ..progress import Progress, silent, tracked
 from .model import Branches, Column, SupportSettings, circle_rings
 
@@ -168,18 +172,83 @@ def rings_of(
     return branch_rings(support, levels, layer_mm, settings)
 
 
-# Outlines of what columns print in a level, united, with their area and box; by the rings they are of.
-Known = dict[tuple[int, ...], "_Own"]
-
-
 @dataclass(frozen=True, eq=False)
-class _Own:
-    """What one column prints in a level; ``of`` keeps alive what it is known by."""
+class _United:
+    """Shapes of a level that are united: rings, those of each piece (n,), boxes (n, 4), and the area.
 
-    of: list[Ring]
+    ``of`` keeps alive what it is known by.
+    """
+
+    of: Sequence[object]
     rings: list[Ring]
     area_mm2: float
-    box: tuple[float, float, float, float]
+
+    @cached_property
+    def sorted(self) -> Pieces:
+        """Its pieces."""
+        return pieces(pack([self.rings], [self.area_mm2], 1.0, 0.0))
+
+    @cached_property
+    def box(self) -> NDArray[np.float64]:
+        """Box (4,) of all."""
+        boxes = ring_boxes(self.rings)
+        if not len(boxes):
+            return np.array([0.0, 0.0, 0.0, 0.0])
+        return np.concatenate([boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)])
+
+
+Printed = tuple[list[Ring], NDArray[np.float64]]
+
+
+class Known:
+    """What was united before, and is again where the same supports come back."""
+
+    def __init__(self) -> None:
+        self.columns: dict[tuple[int, ...], _United] = {}
+        self.together: dict[tuple[tuple[int, ...], ...], _United] = {}
+        self.levels: dict[tuple[object, ...], tuple[list[Ring], float]] = {}
+        self.branches: dict[int, tuple[Branches, dict[int, Printed]]] = {}
+
+    def printed(
+        self, tree: Branches, levels: int, layer_mm: float, settings: SupportSettings
+    ) -> dict[int, Printed]:
+        """Rings of one tree or post by level, with their boxes (k, 4)."""
+        key = id(tree.nodes)
+        if key not in self.branches:
+            rings = branch_rings(tree, levels, layer_mm, settings)
+            boxes = ring_boxes([ring for level in rings.values() for ring in level])
+            ends = np.cumsum([len(level) for level in rings.values()])[:-1]
+            parts = np.split(boxes, ends)
+            self.branches[key] = (
+                tree,
+                {level: (own, box) for (level, own), box in zip(rings.items(), parts, strict=True)},
+            )
+        return self.branches[key][1]
+
+    def column(self, slabs: Sequence[tuple[Ring, ...]]) -> _United:
+        """What one column prints in a level."""
+        key = tuple(id(rings) for rings in slabs)
+        if key not in self.columns:
+            self.columns[key] = _united([ring for rings in slabs for ring in rings], slabs)
+        return self.columns[key]
+
+    def all_columns(self, columns: Sequence[Sequence[tuple[Ring, ...]]]) -> _United:
+        """What all columns print in a level."""
+        key = tuple(tuple(id(rings) for rings in slabs) for slabs in columns)
+        if key not in self.together:
+            every = [self.column(slabs) for slabs in columns]
+            met = _meet_others(np.array([own.box for own in every]).reshape(-1, 4))
+            rings = [ring for own, meets in zip(every, met, strict=True) if not meets for ring in own.rings]
+            area = sum(own.area_mm2 for own, meets in zip(every, met, strict=True) if not meets)
+            rest = [ring for own, meets in zip(every, met, strict=True) if meets for ring in own.rings]
+            both = _united(rest, columns)
+            self.together[key] = _United(every, rings + both.rings, area + both.area_mm2)
+        return self.together[key]
+
+
+def _united(rings: list[Ring], of: Sequence[object]) -> _United:
+    section = CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
+    return _United(of, section.to_polygons(), float(section.area()))
 
 
 def level_outlines(
@@ -199,8 +268,8 @@ def level_outlines(
     layer_mm : float
     settings : SupportSettings
     progress : Progress
-    known : dict, optional
-        What was united before, and is again where the same columns come back.
+    known : Known, optional
+        What was united before.
 
     Returns
     -------
@@ -211,60 +280,99 @@ def level_outlines(
 
     Notes
     -----
-    Columns that share nothing with others are united by themselves: most go on through many levels, and
-    uniting all of a level costs more than all of them one by one.
+    Columns go on through many levels, and are united once for all in which they stay the same; branches are
+    put to what they meet of them.
     """
-    known = {} if known is None else known
-    columns: list[list[list[Ring]]] = [[] for _ in range(levels)]
-    branches: list[list[Ring]] = [[] for _ in range(levels)]
+    known = known or Known()
+    columns: list[list[list[tuple[Ring, ...]]]] = [[] for _ in range(levels)]
+    branches: list[list[Printed]] = [[] for _ in range(levels)]
     for support in supports:
-        for level, rings in rings_of(support, levels, layer_mm, settings).items():
-            if isinstance(support, Column):
-                columns[level].append(rings)
-            else:
-                branches[level].extend(rings)
+        if isinstance(support, Branches):
+            for level, printed in known.printed(support, levels, layer_mm, settings).items():
+                branches[level].append(printed)
+            continue
+        slabs: dict[int, list[tuple[Ring, ...]]] = {}
+        for slab in support.slabs:
+            for level in range(round(slab.low_mm / layer_mm), min(levels, round(slab.high_mm / layer_mm))):
+                slabs.setdefault(level, []).append(slab.rings)
+        for level, own in slabs.items():
+            columns[level].append(own)
     found: list[list[Ring]] = []
     areas: list[float] = []
-    last: tuple[tuple[int, ...], ...] | None = None
     for level in tracked(range(levels), "Layers of the supports", progress):
-        # Levels of one slab share its rings: they are united once.
-        same = tuple(tuple(id(ring) for ring in rings) for rings in columns[level])
-        if not branches[level] and same == last:
-            found.append(found[-1])
-            areas.append(areas[-1])
-            continue
-        last = None if branches[level] else same
-        every = [_own(rings, key, known) for rings, key in zip(columns[level], same, strict=True)]
-        alone = _alone([own.box for own in every], branches[level])
-        kept = [own for own, free in zip(every, alone, strict=True) if free]
-        rest = [ring for own, free in zip(every, alone, strict=True) if not free for ring in own.rings]
-        rest += branches[level]
-        rings = [ring for own in kept for ring in own.rings]
-        area = sum(own.area_mm2 for own in kept)
-        if rest:
-            united = CrossSection(rest, FillRule.NonZero)
-            rings, area = rings + united.to_polygons(), area + float(united.area())
+        below = tuple(tuple(id(rings) for rings in slabs) for slabs in columns[level])
+        key = (below, tuple(id(rings) for rings, _ in branches[level]))
+        if key not in known.levels:
+            known.levels[key] = _with_branches(known.all_columns(columns[level]), branches[level])
+        rings, area = known.levels[key]
         found.append(rings)
         areas.append(area)
     return found, areas
 
 
-def _own(rings: list[Ring], key: tuple[int, ...], known: Known) -> _Own:
-    if key not in known:
-        section = CrossSection(rings, FillRule.NonZero)
-        box = section.bounds() if not section.is_empty() else (0.0, 0.0, 0.0, 0.0)
-        x0, y0, x1, y1 = box
-        known[key] = _Own(rings, section.to_polygons(), float(section.area()), (x0, y0, x1, y1))
-    return known[key]
+def _with_branches(columns: _United, branches: Sequence[Printed]) -> tuple[list[Ring], float]:
+    """Put branches to columns: only the pieces that they meet are united with them."""
+    if not branches:
+        return columns.rings, columns.area_mm2
+    found = columns.sorted
+    met = _meets_box(
+        found.stack.points, found.stack.ring_start, found.ring_piece, len(found),
+        np.concatenate([boxes for _, boxes in branches]),
+    )  # fmt: skip
+    of_met = met[found.ring_piece]
+    rest = [ring for ring, meets in zip(columns.rings, of_met, strict=True) if meets]
+    united = _united([*rest, *(ring for rings, _ in branches for ring in rings)], branches)
+    kept = [ring for ring, meets in zip(columns.rings, of_met, strict=True) if not meets]
+    return kept + united.rings, float(found.area_mm2[~met].sum()) + united.area_mm2
 
 
-def _alone(boxes: list[tuple[float, float, float, float]], others: list[Ring]) -> list[bool]:
-    """Which boxes meet no other box, nor those round other rings."""
-    every = [*boxes, *((*ring.min(axis=0).tolist(), *ring.max(axis=0).tolist()) for ring in others)]
-    if not boxes:
-        return []
-    x0, y0, x1, y1 = np.array(every).T
-    own = slice(len(boxes))
-    met = (x0[own, None] <= x1) & (x1[own, None] >= x0) & (y0[own, None] <= y1) & (y1[own, None] >= y0)
-    alone: list[bool] = (met.sum(axis=1) == 1).tolist()
-    return alone
+def ring_boxes(rings: list[Ring]) -> NDArray[np.float64]:
+    """Boxes (k, 4) of x0, y0, x1, y1 round rings."""
+    points, starts = packed(rings)
+    if len(starts) < 2:
+        return np.zeros((0, 4))
+    return np.column_stack([bound.reduceat(points, starts[:-1]) for bound in (np.minimum, np.maximum)])
+
+
+def _meet_others(boxes: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Which boxes (n, 4) meet another of them."""
+    x0, y0, x1, y1 = boxes.T
+    met = (x0[:, None] <= x1) & (x1[:, None] >= x0) & (y0[:, None] <= y1) & (y1[:, None] >= y0)
+    result: NDArray[np.bool_] = met.sum(axis=1) > 1
+    return result
+
+
+@njit(cache=True)
+def _meets_box(points, ring_start, ring_piece, count, boxes):  # type: ignore[no-untyped-def]
+    """Which of so many pieces have an edge near any of the boxes (k, 4), or hold one.
+
+    Where no edge is near a box, its middle tells for all of it.
+    """
+    met = np.zeros(count, np.bool_)
+    inside = np.zeros(count, np.bool_)
+    rings = ring_start.shape[0] - 1
+    around = np.empty((rings, 4))
+    for r in range(rings):
+        a, b = ring_start[r], ring_start[r + 1]
+        around[r, 0], around[r, 1] = points[a:b, 0].min(), points[a:b, 1].min()
+        around[r, 2], around[r, 3] = points[a:b, 0].max(), points[a:b, 1].max()
+    for k in range(boxes.shape[0]):
+        x0, y0, x1, y1 = boxes[k, 0], boxes[k, 1], boxes[k, 2], boxes[k, 3]
+        x, y = 0.5 * (x0 + x1), 0.5 * (y0 + y1)
+        inside[:] = False
+        for r in range(rings):
+            piece = ring_piece[r]
+            if met[piece] or around[r, 0] > x1 or around[r, 2] < x0 or around[r, 1] > y1 or around[r, 3] < y0:
+                continue
+            j = ring_start[r + 1] - 1
+            for i in range(ring_start[r], ring_start[r + 1]):
+                ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
+                j = i
+                if max(ax, bx) >= x0 and min(ax, bx) <= x1 and max(ay, by) >= y0 and min(ay, by) <= y1:
+                    met[piece] = True
+                    break
+                if (ay > y) != (by > y) and x < ax + (y - ay) / (by - ay) * (bx - ax):
+                    inside[piece] = not inside[piece]
+        for piece in range(count):
+            met[piece] = met[piece] or inside[piece]
+    return met

@@ -10,6 +10,7 @@ import numpy as np
 from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
+from ...layers.changes import Changes, meeting
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
@@ -41,6 +42,9 @@ SAME_MM = 3.0
 # Points looked at under one patch, and the share of them that may be bare where no tip is known to be lost.
 PROBES = 60
 ROUGH = 0.25
+
+# A level, what of its supports is looked at, and where: boxes (n, 4), or all of it.
+Look = tuple[int, CrossSection, NDArray[np.float64] | None]
 
 
 def verify(
@@ -76,19 +80,9 @@ def verify(
         From the plate up.
     """
     faults = not_held(stack, patches, made, settings, lost or {}, clear)
-    levels = tracked(range(len(made.layers)), "Checking supports", progress)
-    lift = round(stack.base_mm / stack.layer_mm)
-
-    def changed(level: int) -> bool:
-        # Where neither the supports nor the part differ from the level below nothing new is found.
-        alike = made.layers.same_as_below(level) and stack.same_as_below(level - lift)
-        return clear is not None or not alike
-
-    asked: Iterable[tuple[int, CrossSection | None]] = (
-        (level, made.layers.section(level) if changed(level) else None) for level in levels
-    )
-    faults += _crossing(stack, asked, clear)
-    faults += _floating(stack, made, settings)
+    found = pieces(made.layers)
+    faults += _crossing(stack, _looks(stack, found, clear, progress), clear)
+    faults += _floating(stack, found, settings)
     faults += [fault for s in made.supports if isinstance(s, Branches) for fault in _slender(s)]
     return sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
 
@@ -229,23 +223,44 @@ def _spread(plan: CrossSection, pitch: float, most: int) -> NDArray[np.float64]:
     return np.array([[point.x, point.y]]) if not point.is_empty else np.zeros((0, 2))
 
 
+def _looks(
+    stack: LayerStack,
+    found: Pieces,
+    clear: Sequence[CrossSection | None] | None,
+    progress: Progress,
+) -> Iterable[Look]:
+    """Pieces of supports in each level that are not as in the level below, or beside a part that is not.
+
+    Where something is kept clear all of them.
+    """
+    lift = round(stack.base_mm / stack.layer_mm)
+    of_part, of_supports = Changes(stack), Changes(found.stack)
+    for level in tracked(range(len(found.stack)), "Checking supports", progress):
+        a, b = int(found.start[level]), int(found.start[level + 1])
+        if clear is not None and level < len(clear) and clear[level] is not None:
+            yield level, found.section(*range(a, b)), None
+            continue
+        changed = np.concatenate(
+            [of_part.places(level - lift, level - lift - 1), of_supports.places(level, level - 1)]
+        )
+        new = [k + a for k in meeting(found.boxes[a:b], changed).tolist()]
+        yield level, found.section(*new), found.boxes[new]
+
+
 def _crossing(
     stack: LayerStack,
-    sections: Iterable[tuple[int, CrossSection | None]],
+    looks: Iterable[Look],
     clear: Sequence[CrossSection | None] | None,
 ) -> list[Fault]:
-    """Places in which supports lie in the part, or where nothing may pass; each told where it begins.
-
-    Levels without a section are as the one below.
-    """
+    """Places in which supports lie in the part, or where nothing may pass; each told where it begins."""
     lift = round(stack.base_mm / stack.layer_mm)
     faults: list[Fault] = []
     before: dict[str, tuple[int, list[tuple[float, float]]]] = {}
-    for level, support in sections:
-        if support is None:
-            before = {kind: (level, known) if last == level - 1 else (last, known)
-                      for kind, (last, known) in before.items()}  # fmt: skip
-            continue
+    for level, support, boxes in looks:
+        for kind, (last, known) in list(before.items()):
+            goes_on = [] if boxes is None or last != level - 1 else _outside(known, boxes)
+            if goes_on:
+                before[kind] = (level, goes_on)
         if support.is_empty():
             continue
         found: list[tuple[FaultKind, CrossSection]] = []
@@ -275,6 +290,14 @@ def _crossing(
     return faults
 
 
+def _outside(known: list[tuple[float, float]], boxes: NDArray[np.float64]) -> list[tuple[float, float]]:
+    """Places that lie in none of the boxes (n, 4)."""
+    at = np.array(known)
+    inside = (at[:, None] >= boxes[None, :, :2]) & (at[:, None] <= boxes[None, :, 2:])
+    gone: list[bool] = np.any(np.all(inside, axis=2), axis=1).tolist()
+    return [place for place, lies_in in zip(known, gone, strict=True) if not lies_in]
+
+
 def faults_of(
     support: Branches,
     stack: LayerStack,
@@ -300,7 +323,7 @@ def faults_of(
         near.update(int(first + k) for k in np.flatnonzero(away < at[:, 3]))
     held = clear or ()
     asked = [
-        (level, CrossSection(rings[level], FillRule.NonZero))
+        (level, CrossSection(rings[level], FillRule.NonZero), None)
         for level in levels
         if level in near or (level < len(held) and held[level] is not None)
     ]
@@ -313,13 +336,10 @@ def faults_of(
     return faults + _slender(support)
 
 
-def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) -> list[Fault]:
+def _floating(stack: LayerStack, found: Pieces, settings: SupportSettings) -> list[Fault]:
     """Pieces of support with nothing below them: no support, no plate, no part within the gap."""
     h = stack.layer_mm
-    if not made.layers.area_mm2.any():
-        return []
-    found = pieces(made.layers)
-    standing = stands_on(found)
+    standing = stands_on(found, links(found))
     # Many pieces of a level ask for the same sections.
     of_part = lru_cache(64)(stack.section)
     faults = []
@@ -334,9 +354,11 @@ def _floating(stack: LayerStack, made: SupportSet, settings: SupportSettings) ->
     return faults
 
 
-def stands_on(found: Pieces) -> NDArray[np.bool_]:
-    """Which pieces (n,) may stand on pieces of the level below: not those that hardly touch any."""
-    pairs = links(found)
+def stands_on(found: Pieces, pairs: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which pieces (n,) may stand on pieces of the level below: not those that hardly touch any.
+
+    ``pairs`` (k, 2) are their ``links``.
+    """
     below = np.bincount(pairs[:, 0], found.area_mm2[pairs[:, 1]], minlength=len(found))
     standing: NDArray[np.bool_] = below >= ALIKE * found.area_mm2
     return standing

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -62,7 +62,7 @@ def make_areas(
     demand = by_layer([patch for patch, _ in held], len(stack))
     runs = carried_down(stack, demand, settings, progress=progress)
     order = sorted(held, key=lambda h: min(h[0].plans))
-    prints = [_Print(patch, max(patch.plans) + lift) for patch, _ in order]
+    prints = _Prints([_Print(patch, max(patch.plans) + lift) for patch, _ in order])
     shares: list[list[Stretch]] = [[] for _ in order]
     plate_only = [settings.plate_only(patch.id) for patch, _ in order]
     standing = _standing(runs) if any(plate_only) else None
@@ -147,13 +147,24 @@ class _Print:
         x0, y0, x1, y1 = self.plan.bounds()
         return x0, y0, x1, y1
 
-    def meets(self, box: tuple[float, float, float, float]) -> bool:
-        """Whether its box meets another: most footprints lie aside of most outlines."""
-        x0, y0, x1, y1 = self.bounds
-        return x0 <= box[2] and x1 >= box[0] and y0 <= box[3] and y1 >= box[1]
+
+class _Prints:
+    """What lies below all patches, in the order in which outlines are shared out."""
+
+    def __init__(self, prints: Sequence[_Print]) -> None:
+        self._prints = prints
+        self._tops = np.array([one.top for one in prints])
+        self._boxes = np.array([one.bounds for one in prints])
+
+    def near(self, box: tuple[float, float, float, float], low: int) -> Iterator[tuple[int, _Print]]:
+        """Those, with their numbers, that reach up to a level and whose boxes meet a box."""
+        b = self._boxes
+        met = (b[:, 0] <= box[2]) & (b[:, 2] >= box[0]) & (b[:, 1] <= box[3]) & (b[:, 3] >= box[1])
+        for k in np.flatnonzero(met & (self._tops >= low)).tolist():
+            yield k, self._prints[k]
 
 
-def _shared_out(outline: CrossSection, low: int, prints: Sequence[_Print]) -> dict[int, CrossSection]:
+def _shared_out(outline: CrossSection, low: int, prints: _Prints) -> dict[int, CrossSection]:
     """Share an outline that begins at a level out among patches, the lowest first: by their numbers.
 
     Connected bits are shared out one by one, each only among the patches that it is near: on a part with very
@@ -161,10 +172,7 @@ def _shared_out(outline: CrossSection, low: int, prints: Sequence[_Print]) -> di
     """
     found: dict[int, list[CrossSection]] = {}
     for bit in outline.decompose():
-        bounds = bit.bounds()
-        for k, below in enumerate(prints):
-            if low > below.top or not below.meets(bounds):
-                continue
+        for k, below in prints.near(bit.bounds(), low):
             mine = bit ^ below.plan
             if mine.area() <= CRUMB_MM2:
                 continue

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -142,6 +142,8 @@ class _Ground:
     already: list[Spot]
     shown: Shown | None
     progress: Progress
+    # Whether a way leads down by itself, by the number of the patch and the tip: asked again in each round.
+    known: dict[tuple[int, ...], bool] = field(default_factory=dict)
 
     def _made(self, closed: bool) -> Room:
         plan = self.tips[:, :2]
@@ -210,10 +212,15 @@ class _Ground:
                     [_is_clear((x, y, z), clear, self.stack.layer_mm, radius) for x, y, z in tips.tolist()],
                     bool,
                 )
-            if free.any():
-                every = np.full(int(free.sum()), k)
-                free[free] = ~self.grown(tips[free], every, np.ones(len(every), bool))[1]
-            return free
+            places = [(k, *tip) for tip in tips.tolist()]
+            fresh = np.array([place not in self.known for place in places], bool) & free
+            if fresh.any():
+                every = np.full(int(fresh.sum()), k)
+                lost = self.grown(tips[fresh], every, np.ones(len(every), bool))[1]
+                for n, gone in zip(np.flatnonzero(fresh).tolist(), lost.tolist(), strict=True):
+                    self.known[places[n]] = not gone
+            known: NDArray[np.bool_] = free & np.array([self.known.get(p, False) for p in places], bool)
+            return known
 
         spots = [(x, y, z) for x, y, z in lost.tolist()]
         if patch.spots:
@@ -408,13 +415,12 @@ def _with_neck(tree: Branches) -> Branches:
 
 def volume_mm3(tree: Branches, settings: SupportSettings) -> float:
     """Material of a tree as printed: frusta, less what is hollow inside its walls. Joints count twice."""
-    total = 0.0
     wall = settings.walls * settings.line_mm
-    for i, j in enumerate(tree.down.tolist()):
-        if j < 0:
-            continue
-        height = float(tree.nodes[i, 2] - tree.nodes[j, 2])
-        r = np.array([tree.nodes[i, 3], tree.nodes[j, 3]])
-        for radii, sign in ((r, 1.0), (np.maximum(r - wall, 0.0), settings.fill - 1.0)):
-            total += sign * math.pi * height / 3 * float(radii[0] ** 2 + radii[0] * radii[1] + radii[1] ** 2)
+    upper = np.flatnonzero(tree.down >= 0)
+    lower = tree.down[upper]
+    height = tree.nodes[upper, 2] - tree.nodes[lower, 2]
+    total = 0.0
+    for less, sign in ((0.0, 1.0), (wall, settings.fill - 1.0)):
+        a, b = (np.maximum(tree.nodes[ends, 3] - less, 0.0) for ends in (upper, lower))
+        total += sign * math.pi / 3 * float((height * (a * a + a * b + b * b)).sum())
     return total

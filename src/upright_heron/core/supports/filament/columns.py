@@ -10,7 +10,7 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
-from ...geometry.fields import THIN_MM, Field
+from ...geometry.fields import THIN_MM, Field, Windows
 from ...layers.changes import Changes
 from ...layers.stack import LayerStack, Rings, packed, thinned_rings
 from ...progress import Progress, silent, tracked
@@ -25,6 +25,8 @@ SAMPLES = 3_000_000
 # other: the contours of a curved wall tremble.
 SMOOTH = 0.25
 JITTER = 0.3
+# Of more windows than this one stands for all.
+MOST_WINDOWS = 200
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,7 +85,8 @@ def carried_down(
     hole = min(THINNEST_MM**2, 0.9 * math.pi * settings.clearance_mm**2)
     runs: list[Run] = []
     here, drawn = standing.like(), standing.like()
-    changes = Changes(stack)
+    boxes = lru_cache(gap_below + 2)(Changes(stack).boxes)
+    undrawn: Windows = []  # where it may differ from what was drawn last
     strip = packed([])  # what began to need holding a layer higher
     # What of a change shows in distances, and in what is cleared of thin bits.
     margin = settings.clearance_mm + 2 * standing.reach_mm + 4 * standing.pixel_mm
@@ -97,7 +100,7 @@ def carried_down(
             strip = packed([])
             runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
             continue
-        moved = [changes.boxes(part - k, part - k + 1) for k in range(gap_below + 1)]
+        moved = [boxes(part - k, part - k + 1) for k in range(gap_below + 1)]
         if new is not None:
             fresh = thinned_rings(*packed(new.to_polygons()), THIN_MM)
             # On a slope it is a strip between the layer below and what began to need holding a layer higher.
@@ -120,12 +123,14 @@ def carried_down(
             here.cut(plain(part - k), within=windows)
         # Only what leaves is cleared of thin bits: a thin ledge may join the next one below it.
         here.drop_thin(THINNEST_MM, windows)
+        undrawn += windows
         if runs and here.near(drawn, JITTER * here.pixel_mm, windows):
             runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
         else:
             rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
             runs.append(Run(level, level, rings))
-            here.copy_to(drawn)
+            here.copy_to(drawn, undrawn if len(undrawn) < MOST_WINDOWS else None)
+            undrawn = []
     return [run for run in reversed(runs) if run.rings]
 
 

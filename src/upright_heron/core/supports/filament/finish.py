@@ -58,7 +58,7 @@ def finished(
     """
     levels = len(stack) + round(stack.base_mm / stack.layer_mm)
     wanted = [patch for patch, style in asked if style is not Style.NONE]
-    known: Known = {}
+    known = Known()
     while True:
         rings, areas = level_outlines(supports, levels, stack.layer_mm, settings, progress, known)
         layers = pack(rings, areas, stack.layer_mm, 0.0)

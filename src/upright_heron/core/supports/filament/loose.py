@@ -63,23 +63,28 @@ def _box(slab: Slab) -> Box:
 
 def _loose(found: Pieces, layers: LayerStack, stack: LayerStack, settings: SupportSettings) -> Loose:
     """What is loose, bit by bit, by level."""
-    below: dict[int, list[int]] = {}
-    for upper, lower in links(found).tolist():
-        below.setdefault(upper, []).append(lower)
+    pairs = links(found)
+    pairs = pairs[np.argsort(pairs[:, 0], kind="stable")]
+    begin = np.searchsorted(pairs[:, 0], np.arange(len(found) + 1))
     # For how many levels what is below each piece has stood on nothing; 0 where it stands.
     run = np.zeros(len(found), np.int64)
     # Many pieces of a level ask for the same sections.
     of_part = lru_cache(64)(stack.section)
-    standing = stands_on(found)
-    for k in range(int(found.start[1]), len(found)):
-        level, under = int(found.layer[k]), below.get(k, [])
-        if standing[k] and any(not run[n] for n in under):
-            continue
-        section = found.section(k)
-        stays = found.section(*(n for n in found.below(k, STEP_MM) if not run[n]))
-        if leans_on(section, stays) or rests(stack, section, level, settings, of_part):
-            continue
-        run[k] = 1 + max((int(run[n]) for n in under), default=0)
+    standing = stands_on(found, pairs)
+    for level in range(1, len(layers)):
+        a, b = int(found.start[level]), int(found.start[level + 1])
+        firm = standing[a:b]
+        if run[found.start[level - 1] : a].any():
+            stays = pairs[begin[a] : begin[b]]
+            on = np.bincount(stays[:, 0] - a, run[stays[:, 1]] == 0, minlength=b - a)
+            firm = firm & (on > 0)
+        for k in (np.flatnonzero(~firm) + a).tolist():
+            section = found.section(k)
+            carrying = found.section(*(n for n in found.below(k, STEP_MM) if not run[n]))
+            if leans_on(section, carrying) or rests(stack, section, level, settings, of_part):
+                continue
+            under = pairs[begin[k] : begin[k + 1], 1]
+            run[k] = 1 + (int(run[under].max()) if len(under) else 0)
     loose: Loose = {}
     for k in np.flatnonzero(run).tolist():
         # A little wider than it is.
