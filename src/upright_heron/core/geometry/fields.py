@@ -201,7 +201,12 @@ class Field:
         area than the smallest.
         """
         level = np.float32(-SEAM_MM)
-        cells = rasters.mixed_cells(self.values, level)
+        inside = self.values >= level
+        mixed = inside[:-1] ^ inside[1:]
+        mixed[:, :-1] |= mixed[:, 1:]
+        mixed[:, :-1] |= inside[:-1, :-1] ^ inside[:-1, 1:]
+        mixed[:, -1] = False
+        cells = np.flatnonzero(mixed)
         corners, starts = rasters.trace(self.values, cells, self._follow, level, self.low, self.pixel_mm)
         corners, starts = without_crumbs(corners, starts, smallest_mm2, smallest_hole_mm2)
         rings = {(smooth_mm, corners[a:b].tobytes()): corners[a:b] for a, b in itertools.pairwise(starts)}

@@ -389,28 +389,6 @@ def merged(windows):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def mixed_cells(values, level):  # type: ignore[no-untyped-def]
-    """Cells between four samples of which some lie inside, numbered by the first of the four."""
-    rows, columns = values.shape
-    found = np.empty(1024, np.int64)
-    count = 0
-    for row in range(rows - 1):
-        for col in range(columns - 1):
-            inside = values[row, col] >= level
-            if (
-                inside == (values[row, col + 1] >= level)
-                and inside == (values[row + 1, col] >= level)
-                and inside == (values[row + 1, col + 1] >= level)
-            ):
-                continue
-            if count == found.shape[0]:
-                found = np.concatenate((found, np.empty_like(found)))
-            found[count] = row * columns + col
-            count += 1
-    return found[:count].copy()
-
-
-@njit(cache=True)
 def trace(values, cells, follow, level, low, px):  # type: ignore[no-untyped-def]
     """Link the zero crossings of the raster's lines, cell by cell, to rings with the inside on the left.
 

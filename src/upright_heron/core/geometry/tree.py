@@ -257,26 +257,34 @@ def _first_hits(corners, boxes, origins, directions, skip):  # type: ignore[no-u
     length = np.full(n, np.inf)
     at = np.full(n, -1, np.int64)
     stack = np.empty(128, np.int64)
+    enters = np.empty(128)
     for k in range(n):
-        ox, oy, oz = origins[k, 0], origins[k, 1], origins[k, 2]
-        dx, dy, dz = directions[k, 0], directions[k, 1], directions[k, 2]
-        stack[0] = 0
+        origin, direction = origins[k], directions[k]
+        ox, oy, oz = origin[0], origin[1], origin[2]
+        dx, dy, dz = direction[0], direction[1], direction[2]
+        stack[0], enters[0] = 0, _enters(boxes, 0, origin, direction)
         top = 1
         best = np.inf
         while top > 0:
             top -= 1
-            node = stack[top]
-            if not _enters(boxes, node, origins[k], directions[k]) < best:
+            if not enters[top] < best:
                 continue
+            node = stack[top]
             if node < leaves - 1:
                 near, far = 2 * node + 1, 2 * node + 2
-                if _enters(boxes, near, origins[k], directions[k]) > _enters(
-                    boxes, far, origins[k], directions[k]
-                ):
-                    near, far = far, near
+                to_near, to_far = (
+                    _enters(boxes, near, origin, direction),
+                    _enters(boxes, far, origin, direction),
+                )
+                if to_near > to_far:
+                    near, far, to_near, to_far = far, near, to_far, to_near
                 # The nearer box is taken first: what it holds often rules out the other.
-                stack[top], stack[top + 1] = far, near
-                top += 2
+                if to_far < best:
+                    stack[top], enters[top] = far, to_far
+                    top += 1
+                if to_near < best:
+                    stack[top], enters[top] = near, to_near
+                    top += 1
                 continue
             leaf = node - (leaves - 1)
             for f in range(leaf * m // leaves, (leaf + 1) * m // leaves):

@@ -18,6 +18,9 @@ from numpy.typing import NDArray
 from ..tolerances import DEFAULT, Tolerances
 from .stack import LayerStack
 
+# A piece is broad with more than this share of what all of a layer reach over.
+BROAD = 0.01
+
 
 @dataclass(frozen=True, eq=False)
 class Pieces:
@@ -122,10 +125,13 @@ def links(sorted_pieces: Pieces, tolerances: Tolerances = DEFAULT) -> NDArray[np
     stack = p.stack
     if not len(p):
         return np.zeros((0, 2), np.int64)
-    order = np.lexsort((p.boxes[:, 0], p.layer))
+    # Pieces are looked for along the axis that most are slim along: many are lines that lie side by side.
+    axis = int(np.argmin((p.boxes[:, 2:] - p.boxes[:, :2]).sum(axis=0)))
+    order = np.lexsort((p.boxes[:, axis], p.layer))
     sure, open_pairs = _link_kernel(
-        stack.points, stack.ring_start, *p.by_piece, p.start, p.inside_mm, p.boxes, order
-    )
+        stack.points, stack.ring_start, np.concatenate(stack.ring_boxes, axis=1), *p.by_piece, p.start,
+        p.inside_mm, p.boxes, axis, order,
+    )  # fmt: skip
     extra = [
         (upper, lower)
         for upper, lower in open_pairs
@@ -276,7 +282,11 @@ def _inside_kernel(points, ring_start, order, first):  # type: ignore[no-untyped
                         crossings[n] = (points[j, 0] - points[i, 0]) * (y - yi) / (yj - yi) + points[i, 0]
                         n += 1
                     j = i
-            ordered = np.sort(crossings[:n])
+            ordered = crossings[:n]
+            if n > 2:
+                ordered.sort()
+            elif n == 2 and crossings[0] > crossings[1]:
+                crossings[0], crossings[1] = crossings[1], crossings[0]
             for k in range(0, n - 1, 2):
                 if ordered[k + 1] - ordered[k] > best:
                     best = ordered[k + 1] - ordered[k]
@@ -299,30 +309,34 @@ def _piece_boxes(points, ring_start, ring_piece, count):  # type: ignore[no-unty
 
 
 @njit(cache=True)
-def _in_piece(points, ring_start, own, x, y):  # type: ignore[no-untyped-def]
+def _in_piece(points, ring_start, around, own, x, y):  # type: ignore[no-untyped-def]
     inside = False
     for r in own:
-        if _crosses(points, ring_start[r], ring_start[r + 1], x, y):
+        # Edges are passed on the way east.
+        aside = y < around[r, 1] or y > around[r, 3] or x > around[r, 2]
+        if not aside and _crosses(points, ring_start[r], ring_start[r + 1], x, y):
             inside = not inside
     return inside
 
 
 @njit(cache=True)
-def _any_corner_in(points, ring_start, own, other):  # type: ignore[no-untyped-def]
+def _any_corner_in(points, ring_start, around, own, other):  # type: ignore[no-untyped-def]
     for r in own:
         a, b = ring_start[r], ring_start[r + 1]
         step = max(1, (b - a) // 8)
         for i in range(a, b, step):
-            if _in_piece(points, ring_start, other, points[i, 0], points[i, 1]):
+            if _in_piece(points, ring_start, around, other, points[i, 0], points[i, 1]):
                 return True
     return False
 
 
 @njit(cache=True)
-def _edges_in(points, ring_start, own, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+def _edges_in(points, ring_start, around, own, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
     edges = np.empty((64, 4))
     n = 0
     for r in own:
+        if around[r, 0] > x1 or around[r, 2] < x0 or around[r, 1] > y1 or around[r, 3] < y0:
+            continue
         j = ring_start[r + 1] - 1
         for i in range(ring_start[r], ring_start[r + 1]):
             ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
@@ -337,12 +351,12 @@ def _edges_in(points, ring_start, own, x0, y0, x1, y1):  # type: ignore[no-untyp
 
 
 @njit(cache=True)
-def _outlines_meet(points, ring_start, own, other, box, other_box):  # type: ignore[no-untyped-def]
+def _outlines_meet(points, ring_start, around, own, other, box, other_box):  # type: ignore[no-untyped-def]
     """Whether two pieces cross or touch: else, with no point of one in the other, they share nothing."""
     x0, x1 = max(box[0], other_box[0]), min(box[2], other_box[2])
     y0, y1 = max(box[1], other_box[1]), min(box[3], other_box[3])
-    some = _edges_in(points, ring_start, own, x0, y0, x1, y1)
-    others = _edges_in(points, ring_start, other, x0, y0, x1, y1)
+    some = _edges_in(points, ring_start, around, own, x0, y0, x1, y1)
+    others = _edges_in(points, ring_start, around, other, x0, y0, x1, y1)
     for i in range(some.shape[0]):
         ax, ay, bx, by = some[i, 0], some[i, 1], some[i, 2], some[i, 3]
         for k in range(others.shape[0]):
@@ -361,48 +375,57 @@ def _outlines_meet(points, ring_start, own, other, box, other_box):  # type: ign
 
 
 @njit(cache=True)
-def _link_kernel(points, ring_start, by_piece, first, start, inside, boxes, order):  # type: ignore[no-untyped-def]
-    """Pairs that share area for sure, and that may; ``order`` has the pieces of each layer from the west."""
+def _link_kernel(points, ring_start, around, by_piece, first, start, inside, boxes, axis, order):  # type: ignore[no-untyped-def]
+    """Pairs that share area for sure, and that may; ``order`` has those of each layer along an axis."""
     layers = start.shape[0] - 1
     sure = np.empty((1024, 2), np.int64)
     unsure = np.empty((256, 2), np.int64)
     n = m = 0
-    # How far east any of the pieces up to each in the order reaches.
-    reach = np.empty(order.shape[0])
+    begins = np.empty(order.shape[0])
+    slim, broad = np.empty(order.shape[0], np.int64), np.empty(order.shape[0], np.int64)
+    near = np.empty(order.shape[0], np.int64)
     for layer in range(1, layers):
         lo, mid, hi = start[layer - 1], start[layer], start[layer + 1]
         if lo == mid or mid == hi:
             continue
-        east = -np.inf
+        # Slim ones are looked for by where they begin; what reaches far is looked at every time.
+        widest = BROAD * (boxes[order[mid - 1], axis] - boxes[order[lo], axis])
+        slims = broads = 0
         for k in range(lo, mid):
-            east = max(east, boxes[order[k], 2])
-            reach[k] = east
-        west = boxes[order[lo:mid], 0]
-        near = np.empty(mid - lo, np.int64)
+            d = order[k]
+            if boxes[d, axis + 2] - boxes[d, axis] > widest:
+                broad[broads] = d
+                broads += 1
+            else:
+                slim[slims], begins[slims] = d, boxes[d, axis]
+                slims += 1
         for u in range(mid, hi):
             count = 0
-            k = lo + np.searchsorted(west, boxes[u, 2]) - 1
-            while k >= lo and reach[k] > boxes[u, 0]:
-                d = order[k]
-                if boxes[d, 2] > boxes[u, 0] and boxes[u, 1] < boxes[d, 3] and boxes[d, 1] < boxes[u, 3]:
+            a = np.searchsorted(begins[:slims], boxes[u, axis] - widest)
+            b = np.searchsorted(begins[:slims], boxes[u, axis + 2])
+            for k in range(a, b + broads):
+                d = slim[k] if k < b else broad[k - b]
+                apart = boxes[d, 2] <= boxes[u, 0] or boxes[u, 2] <= boxes[d, 0]
+                if not apart and boxes[u, 1] < boxes[d, 3] and boxes[d, 1] < boxes[u, 3]:
                     near[count] = d
                     count += 1
-                k -= 1
             upper = by_piece[first[u] : first[u + 1]]
-            for d in np.sort(near[:count]):
+            if count > 1:
+                near[:count].sort()
+            for d in near[:count]:
                 lower = by_piece[first[d] : first[d + 1]]
                 linked = (
-                    _in_piece(points, ring_start, lower, inside[u, 0], inside[u, 1])
-                    or _in_piece(points, ring_start, upper, inside[d, 0], inside[d, 1])
-                    or _any_corner_in(points, ring_start, upper, lower)
-                    or _any_corner_in(points, ring_start, lower, upper)
+                    _in_piece(points, ring_start, around, lower, inside[u, 0], inside[u, 1])
+                    or _in_piece(points, ring_start, around, upper, inside[d, 0], inside[d, 1])
+                    or _any_corner_in(points, ring_start, around, upper, lower)
+                    or _any_corner_in(points, ring_start, around, lower, upper)
                 )
                 if linked:
                     if n == sure.shape[0]:
                         sure = np.concatenate((sure, np.empty_like(sure)))
                     sure[n, 0], sure[n, 1] = u, d
                     n += 1
-                elif _outlines_meet(points, ring_start, upper, lower, boxes[u], boxes[d]):
+                elif _outlines_meet(points, ring_start, around, upper, lower, boxes[u], boxes[d]):
                     if m == unsure.shape[0]:
                         unsure = np.concatenate((unsure, np.empty_like(unsure)))
                     unsure[m, 0], unsure[m, 1] = u, d

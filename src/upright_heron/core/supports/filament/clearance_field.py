@@ -76,7 +76,7 @@ class Room:
         *,
         closed: bool = True,
     ) -> None:
-        from scipy.ndimage import distance_transform_edt
+        from scipy.ndimage import binary_dilation
 
         h = stack.layer_mm
         each = max(1, round(STEP_MM / h))
@@ -99,6 +99,8 @@ class Room:
         self.narrow = np.zeros((self.count, rows, columns), np.uint8)
         stout = min(settings.trunk_mm / 2, max(2.0 * self.radius_mm, STOUT * top_mm / (2 * SLENDER)))
         self.wide_mm = max(stout, WIDE * settings.trunk_mm / 2)
+        span = np.arange(-int(self.reach_mm / self.pixel_mm), int(self.reach_mm / self.pixel_mm) + 1)
+        within = np.hypot(span[:, None], span) * self.pixel_mm <= self.reach_mm
         taken = np.zeros((rows, columns), np.bool_)
         below = np.full((rows, columns), 1e3, np.float32)
         for k in tracked(range(self.count), "Finding room for branches", progress):
@@ -130,7 +132,7 @@ class Room:
                 below_open = self.opened[k - 1] >= 2
                 # Where all is open below, nothing has to be looked for.
                 if not below_open.all():
-                    free &= distance_transform_edt(~below_open) * self.pixel_mm <= self.reach_mm
+                    free &= binary_dilation(below_open, within)
             self.opened[k][free] = 2
             self.opened[k][self.narrow[k] == 0] = 3
 

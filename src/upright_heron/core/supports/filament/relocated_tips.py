@@ -14,6 +14,8 @@ from .tips import COVERED, Places
 ENOUGH = 1.0
 # Places so far apart are tried.
 TRY_MM = 1.0
+# For so many of them ways are looked for at once.
+AT_ONCE = 8
 
 Ways = Callable[[NDArray[np.float64]], NDArray[np.bool_]]
 
@@ -47,19 +49,28 @@ def instead(
     tried = _to_try(places, lost, bare)
     tried = tried[tried[:, 2] <= top_mm]
     # Of those that hold as much the lowest: what is higher reaches under what is lower less well.
-    reached = sorted((_spot(tip) for tip in tried[ways(tried)]), key=lambda tip: tip[2])
-    touching = places.touching(np.array(reached)) if reached else np.zeros(0, bool)
-    holds, enough = places.near(reached), places.near(reached, ENOUGH)
+    tried = tried[np.argsort(tried[:, 2], kind="stable")]
+    spots = [_spot(tip) for tip in tried]
+    touching = places.touching(tried) if spots else np.zeros(0, bool)
+    holds, enough = places.near(spots), places.near(spots, ENOUGH)
     free = near & ~places.held(kept)
     found: list[Spot] = []
-    while bare.any() and reached:
-        gain = np.array([int(free[h].sum()) for h in holds])
+    # Ways take longest: they are looked for where the most would be gained.
+    asked, reached = np.zeros(len(spots), bool), np.ones(len(spots), bool)
+    while bare.any() and spots:
+        gain = np.array([int(free[h].sum()) for h in holds]) * reached
         # Into a wall beside it only what nothing else holds.
         clear = np.where(touching, 0, gain)
-        best = int(np.argmax(clear if clear.any() else gain))
+        rated = clear if clear.any() else gain
+        best = int(np.argmax(rated))
         if not gain[best]:
             break
-        found.append(reached[best])
+        if not asked[best]:
+            open_ = np.flatnonzero(~asked & (rated > 0))
+            some = open_[np.argsort(-rated[open_], kind="stable")[:AT_ONCE]]
+            reached[some], asked[some] = ways(tried[some]), True
+            continue
+        found.append(spots[best])
         free[holds[best]] = False
         bare[enough[best]] = False
     return found, [tip for tip, own in zip(lost, places.near(lost), strict=True) if bare[own].any()]

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from manifold3d import CrossSection
@@ -106,10 +106,24 @@ class Places:
         return Places(places, first, pixel, spacing_mm, stands, touching, stack.layer_mm)
 
     @cached_property
-    def _tree(self) -> Any:
-        from scipy.spatial import cKDTree
+    def _drawn(self) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """Lower corner of the pixels, and the number of the place on each (rows, columns) or -1."""
+        low = self.at_mm[:, :2].min(axis=0)
+        at = np.round((self.at_mm[:, :2] - low) / self.pixel_mm).astype(np.int64)
+        pixels = np.full(at.max(axis=0)[::-1] + 1, -1, np.int64)
+        pixels[at[:, 1], at[:, 0]] = np.arange(len(at))
+        return low, pixels
 
-        return cKDTree(self.at_mm[:, :2])
+    def _beside(self, plan: tuple[float, float], within_mm: float) -> NDArray[np.int64]:
+        """Numbers of the places that near to one in plan."""
+        low, pixels = self._drawn
+        a = np.maximum(np.floor((plan - low - within_mm) / self.pixel_mm).astype(np.int64), 0)
+        b = np.maximum(np.ceil((plan - low + within_mm) / self.pixel_mm).astype(np.int64) + 1, 0)
+        some = pixels[a[1] : b[1], a[0] : b[0]].ravel()
+        some = some[some >= 0]
+        away = self.at_mm[some, :2] - plan
+        found: NDArray[np.int64] = some[(away * away).sum(axis=1) <= within_mm * within_mm]
+        return found
 
     def near(self, tips: Sequence[Spot], share: float = COVERED) -> list[NDArray[np.int64]]:
         """Which places (k,) each tip holds: within a share of the spacing, and about where it ends.
@@ -123,7 +137,7 @@ class Places:
         lowest = np.maximum(ends[:, 2] - FALL_MM, floors + 0.5 * self.layer_mm)
         found = []
         for (x, y, _), end, least in zip(tips, ends[:, 2].tolist(), lowest.tolist(), strict=True):
-            beside = np.array(self._tree.query_ball_point((x, y), share * self.spacing_mm), np.int64)
+            beside = self._beside((x, y), share * self.spacing_mm)
             heights = self.at_mm[beside, 2]
             right_above = np.abs(self.at_mm[beside, :2] - (x, y)).max(axis=1) <= self.pixel_mm
             found.append(beside[right_above | (heights >= least) & (heights <= end + RISE_MM)])
@@ -140,7 +154,7 @@ class Places:
         """A tip for a place by its number, or one a little aside that holds it too and touches no wall."""
         if not self.touching(np.array([tip]))[0]:
             return tip
-        beside = self.at_mm[self._tree.query_ball_point(tip[:2], ASIDE_MM)]
+        beside = self.at_mm[np.sort(self._beside(tip[:2], ASIDE_MM))]
         beside = beside[~self.touching(beside)]
         nearest = np.argsort(((beside - tip) ** 2).sum(axis=1), kind="stable")[:ASIDE_TRIES]
         others = [(x, y, z) for x, y, z in beside[nearest].tolist()]
