@@ -342,7 +342,7 @@ def stances(part: Mesh, solid: Solid, bare: Callable[[], None]) -> list[Row]:
         start = time.perf_counter()
         first.clear()
         search(
-            part, slicer(part, solid, LAYER_MM), given, MIXES["filament"],
+            part, slicer(part, True, LAYER_MM), given, MIXES["filament"],
             firming=lambda found: first.append(time.perf_counter() - start),
         )  # fmt: skip
 
@@ -392,8 +392,7 @@ def ranks() -> int:
         f"\n{'part':<22}{'facets':>9}{'rank of support volume':>24}{'first':>8}{'came':>8}{'best face':>11}"
     )
     for name, mesh in parts.items():
-        solid = Solid.from_mesh(mesh)
-        cut = slicer(mesh, solid, LAYER_MM)
+        cut = slicer(mesh, True, LAYER_MM)
         scale = Scale(mesh, given, closed=True)
         scale.thin_out()
         rotations = [standing_on(down) for down in even_directions(60)]

@@ -58,6 +58,61 @@ class ChangesTest(unittest.TestCase):
         self.assertEqual(moved, [k for k in range(1, 20) if k != 10])
 
 
+class PlacesTest(unittest.TestCase):
+    """Boxes outside which two layers cover the same."""
+
+    def places(self, below, above):
+        return Changes(pack([below, above], [1.0, 1.0], 0.2, 0.0)).places(0, 1)
+
+    def test_a_hole_that_closes_changes_its_middle(self):
+        wide, hole = 30 * SQUARE, (20 * SQUARE + 10)[::-1]
+        found = self.places([wide, hole, wide + 200], [wide, wide + 200])
+        np.testing.assert_allclose(found, [[10, 10, 90, 90]])
+
+    def test_what_lies_between_edges_that_moved_has_changed(self):
+        # The sides of a slit run on, its ends close: nothing is near its middle.
+        outer = np.array([(0.0, 0), (60, 0), (60, 9), (0, 9)])
+        slit = np.array([(10.0, 4), (10, 5), (50, 5), (50, 4)])
+        halves = [np.array([(0.0, 0), (60, 0), (60, 4), (50, 4), (10, 4), (0, 4)]),
+                  np.array([(0.0, 5), (10, 5), (50, 5), (60, 5), (60, 9), (0, 9)])]  # fmt: skip
+        far = [SQUARE + (100, k * 9) for k in range(6)]
+        found = self.places([outer, slit, *far], [*halves, *far])
+        for x, y in ((30, 4.5), (5, 4.5), (55, 4.5)):
+            same = even_odd([outer, slit], x, y) == even_odd(halves, x, y)
+            within = ((found[:, :2] <= (x, y)) & (found[:, 2:] >= (x, y))).all(axis=1).any()
+            self.assertTrue(same or within, (x, y))
+        self.assertLess(found[:, 2].max(), 99)
+
+    def test_changes_far_apart_are_two_and_where_most_changed_it_is_everything(self):
+        rest = [SQUARE + (20 * k, 50) for k in range(9)]
+        found = self.places([SQUARE, *rest], [*rest, SQUARE + 200])
+        np.testing.assert_allclose(np.sort(found[:, 0]), [0, 200])
+        self.assertTrue(np.isinf(self.places([SQUARE], [SQUARE + 1])).all())
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.lists(st.tuples(st.integers(0, 12), st.integers(0, 12), st.integers(1, 6), st.integers(1, 6)),
+                    min_size=1, max_size=7), st.integers(0, 6))  # fmt: skip
+    def test_points_outside_are_as_they_were(self, rectangles, first):
+        far = [SQUARE + (100 + 9 * k, 0) for k in range(30)]
+
+        def rings(some):
+            shape = shapely.union_all([shapely.box(x, y, x + w, y + h) for x, y, w, h in some])
+            parts = shapely.get_parts(shapely.normalize(shape))
+            return [np.array(ring.coords)[:-1] for p in parts for ring in (p.exterior, *p.interiors)]
+
+        before, after = rings(rectangles), rings(rectangles[:first])
+        found = self.places([*before, *far], [*after, *far])
+        for x in np.arange(0.5, 18):
+            for y in np.arange(0.5, 18):
+                if even_odd(before, x, y) != even_odd(after, x, y):
+                    inside = ((found[:, :2] <= (x, y)) & (found[:, 2:] >= (x, y))).all(axis=1)
+                    self.assertTrue(inside.any(), (x, y))
+
+
+def even_odd(rings, x, y):
+    return sum(shapely.contains_xy(shapely.Polygon(ring), x, y) for ring in rings) % 2 == 1
+
+
 class WindowsTest(unittest.TestCase):
     @settings(max_examples=20, deadline=None)
     @given(st.lists(st.tuples(*[st.floats(-18, 16)] * 2, *[st.floats(0.1, 8)] * 2), min_size=1, max_size=6))

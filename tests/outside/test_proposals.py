@@ -8,7 +8,6 @@ from manifold3d import Manifold, OpType
 from tests.core.test_open_meshes import part
 from tests.open_meshes import wanted
 from tests.support import box, mesh_of, on_plate, sphere
-from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.machines.catalogue import material, printer
 from upright_heron.core.stance.figures import POST_MM2, POSTS, STANDS_MM2, Setting
 from upright_heron.core.stance.pose import place
@@ -54,9 +53,8 @@ def parts():
 @cache
 def proposed(name):
     mesh = parts()[name]
-    solid = Solid.from_mesh(mesh)
     given = Setting(printer("Sedge 300"), material("PLA"), 45.0, LAYER_MM)
-    cut = slicer(mesh, solid, LAYER_MM)
+    cut = slicer(mesh, True, LAYER_MM)
     return search(mesh, cut, given, MIXES["filament"], directions=60).proposals
 
 

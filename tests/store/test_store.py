@@ -18,7 +18,9 @@ from upright_heron.core.hanging.islands import find_islands
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.maker import Maker
 from upright_heron.core.recipes.handoff import pieces_3mf
-from upright_heron.core.split.grid import split_into_grid
+from upright_heron.core.split.fittings import JointKind, JointSetting
+from upright_heron.core.split.grid import grid_cuts
+from upright_heron.core.split.pieces import split as split_solid
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.supports.resin.stilts import make_stilts
@@ -120,7 +122,9 @@ class CodecTest(unittest.TestCase):
         columns = hold_part(solid.mesh(), stack, 45, SupportSettings(), style=Style.LINES)
         stilts = make_stilts(solid.mesh(), solid, stack, 60, islands, SupportSettings())
         footing = make_footing(stack.section(0), FootingSettings(FootingKind.BRIM), 0.2)
-        split = split_into_grid(Solid(tee()), (20, 20, 20))
+        whole = Solid(tee())
+        size = (20, 20, 20)
+        split = split_solid(whole, grid_cuts(whole.bounds, size), size, JointSetting(kind=JointKind.DOWEL))
         for value in (stack, tuple(islands), columns, stilts, split):
             with self.subTest(type(value).__name__):
                 data = encode(value)
@@ -188,7 +192,7 @@ class ResultsTest(StoreCase):
         self.assertEqual(limited, {"findings", "hangs", "figures", "resting", "past", "brief"})
         turned = self.unlike(sheet, Turn(x_deg=10).made(sheet, ""))
         same = {n for n in GRAPH if self.keys(sheet)[n] and getattr(GRAPH[n], "keep", None) is Keep.STORED}
-        self.assertEqual(same - turned, {"resting", "health", "gaps", "fine"})
+        self.assertEqual(same - turned, {"resting", "health", "crossings", "gaps", "fine"})
 
     def test_summary_fills_as_results_are_made(self):
         item = {"supports": FilamentSupports(), "footing": Footing(kind=FootingKind.RAFT)}

@@ -320,7 +320,7 @@ class JobTest(AppCase):
         page = self.section(job_id, 3)
         self.assertEqual(page.text("piece-count"), "2 pieces")
         state = json.loads(page.ids["state"]["text"])
-        self.assertEqual(self.client.get(f"/api/blocks/split/{state['split']}").content[:4], b"UHP1")
+        self.assertEqual(self.client.get(f"/api/blocks/split/{state['split']}").content[:4], b"UHP2")
         _, objects = read(self.client.get(f"/jobs/{job_id}/pieces.3mf").content)
         self.assertEqual(len(objects), 2)
         answer = self.client.post(f"/jobs/{job_id}/pieces/2/open", headers={"HX-Request": "true"})

@@ -11,12 +11,15 @@ from upright_heron.core.graph import GRAPH, Choice, Maybe, Recipe, Source
 from upright_heron.core.keys import Keys
 from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
+from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
 from upright_heron.sheet.item import (
     Grid,
     HandWork,
     Item,
+    Joints,
     PieceOf,
+    Plane,
     Removed,
     Stance,
     StanceGoals,
@@ -98,7 +101,11 @@ EXPECTED = {
     "moved_mm": set(),
     "size": {s.Sized},
     "grid.margin_mm": {s.Box},
-    "grid": {s.Box, s.Choices},
+    "grid.planes": {s.Cutting},
+    "grid.plan": set(),
+    # Pegs stand out of a piece, and the boxes are so much smaller.
+    "grid.joints": {s.Box, s.Cutting},
+    "grid": {s.Box, s.Cutting, s.Choices},
     "stance.quaternion": {s.Turn, s.TakenOut, "kept-supports", "supports-around"},
     "stance.lift_mm": {
         s.Lift,
@@ -177,7 +184,8 @@ VALUES = {
     "piece": PieceOf(item="w", path="0-0-0"), "part.mesh": "1" * 32, "part.closed": False,
     "part.volume_mm3": 2.0, "part.area_mm2": 7.0, "part.file_name": "b.stl", "part.notes": ("x",),
     "came": PART, "mended": PART, "mending": ("x",), "mending_doubts": ("y",), "ways_left": ("unite",), "moved_mm": 1.0, "size": Size(mirror=(True, False, False)),
-    "grid.margin_mm": 9, "grid": None, "stance.quaternion": (0.0, 1.0, 0.0, 0.0), "stance.lift_mm": 6,
+    "grid.margin_mm": 9, "grid.planes": (Plane(id="1", normal=(1, 0, 0), offset_mm=2.0),), "grid.plan": "planned",
+    "grid.joints": Joints(kind=JointKind.PEG), "grid": None, "stance.quaternion": (0.0, 1.0, 0.0, 0.0), "stance.lift_mm": 6,
     "stance.name": "leaning", "show": (1, 0, 0), "load": (0, 0, -1), "goals": StanceGoals(firm=1),
     "supports": None, "supports.gap_mm": 0.3, "supports.gap_layers": 3, "supports.gap_below_mm": 0.7,
     "supports.line_spacing_mm": 3, "supports.every": 2,

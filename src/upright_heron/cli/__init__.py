@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ..core.errors import HeronError
 from ..sheet.document import misfit
-from . import look, make, server
+from . import look, make, pieces, server
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 for _command in (
@@ -22,7 +22,7 @@ for _command in (
     look.layers,
     look.stances,
     make.supports,
-    make.split,
+    pieces.split,
     make.handoff,
     server.serve,
     server.demo,

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from ..core.errors import BadValue
 from ..core.geometry.mesh import Mesh
-from ..core.geometry.solid import Solid
 from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
 from ..core.handoff.threemf import FileObject, Role, write_3mf
@@ -22,7 +21,6 @@ from ..core.health.mend import mend as mend_mesh
 from ..core.machines import catalogue as machines
 from ..core.marking.marks import Mark, Marks, blank, of_parents
 from ..core.marking.marks import painted as paint
-from ..core.split.grid import split_into_grid
 from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
 from ..sheet.process import FilamentSupports, ResinSupports
@@ -142,38 +140,6 @@ def _facets(path: Path, count: int) -> NDArray[np.int64]:
     if len(found) and not 0 <= int(found.min()) <= int(found.max()) < count:
         raise BadValue(f"{path} names facets that the part does not have.", f"It has {count}.")
     return found
-
-
-def split(
-    file: File,
-    box: Annotated[str, typer.Option(help="Largest size of a piece, mm: X,Y,Z.")],
-    out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
-    as_json: Json = False,
-) -> None:
-    """Cut a part into a grid of boxes."""
-    try:
-        x, y, z = (float(v) for v in box.split(","))
-    except ValueError as error:
-        raise BadValue(f"“{box}” is not a box.", "Write three numbers with commas: 200,200,180.") from error
-    mesh, _ = part(file)
-    cuts = split_into_grid(Solid.from_mesh(mesh), (x, y, z))
-    if out is not None:
-        for piece in cuts.pieces:
-            write(out / f"{file.stem}-piece-{piece.number:03d}.stl", write_stl(piece.mesh))
-    tell(
-        {
-            "pieces": [
-                {
-                    "number": p.number,
-                    "size_mm": list(p.size_mm),
-                    "volume_mm3": p.volume_mm3,
-                    "cell": list(p.cell),
-                }
-                for p in cuts.pieces
-            ]
-        },
-        as_json,
-    )
 
 
 def handoff(

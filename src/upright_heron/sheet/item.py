@@ -8,6 +8,8 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from ..core.graph import digest_of
+from ..core.split.cuts import Cut, cut
+from ..core.split.fittings import JointKind, JointSetting
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
@@ -17,10 +19,51 @@ from .process import Footing, Supports
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
+CutId = Annotated[str, Field(pattern=r"^[0-9a-z]{1,8}$")]
+
+
+class Plane(Document):
+    """A plane that parts an item, or one of its pieces by the path of that."""
+
+    id: CutId
+    normal: Vector
+    offset_mm: float
+    within: str = Field(default="", max_length=60)
+
+
+class Joints(Document):
+    """What the joints of a cut must do; where a size is not given it follows the face."""
+
+    kind: JointKind = JointKind.BUTT
+    sides: Annotated[int, Field(ge=0, le=12)] = 4
+    width_mm: Length | None = None
+    reach_mm: Length | None = None
+    most: Annotated[int, Field(ge=1, le=12)] | None = None
+    clearance_mm: Length = 0.15
+    wall_mm: Length = 2.0
+    # Cuts whose pegs stand on the other side.
+    swapped: tuple[CutId, ...] = ()
+
+    def setting(self) -> JointSetting:
+        """Return them as the core takes them."""
+        return JointSetting(**self.model_dump())
+
+
 class Grid(Document):
-    """Cut into a grid of boxes: the build volume less a margin on every side."""
+    """How an item is cut: into boxes of the build volume less a margin on every side, or by planes."""
 
     margin_mm: Annotated[Length, Field(ge=0)] = 3.0
+    # In the frame of the part, in their order; without any it is cut into boxes.
+    planes: tuple[Plane, ...] = ()
+    # What the planes are called that were taken over from a plan.
+    plan: str = Field(default="", max_length=40)
+    joints: Joints = Joints()
+
+    def cuts(self) -> tuple[Cut, ...] | None:
+        """Return the planes as the core takes them; ``None`` for boxes."""
+        if not self.planes:
+            return None
+        return tuple(cut(p.normal, p.offset_mm, p.id, p.within) for p in self.planes)
 
 
 class Stance(Document):

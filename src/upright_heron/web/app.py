@@ -27,6 +27,7 @@ from .. import __version__
 from ..core.errors import HeronError, TooLarge
 from ..core.formats.read import SUFFIXES
 from ..core.health.mend import STEP_FOR
+from ..core.split.fittings import FITS
 from ..core.stance.names import COMPASS
 from ..core.stance.search import MIXES
 from ..core.supports.demand.patches import Hold, Style
@@ -124,6 +125,10 @@ def _templates(settings: Settings) -> Jinja2Templates:
         default_goals=[StanceGoals.mix("filament"), StanceGoals.mix("resin")],
         defect_words=words.DEFECT_WORDS,
         step_words=words.STEP_WORDS,
+        plan_words=words.PLAN_WORDS,
+        joint_words=words.JOINT_WORDS,
+        joint_fits=FITS,
+        direction=words.direction,
         holds=list(Hold),
         seconds=list(Second),
         styles=[style for style in Style if style is not Style.NONE],

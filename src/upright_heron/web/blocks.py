@@ -13,7 +13,7 @@ from manifold3d import CrossSection
 
 from ..core.geometry.mesh import Mesh
 from ..core.layers.stack import LayerStack, pack
-from ..core.split.grid import Split
+from ..core.split.pieces import Split, pulled
 
 
 def mesh_block(mesh: Mesh) -> bytes:
@@ -45,15 +45,19 @@ def section_block(section: CrossSection, layer_mm: float) -> bytes:
 
 
 def pieces_block(split: Split) -> bytes:
-    """``UHP1``: all pieces in one mesh, with the first face and the cell of each."""
+    """``UHP2``: all pieces in one mesh, with the first face of each, and how they come apart step by step."""
     pieces = split.pieces
     vertex_start = np.cumsum([0] + [len(p.mesh.vertices) for p in pieces])
     face_start = np.cumsum([0] + [len(p.mesh.faces) for p in pieces])
     vertices = np.concatenate([p.mesh.vertices for p in pieces])
     faces = np.concatenate([p.mesh.faces + s for p, s in zip(pieces, vertex_start[:-1], strict=True)])
+    away, side = pulled(split)
+    sides = side.tobytes()
     return (
-        struct.pack("<4sIII", b"UHP1", len(pieces), len(vertices), len(faces))
-        + np.array([p.cell for p in pieces], "<i4").tobytes()
+        struct.pack("<4sIIII", b"UHP2", len(pieces), len(vertices), len(faces), len(away))
+        + away.astype("<f4").tobytes()
+        + sides
+        + bytes(-len(sides) % 4)
         + face_start.astype("<u4").tobytes()
         + vertices.astype("<f4").tobytes()
         + faces.astype("<u4").tobytes()

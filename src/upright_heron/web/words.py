@@ -24,6 +24,23 @@ def count(number: int, one: str, many: str | None = None) -> str:
     return f"{number:,} {one if number == 1 else many or one + 's'}".replace(",", THIN)
 
 
+def direction(normal: tuple[float, float, float]) -> str:
+    """``x``, or ``0.71, 0, 0.71`` for a direction along no axis."""
+    for axis, share in zip("xyz", normal, strict=True):
+        if abs(share) > 1 - 1e-6:
+            return axis
+    return ", ".join(f"{v:.2f}".rstrip("0").rstrip(".") for v in normal)
+
+
+# Ways to cut, and what holds pieces together.
+PLAN_WORDS = {
+    "planned": "Planned",
+    "whole": "Whole, another way up",
+    "boxes": "Even boxes",
+    "shifted boxes": "Shifted boxes",
+}
+JOINT_WORDS = {"butt": "their faces alone", "peg": "pegs on one of them", "dowel": "loose dowels"}
+
 FILTERS = {
     "mm": length,
     "size": size,

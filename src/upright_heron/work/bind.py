@@ -381,7 +381,15 @@ def _footing(sheet: DecidedSheet) -> s.FootingSetting | None:
 
 @binds(s.Box)
 def _box(sheet: DecidedSheet) -> s.Box | None:
-    return None if sheet.grid is None else s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm))
+    if sheet.grid is None:
+        return None
+    stands_out = sheet.grid.joints.setting().stands_out_mm
+    return s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm, stands_out))
+
+
+@binds(s.Cutting)
+def _cutting(sheet: DecidedSheet) -> s.Cutting | None:
+    return None if sheet.grid is None else s.Cutting(sheet.grid.cuts(), sheet.grid.joints.setting())
 
 
 @binds(s.BuildVolume)

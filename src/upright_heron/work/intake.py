@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import PurePath
 from typing import NamedTuple
@@ -22,7 +21,7 @@ from ..core.layers.stack import LayerStack
 from ..core.machines.catalogue import Printer, Technology, printer
 from ..core.machines.coupons import coupon
 from ..core.progress import Progress, silent
-from ..core.split.grid import Split
+from ..core.split.pieces import Split
 from ..core.stance.pose import place
 from ..core.supports.byhand.brought import brought_columns
 from ..sheet.item import UPRIGHT, HandWork, Item, brought_first, fresh_id
@@ -202,17 +201,14 @@ def like(sheet: ItemSheet, part: Part, name: str) -> JobSheet:
 def pieces(sheet: ItemSheet, made: Split, store: Store) -> tuple[tuple[Part, ...], tuple[str, ...]]:
     """The pieces of a cut part, each a part with what was painted there, and their paths in the cuts.
 
-    The path of a piece is its cell, and its number among the pieces of that cell where there are several.
+    The path of a piece is its cell or the cuts that lead to it, and its number among the bodies there where
+    there are several.
     """
-    parts, paths, in_cell = [], [], Counter[tuple[int, int, int]]()
-    of_cell = Counter(piece.cell for piece in made.pieces)
+    parts = []
     for piece in made.pieces:
-        in_cell[piece.cell] += 1
-        cell = "-".join(str(k) for k in piece.cell)
-        paths.append(cell if of_cell[piece.cell] == 1 else f"{cell}.{in_cell[piece.cell]}")
         came = Came(f"{sheet.stem} piece {piece.number}.stl"[:200], "STL", "millimeter", 1.0)
         parts.append(with_marks(sheet, described(piece.mesh, came, (), store), store))
-    return tuple(parts), tuple(paths)
+    return tuple(parts), tuple(piece.path for piece in made.pieces)
 
 
 class Bringing(NamedTuple):

@@ -13,7 +13,8 @@ from ..core.health.report import Report
 from ..core.marking.channels import Channel
 from ..core.plates.fit import Fit
 from ..core.recipes.values import Arranged, Brief, Findings, Placed
-from ..core.split.grid import Split
+from ..core.split.pieces import Split
+from ..core.split.planner import Plan
 from ..core.stance.figures import Figures
 from ..core.stance.proposals import Found
 from ..core.stance.resting import RestingFace
@@ -64,6 +65,8 @@ class Summary:
         A line of each item of the job, by id.
     arranged : Arranged or None
         Where the items stand on their plate.
+    plans : tuple of Plan or None
+        Cuts that are proposed; the first ones while others are looked for.
     """
 
     sheet: ItemSheet
@@ -89,6 +92,7 @@ class Summary:
     variants: list[tuple[str, Summary]] = field(default_factory=list)
     briefs: dict[str, Brief | None] = field(default_factory=dict)
     arranged: Arranged | None = None
+    plans: tuple[Plan, ...] | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -119,6 +123,7 @@ def item_summary(sheet: ItemSheet, memo: Memo) -> Summary:
         **same,
         preflight=list(known.get("checks") or ()),
         found=known.early("search"),
+        plans=known.early("plans"),
         listed=everything.findings if everything is not None else None,
     )
 

@@ -16,7 +16,7 @@ from ..core.keys import Keys
 from ..core.layers.stack import LayerStack
 from ..core.maker import Bound, Maker, Recent
 from ..core.progress import Progress
-from ..core.split.grid import Split
+from ..core.split.pieces import Split
 from ..core.warm import warm
 from ..sheet.models import ItemSheet
 from ..sheet.part import PaintedMarks, Part, Size

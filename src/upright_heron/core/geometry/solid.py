@@ -67,6 +67,32 @@ class Solid:
         return Mesh(np.asarray(out.vert_properties)[:, :3], np.asarray(out.tri_verts).astype(np.int32))
 
 
+def bodies_of(manifold: Any) -> list[Any]:
+    """Separate bodies of a solid, each with the hollows that are shut in it, the largest first.
+
+    The library takes every closed surface apart from the others: a hollow comes as one that faces inwards.
+    """
+    shells = manifold.decompose()
+    outer = [shell for shell in shells if shell.volume() > 0]
+    outer.sort(key=lambda shell: -float(shell.volume()))
+    if len(outer) == len(shells):
+        return outer
+    inner: list[list[Any]] = [[] for _ in outer]
+    for shell in shells:
+        if shell.volume() > 0:
+            continue
+        out = shell.to_mesh64()
+        filled = Manifold(
+            Mesh64(np.array(out.vert_properties)[:, :3], np.array(out.tri_verts)[:, ::-1].copy())
+        )
+        # Bodies may lie in each other's hollows: the smallest that is round this one is the one it is in.
+        for k in range(len(outer) - 1, -1, -1):
+            if float((outer[k] ^ filled).volume()) > 0.5 * float(filled.volume()):
+                inner[k].append(filled)
+                break
+    return [body - union(own) if own else body for body, own in zip(outer, inner, strict=True)]
+
+
 def union(solids: list[Any]) -> Any:
     """Unite manifold3d bodies; an empty list gives an empty body."""
     from manifold3d import OpType

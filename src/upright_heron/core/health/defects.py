@@ -138,13 +138,15 @@ class Health:
         return sum(n for name, n in self.counts.items() if name != "bodies")
 
 
-def examine(mesh: Mesh) -> Health:
+def examine(mesh: Mesh, crossings: NDArray[np.int64] | None = None) -> Health:
     """Find the defects of a surface.
 
     Parameters
     ----------
     mesh : Mesh
         With at least one facet.
+    crossings : (k, 2) int64, optional
+        Pairs of facets that pass through each other, where they are known.
 
     Returns
     -------
@@ -152,7 +154,8 @@ def examine(mesh: Mesh) -> Health:
     """
     duplicates = duplicate_facets(mesh.faces)
     flat = flat_facets(mesh)
-    crossings = Tree.of(mesh).crossings(MOST_CROSSINGS)
+    if crossings is None:
+        crossings = Tree.of(mesh).crossings(MOST_CROSSINGS)
     table = EdgeTable.of(mesh.faces)
     single, crowded = table.count == 1, table.count > 2
     facing = orientation(mesh, duplicates, table)

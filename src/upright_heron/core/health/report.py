@@ -99,7 +99,7 @@ class Report:
         return sum(n for name, n in self.found if name != "bodies")
 
 
-def report(mesh: Mesh, thin_mm: float) -> Report:
+def report(mesh: Mesh, thin_mm: float, crossings: NDArray[np.int64] | None = None) -> Report:
     """Examine a part and list where its defects are.
 
     Parameters
@@ -107,12 +107,14 @@ def report(mesh: Mesh, thin_mm: float) -> Report:
     mesh : Mesh
     thin_mm : float
         Walls thinner than this are listed; a machine cannot make them.
+    crossings : (k, 2) int64, optional
+        Pairs of facets that pass through each other, where they are known.
 
     Returns
     -------
     Report
     """
-    health = examine(mesh)
+    health = examine(mesh, crossings)
     places = _places(mesh, health)
     thin, every = thin_walls(mesh, thin_mm)
     places += _regions(mesh, thin, "thin", f"wall under {thin_mm:g} mm")

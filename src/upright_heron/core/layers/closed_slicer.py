@@ -1,7 +1,8 @@
 """Layers of a single closed body by walking from facet to facet: quick, for many stances of one part.
 
-``layers.slice_solid`` is the reference and takes any solid. Here the surface must be one body that does not
-pass through itself, and ``Walker.of`` says so when it is not; the contours are then the same.
+``stack.slice_solid`` is the reference and takes any solid. Here the surface must be one body that does not
+pass through itself: health tells that, and ``Walker.of`` holds some sections against the solid's before it
+trusts the walk; the contours are then the same.
 """
 
 from __future__ import annotations
@@ -14,7 +15,8 @@ from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh, facts
 from ..geometry.solid import Solid
-from .stack import KEPT_TOLERANCE_MM, LayerStack, layer_count, thinned
+from ..progress import Progress, silent
+from .stack import KEPT_TOLERANCE_MM, LayerStack, cut, layer_count, thinned
 
 # Heights at which the walk is held against the solid before it is trusted.
 CHECKED = 12
@@ -35,12 +37,14 @@ class Walker:
     beside: NDArray[np.int32]
 
     @classmethod
-    def of(cls, mesh: Mesh, solid: Solid) -> Walker | None:
-        """Prepare a part; ``None`` where it has several bodies, or other sections than the solid."""
+    def of(cls, mesh: Mesh, solid: Solid | None) -> Walker | None:
+        """Prepare a part; ``None`` where it has several bodies, or other sections than the solid if given."""
         known = facts(mesh)
         if not known.closed or known.shells != 1:
             return None
         walker = cls(mesh, _beside(mesh.faces))
+        if solid is None:
+            return walker
         low, high = mesh.bounds[:, 2]
         # Off round numbers, where flat faces lie.
         step = (high - low) / (CHECKED + 0.618)
@@ -70,9 +74,49 @@ class Walker:
         turned = self.mesh.vertices @ rotation.T
         low, high = turned.min(axis=0), turned.max(axis=0)
         turned -= [*(0.5 * (low + high)[:2]), low[2]]
-        count = layer_count(float(high[2] - low[2]), layer_mm)
-        points, rings, layers, areas = _walk(turned, self.mesh.faces, self.beside, layer_mm, count)
-        return thinned(LayerStack(layer_mm, 0.0, areas, points, rings, layers), KEPT_TOLERANCE_MM)
+        return self._cut(turned, layer_mm, 0.0)
+
+    def here(self, layer_mm: float) -> LayerStack:
+        """Cut the part where it is, as ``stack.slice_solid`` does."""
+        low = float(self.mesh.bounds[0, 2])
+        return self._cut(self.mesh.vertices - [0.0, 0.0, low], layer_mm, low)
+
+    def _cut(self, vertices: NDArray[np.float64], layer_mm: float, base_mm: float) -> LayerStack:
+        count = layer_count(float(vertices[:, 2].max()), layer_mm)
+        points, rings, layers, areas = _walk(vertices, self.mesh.faces, self.beside, layer_mm, count)
+        return thinned(LayerStack(layer_mm, base_mm, areas, points, rings, layers), KEPT_TOLERANCE_MM)
+
+
+def cut_layers(
+    mesh: Mesh, solid: Solid | None, layer_mm: float, *, crossed: bool = True, progress: Progress = silent
+) -> LayerStack:
+    """Cut a part into layers: a closed surface that is free of crossings by walking, any other as it can be.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    solid : Solid or None
+        The same as a solid; ``None`` for an open one.
+    layer_mm : float
+    crossed : bool
+        Whether the surface may pass through itself.
+    progress : Progress
+
+    Returns
+    -------
+    LayerStack
+
+    Raises
+    ------
+    BadValue
+        The layer height is not positive.
+    """
+    if solid is not None and not crossed:
+        progress("Cutting layers", 0, 1)
+        walker = Walker.of(mesh, solid)
+        if walker is not None:
+            return walker.here(layer_mm)
+    return cut(mesh, solid, layer_mm, progress=progress)
 
 
 def _beside(faces: NDArray[np.int32]) -> NDArray[np.int32]:

@@ -15,7 +15,7 @@ from ..handoff.stl import write_stl
 from ..handoff.threemf import FileObject, Role, write_3mf
 from ..marking.marks import Marks, as_marks
 from ..plates.arrange import Rectangle, in_rows
-from ..split.grid import Split
+from ..split.pieces import Split
 from ..stance.pose import Placement, about_axis
 from ..supports.support_set import SupportSet
 from .footing import footing

@@ -10,7 +10,9 @@ from ..geometry.mesh import Mesh, facts
 from ..geometry.picture import picture as drawn
 from ..geometry.solid import Solid
 from ..geometry.subdivision import Fine, refined
+from ..geometry.tree import Tree
 from ..graph import Keep, Source, recipe
+from ..health.defects import MOST_CROSSINGS
 from ..health.moves import moved_mm
 from ..health.report import Report, report
 from ..marking.channels import Channel, find_channels, gaps_mm
@@ -58,10 +60,16 @@ def picture(mesh: Mesh, turn: Turn) -> Picture:
     return Picture(drawn(place(mesh, from_quaternion(turn.quaternion)).apply(mesh)))
 
 
-@recipe("health", version=3, stage="Looking for defects", needs=(printed,), reads=ThinWall)
-def health(mesh: Mesh, wall: ThinWall) -> Report:
+@recipe("crossings", version=1, stage="Looking for crossings", needs=(printed,))
+def crossings(mesh: Mesh) -> NDArray[np.int64]:
+    """Pairs of facets that pass through each other."""
+    return Tree.of(mesh).crossings(MOST_CROSSINGS)
+
+
+@recipe("health", version=3, stage="Looking for defects", needs=(printed, crossings), reads=ThinWall)
+def health(mesh: Mesh, crossed: NDArray[np.int64], wall: ThinWall) -> Report:
     """Defects of the part and where they are."""
-    return report(mesh, wall.thinnest_mm)
+    return report(mesh, wall.thinnest_mm, crossed)
 
 
 @recipe("moved", version=1, stage="Measuring what moved", needs=(printed, CAME), reads=Sized)

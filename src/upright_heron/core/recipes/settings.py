@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 from ..footing.footing import FootingKind
 from ..machines.catalogue import Material, Printer, Technology
+from ..split.cuts import Cut
+from ..split.fittings import JointSetting
 from ..stance.figures import Setting
 from ..stance.proposals import Goals
 from ..supports.demand.patches import Hold, Style
@@ -202,9 +204,17 @@ class FootingSetting:
 
 @dataclass(frozen=True, slots=True)
 class Box:
-    """Largest size of a piece, mm."""
+    """Largest size of a piece without its pegs, mm."""
 
     box_mm: Vector
+
+
+@dataclass(frozen=True, slots=True)
+class Cutting:
+    """Cuts of an item, or ``None`` for boxes, and what its joints must do."""
+
+    cuts: tuple[Cut, ...] | None
+    joint: JointSetting
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,17 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from ..errors import NotClosed
 from ..geometry.solid import Solid
 from ..graph import recipe
 from ..progress import Progress
-from ..split.grid import Split, split_into_grid
+from ..split.grid import grid_cuts
+from ..split.pieces import Split
+from ..split.pieces import split as split_solid
+from ..split.planner import Plan
+from ..split.planner import plans as plans_of
 from .part import solid
-from .settings import Box
+from .settings import Box, Cutting
 
 
-@recipe("split", version=2, stage="Cutting pieces", needs=(solid,), reads=Box)
-def split(body: Solid | None, box: Box, progress: Progress) -> Split:
+def _closed(body: Solid | None) -> Solid:
+    if body is None:
+        raise NotClosed(
+            "Only a closed part can be cut, and this surface is open.",
+            "Export a closed part from the program that made it.",
+        )
+    return body
+
+
+@recipe("split", version=3, stage="Cutting pieces", needs=(solid,), reads=(Box, Cutting))
+def split(body: Solid | None, box: Box, how: Cutting, progress: Progress) -> Split:
     """Pieces of the part, cut as it came.
 
     Raises
@@ -20,9 +35,21 @@ def split(body: Solid | None, box: Box, progress: Progress) -> Split:
     NotClosed
         The part is open.
     """
-    if body is None:
-        raise NotClosed(
-            "Only a closed part can be cut, and this surface is open.",
-            "Export a closed part from the program that made it.",
-        )
-    return split_into_grid(body, box.box_mm, progress=progress)
+    whole = _closed(body)
+    cuts = grid_cuts(whole.bounds, box.box_mm) if how.cuts is None else how.cuts
+    return split_solid(whole, cuts, box.box_mm, how.joint, progress=progress)
+
+
+@recipe("plans", version=1, stage="Planning cuts", needs=(solid,), reads=Box)
+def plans(
+    body: Solid | None, box: Box, progress: Progress, early: Callable[[tuple[Plan, ...]], None]
+) -> tuple[Plan, ...]:
+    """Cuts that are proposed, the best first; what is found so far is told while others are looked for.
+
+    Raises
+    ------
+    NotClosed
+        The part is open.
+    """
+    told = plans_of(_closed(body), box.box_mm, early=lambda some: early(tuple(some)), progress=progress)
+    return tuple(told)

@@ -104,29 +104,29 @@ def base(
     return Base.of(whole, asked.setting, closed=part.closed, painted=facets, clear=clear)
 
 
-@recipe("cutter", version=1, needs=(printed, maybe(solid)), reads=(LayerHeight, Lift), keep=Keep.PASSING)
+@recipe("cutter", version=2, needs=(printed,), reads=(LayerHeight, Lift, PartFacts), keep=Keep.PASSING)
 def cutter(
-    mesh: Mesh, body: Solid | None, layer: LayerHeight, lift: Lift
+    mesh: Mesh, layer: LayerHeight, lift: Lift, part: PartFacts
 ) -> Callable[[NDArray[np.float64]], LayerStack]:
     """What cuts the part in any stance."""
-    return slicer(mesh, body, layer.mm, lift.mm)
+    return slicer(mesh, part.closed, layer.mm, lift.mm)
 
 
 @recipe(
     "search",
     version=4,
     stage="Finding stances",
-    needs=(printed, maybe(solid), maybe(shown_mesh), maybe(show_facets), maybe(clear_mesh), cutter),
-    reads=SearchSetting,
+    needs=(printed, maybe(shown_mesh), maybe(show_facets), maybe(clear_mesh), cutter),
+    reads=(SearchSetting, PartFacts),
 )
 def search(
     mesh: Mesh,
-    body: Solid | None,
     divided: Mesh | None,
     facets: NDArray[np.bool_] | None,
     clear: Mesh | None,
     cut: Callable[[NDArray[np.float64]], LayerStack],
     asked: SearchSetting,
+    part: PartFacts,
     progress: Progress,
     early: Callable[[Found], None],
 ) -> Found:
@@ -138,7 +138,7 @@ def search(
         asked.goals,
         painted=facets,
         clear=clear,
-        closed=body is not None,
+        closed=part.closed,
         progress=progress,
         firming=early,
     )

@@ -1,82 +1,22 @@
-"""Cutting a part into a grid of boxes, with plain butt joints."""
+"""Cutting a part into a grid of boxes: its planes, and how large a box may be."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..errors import BadValue
-from ..geometry.mesh import Mesh
-from ..geometry.solid import Solid
-from ..health.apart import take_apart
-from ..health.patching import drop_needless
-from ..health.written import as_written, judge
-from ..progress import Progress, silent
-from ..tags import stored
 from ..tolerances import DEFAULT, Tolerances
+from .cuts import Cut, Vector, cut
 
-Size = tuple[float, float, float]
 Cell = tuple[int, int, int]
 # Finer grids than this are a mistyped box, not a plan.
 MOST_CELLS = 4000
-# A plane nearer to a vertex goes through it.
-NEAR_MM = 0.01
-# A body thinner than this is left out: no machine makes it.
-SLIVER_MM = 0.02
 
 
-@stored("piece")
-@dataclass(frozen=True, eq=False)
-class Piece:
-    """One piece of a split part.
-
-    Attributes
-    ----------
-    number : int
-        From 1; by cell (x fastest, then y, then z), the largest body of a cell first.
-    cell : (i, j, k)
-    size_mm : (x, y, z)
-    volume_mm3 : float
-    mesh : Mesh
-        Where the piece was in the part.
-    """
-
-    number: int
-    cell: Cell
-    size_mm: Size
-    volume_mm3: float
-    mesh: Mesh
-
-
-@stored("split")
-@dataclass(frozen=True, eq=False)
-class Split:
-    """A part cut into pieces.
-
-    Attributes
-    ----------
-    cells : (nx, ny, nz)
-        How many boxes along each axis.
-    box_mm : (x, y, z)
-        Size of each box.
-    pieces : tuple of Piece
-    slivers : int
-        Bodies too thin to print that were left out,
-    lost_mm3 : float
-        and their volume.
-    """
-
-    cells: Cell
-    box_mm: Size
-    pieces: tuple[Piece, ...]
-    slivers: int = 0
-    lost_mm3: float = 0.0
-
-
-def cell_counts(size_mm: Size, box_mm: Size, tolerances: Tolerances = DEFAULT) -> Cell:
+def cell_counts(size_mm: Vector, box_mm: Vector, tolerances: Tolerances = DEFAULT) -> Cell:
     """Boxes needed along each axis: ``ceil(size / box)``, guarded against float noise.
 
     Raises
@@ -95,109 +35,73 @@ def cell_counts(size_mm: Size, box_mm: Size, tolerances: Tolerances = DEFAULT) -
     return x, y, z
 
 
-def split_into_grid(
-    solid: Solid, box_mm: Size, *, progress: Progress = silent, tolerances: Tolerances = DEFAULT
-) -> Split:
-    """Cut a solid into equal boxes no larger than ``box_mm``.
+def grid_cuts(
+    bounds: NDArray[np.float64],
+    box_mm: Vector,
+    shift: Vector = (0.0, 0.0, 0.0),
+    tolerances: Tolerances = DEFAULT,
+) -> list[Cut]:
+    """Planes of equal boxes no larger than ``box_mm``.
 
     Parameters
     ----------
-    solid : Solid
+    bounds : (2, 3) float64
+        Lowest and highest corner of the part.
     box_mm : (x, y, z)
         Largest size of a piece.
-    progress : Progress
+    shift : (x, y, z)
+        How far the planes are moved, as shares from -0.5 to 0.5 of a box: where there is one plane more than
+        needed the boxes stay no larger.
     tolerances : Tolerances
 
     Returns
     -------
-    Split
-        Every separate body of a cell is a piece: what hangs together by nothing prints as two.
+    list of Cut
+        Along x, then y, then z; each through everything.
 
     Raises
     ------
     BadValue
-        From ``cell_counts``.
+        A box without size, or so small that the part would be cut into thousands.
     """
-    low, high = solid.bounds
-    sx, sy, sz = (float(v) for v in high - low)
-    counts = cell_counts((sx, sy, sz), box_mm, tolerances)
-    box = (sx / counts[0], sy / counts[1], sz / counts[2])
-    planes = [
-        _snapped(solid, axis, [float(low[axis]) + (k + 1) * box[axis] for k in range(counts[axis] - 1)])
-        for axis in range(3)
-    ]
-    cuts = sum(counts[:1]) + counts[0] * counts[1] + counts[0] * counts[1] * counts[2]
-    done = 0
-    columns: list[tuple[tuple[int, ...], Any]] = [((), solid.manifold)]
+    low, high = bounds
+    size = tuple(float(v) for v in high - low)
+    counts = cell_counts((size[0], size[1], size[2]), box_mm, tolerances)
+    cuts = []
     for axis in range(3):
+        count, moved = counts[axis], float(shift[axis])
+        if moved:
+            # Full boxes, with what is left shared out at both ends; one more where that is too much.
+            side = box_mm[axis]
+            first = (size[axis] - (count - 1) * side) / 2 + moved * side
+            at = [first + k * side for k in range(-1, count + 1)]
+        else:
+            at = [size[axis] / count * k for k in range(1, count)]
         normal = [0.0, 0.0, 0.0]
         normal[axis] = 1.0
-        finer: list[tuple[tuple[int, ...], Any]] = []
-        for where, body in columns:
-            rest = body
-            for k in range(counts[axis]):
-                progress("Cutting pieces", done, cuts)
-                done += 1
-                if k + 1 < counts[axis]:
-                    # Halves are (beyond the plane, before the plane).
-                    rest, piece = rest.split_by_plane(normal, planes[axis][k])
-                else:
-                    piece = rest
-                if not piece.is_empty():
-                    finer.append(((*where, k), piece))
-        columns = finer
-    found = []
-    slivers, lost = 0, 0.0
-    for where, body in sorted(columns, key=lambda item: item[0][::-1]):
-        parts = sorted(body.decompose(), key=lambda part: -part.volume())
-        for part in parts:
-            mesh = _as_file(Solid(part).mesh())
-            volume = float(part.volume())
-            if not len(mesh.faces) or min(mesh.size_mm) < SLIVER_MM:
-                slivers, lost = slivers + 1, lost + abs(volume)
-                continue
-            x, y, z = (float(v) for v in mesh.size_mm)
-            cell = (where[0], where[1], where[2])
-            found.append((cell, (x, y, z), volume, mesh))
-    progress("Cutting pieces", cuts, cuts)
-    pieces = [Piece(n, cell, size, volume, mesh) for n, (cell, size, volume, mesh) in enumerate(found, 1)]
-    return Split(counts, box, tuple(pieces), slivers, lost)
+        inside = [v for v in at if 1e-6 < v < size[axis] - 1e-6]
+        cuts += [cut(normal, float(low[axis]) + v, f"{'xyz'[axis]}{k}") for k, v in enumerate(inside, 1)]
+    return cuts
 
 
-def _snapped(solid: Solid, axis: int, planes: list[float]) -> list[float]:
-    """Planes moved onto vertices that they would miss by a hair.
-
-    A cut a hair beside a face leaves a film that single precision folds up: such a piece is open in its file.
-    """
-    along = np.unique(np.asarray(solid.manifold.to_mesh64().vert_properties)[:, axis])
-    result = []
-    for plane in planes:
-        nearest = float(along[np.argmin(np.abs(along - plane))])
-        result.append(nearest if abs(nearest - plane) < NEAR_MM else plane)
-    return result
-
-
-def _as_file(mesh: Mesh) -> Mesh:
-    """A piece as it is read back from a file, with what folds up there mended."""
-    back = as_written(mesh)
-    if not len(back.faces) or judge(back, np.zeros((0, 2), np.int64)).closed:
-        return back
-    mended = as_written(drop_needless(back)[0])
-    return take_apart(mended)[0] if len(mended.faces) else mended
-
-
-def box_for(build_mm: Size, margin_mm: float) -> Size:
+def box_for(build_mm: Vector, margin_mm: float, stands_out_mm: float = 0.0) -> Vector:
     """Largest piece for a build volume: the volume less a margin on every side (on top only, in height).
+
+    Less what pegs stand out of it, too.
 
     Raises
     ------
     BadValue
         The margin leaves nothing.
     """
-    x, y, z = (build_mm[0] - 2 * margin_mm, build_mm[1] - 2 * margin_mm, build_mm[2] - margin_mm)
+    sides = (build_mm[0] - 2 * margin_mm, build_mm[1] - 2 * margin_mm, build_mm[2] - margin_mm)
+    x, y, z = (side - stands_out_mm for side in sides)
     if min(x, y, z) < 5.0 or margin_mm < 0 or not np.isfinite(margin_mm):
         raise BadValue(
-            f"A margin of {margin_mm:g} mm leaves no box to cut to.",
+            f"A margin of {margin_mm:g} mm"
+            + (f" and pegs that stand out {stands_out_mm:g} mm" if stands_out_mm else "")
+            + (" leave" if stands_out_mm else " leaves")
+            + " no box to cut to.",
             "Type a margin between 0 and a few centimetres.",
         )
     return x, y, z

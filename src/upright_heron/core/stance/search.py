@@ -15,6 +15,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import NotClosed
 from ..geometry.mesh import Mesh, facts
 from ..geometry.solid import Solid
 from ..layers.closed_slicer import Walker
@@ -45,6 +46,8 @@ EARLY = 40
 NEAR_DEG = (6.0, 3.0, 1.5)
 SWINGS_DEG = tuple(range(0, 180, 5))
 THREADS = 2
+# Facets of a very large part.
+LARGE = 2_000_000
 # Less contact than this is an edge or a point.
 LEAST_CONTACT_MM2 = 1.0
 
@@ -235,18 +238,30 @@ def _costs(
 
 
 def slicer(
-    mesh: Mesh, solid: Solid | None, layer_mm: float, lift_mm: float = 0.0
+    mesh: Mesh, closed: bool, layer_mm: float, lift_mm: float = 0.0
 ) -> Callable[[NDArray[np.float64]], LayerStack]:
-    """Return what cuts a part in any stance (3, 3): by a walk over it where that can be trusted."""
+    """Return what cuts a part in any stance (3, 3): by a walk over it where that can be trusted.
+
+    Nothing is made before it is needed, for the first proposals do without. The solid of a very large part
+    takes more room than all the rest: its walk is trusted without.
+    """
     lock = threading.Lock()
-    made: list[Walker | None] = []
+    made: list[tuple[Walker | None, Solid | None]] = []
+
+    def prepared() -> tuple[Walker | None, Solid | None]:
+        if closed and len(mesh.faces) > LARGE:
+            walker = Walker.of(mesh, None)
+            if walker is not None:
+                return walker, None
+        solid = _solid(mesh) if closed else None
+        walker = Walker.of(mesh, solid) if solid is not None else None
+        return walker, solid if walker is None else None
 
     def layers(rotation: NDArray[np.float64]) -> LayerStack:
-        # Not before it is needed: the first proposals do without.
         with lock:
             if not made:
-                made.append(Walker.of(mesh, solid) if solid is not None else None)
-            walker = made[0]
+                made.append(prepared())
+            walker, solid = made[0]
         if walker is not None:
             return replace(walker.layers(rotation, layer_mm), base_mm=lift_mm)
         where = place(mesh, rotation, lift_mm)
@@ -254,6 +269,13 @@ def slicer(
         return cut(where.apply(mesh), turned, layer_mm)
 
     return layers
+
+
+def _solid(mesh: Mesh) -> Solid | None:
+    try:
+        return Solid.from_mesh(mesh)
+    except NotClosed:
+        return None
 
 
 def search(

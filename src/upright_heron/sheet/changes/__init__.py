@@ -8,7 +8,7 @@ from pydantic import Field, TypeAdapter
 
 from .base import Change, JobChange
 from .by_hand import DropVariant, EditSupports, KeepBrought, KeepVariant, LeaveBrought, TakeVariant
-from .cuts import CutToGrid, JoinAgain, MakePieces
+from .cuts import CutToGrid, JoinAgain, MakePieces, PutPlane, SetJoints, SwapPegs, TakePlan, TakePlaneOut
 from .items import AddItems, Mend, Paint, Resize, SeparateItem, TakeOut
 from .job import (
     KeepMachine,
@@ -41,6 +41,10 @@ AnyChange = Annotated[
     | ProposeChannels
     | CutToGrid
     | JoinAgain
+    | SetJoints
+    | SwapPegs
+    | PutPlane
+    | TakePlaneOut
     | StandOn
     | ChooseStance
     | Turn
@@ -101,11 +105,13 @@ __all__ = [
     "PickPrinter",
     "PlaceOnPlate",
     "ProposeChannels",
+    "PutPlane",
     "RemoveSupports",
     "Rename",
     "Resize",
     "SeparateItem",
     "SetFooting",
+    "SetJoints",
     "SetLayer",
     "SetLift",
     "SetLimit",
@@ -116,7 +122,10 @@ __all__ = [
     "SetStyle",
     "StandOn",
     "StylePatches",
+    "SwapPegs",
     "TakeOut",
+    "TakePlan",
+    "TakePlaneOut",
     "TakePreset",
     "TakeVariant",
     "Turn",

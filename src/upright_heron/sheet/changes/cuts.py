@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field, field_validator
 
 from ...core.errors import BadValue
+from ...core.split.cuts import MOST_CUTS, cut
+from ...core.split.fittings import JointKind
 from ...core.split.grid import box_for
 from ..document import Length
-from ..item import Grid, Item, PieceOf
+from ..item import CutId, Grid, Item, Joints, PieceOf, Plane
 from ..models import ItemSheet, JobSheet
 from ..part import Part
 from .base import Change, JobChange, altered
@@ -21,11 +25,130 @@ class CutToGrid(Change):
     margin_mm: Length = 3.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        box_for(sheet.machine.build_mm, self.margin_mm)
-        return altered(sheet, grid=Grid(margin_mm=self.margin_mm))
+        joints = sheet.grid.joints if sheet.grid is not None else Joints()
+        box_for(sheet.machine.build_mm, self.margin_mm, joints.setting().stands_out_mm)
+        return altered(sheet, grid=Grid(margin_mm=self.margin_mm, joints=joints))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Cut to {sheet.machine.name}, margin {self.margin_mm:g} mm"
+
+
+class SetJoints(Change):
+    """Say what the joints of a cut must do."""
+
+    kind: Literal["joints"] = "joints"
+    joint: JointKind = JointKind.PEG
+    sides: Annotated[int, Field(ge=0, le=12)] = 4
+    width_mm: Length | None = None
+    reach_mm: Length | None = None
+    most: Annotated[int, Field(ge=1, le=12)] | None = None
+    clearance_mm: Length = 0.15
+    wall_mm: Length = 2.0
+
+    _empty = field_validator("width_mm", "reach_mm", "most", mode="before")(lambda v: None if v == "" else v)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        given = self.model_dump(include=set(Joints.model_fields) - {"kind", "swapped"})
+        joints = Joints(kind=self.joint, swapped=grid.joints.swapped, **given)
+        setting = joints.setting().checked()
+        box_for(sheet.machine.build_mm, grid.margin_mm, setting.stands_out_mm)
+        return altered(sheet, grid=grid.model_copy(update={"joints": joints}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Joints: {self.joint}, clearance {self.clearance_mm:g} mm"
+
+
+class SwapPegs(Change):
+    """Let the other side of a cut bear its pegs."""
+
+    kind: Literal["swap-pegs"] = "swap-pegs"
+    cut: CutId
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        swapped = [one for one in grid.joints.swapped if one != self.cut]
+        if len(swapped) == len(grid.joints.swapped):
+            swapped.append(self.cut)
+        joints = grid.joints.model_copy(update={"swapped": tuple(swapped)})
+        return altered(sheet, grid=grid.model_copy(update={"joints": joints}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Pegs of cut {self.cut} on the other side"
+
+
+class TakePlan(Change):
+    """Take over the cuts of a plan; made by the server, which knows them."""
+
+    kind: Literal["take-plan"] = "take-plan"
+    planes: tuple[Plane, ...]
+    plan: str = Field(max_length=40)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, grid=_cut(sheet).model_copy(update={"planes": self.planes, "plan": self.plan}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Cut as {self.plan}"
+
+
+class PutPlane(Change):
+    """Put a plane after the others, or move one."""
+
+    kind: Literal["plane"] = "plane"
+    nx: float = 0.0
+    ny: float = 0.0
+    nz: float = 0.0
+    offset_mm: float
+    id: CutId | None = None
+    within: str = Field(default="", max_length=60)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = sheet.grid or Grid()
+        made = cut((self.nx, self.ny, self.nz), self.offset_mm, self.id or "new", self.within)
+        names = [plane.id for plane in grid.planes]
+        if self.id is not None and self.id not in names:
+            raise changed_meanwhile()
+        if len(names) >= MOST_CUTS:
+            raise BadValue(f"{MOST_CUTS} cuts are the most.", "Take some out first.")
+        name = self.id or _free(names)
+        plane = Plane(id=name, normal=made.normal, offset_mm=made.offset_mm, within=made.within)
+        planes = [plane if one.id == name else one for one in grid.planes]
+        if self.id is None:
+            planes.append(plane)
+        return altered(sheet, grid=grid.model_copy(update={"planes": tuple(planes), "plan": ""}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Move cut {self.id}" if self.id else f"Cut at {self.offset_mm:g} mm"
+
+
+class TakePlaneOut(Change):
+    """Take a plane out."""
+
+    kind: Literal["plane-out"] = "plane-out"
+    id: CutId
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        planes = tuple(one for one in grid.planes if one.id != self.id)
+        if len(planes) == len(grid.planes):
+            raise changed_meanwhile()
+        if not planes:
+            return altered(sheet, grid=None)
+        return altered(sheet, grid=grid.model_copy(update={"planes": planes, "plan": ""}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Take out cut {self.id}"
+
+
+def _cut(sheet: ItemSheet) -> Grid:
+    if sheet.grid is None:
+        raise BadValue("This part is not cut.", "Cut it in section 3 first.")
+    return sheet.grid
+
+
+def _free(names: list[str]) -> str:
+    """A number that no plane has: names are never used again while others are there."""
+    return str(1 + max((int(name) for name in names if name.isdigit()), default=0))
 
 
 class JoinAgain(JobChange):

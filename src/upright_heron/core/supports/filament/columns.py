@@ -101,18 +101,14 @@ def carried_down(
             runs[-1] = Run(level, runs[-1].high, runs[-1].rings)
             continue
         moved = [boxes(part - k, part - k + 1) for k in range(gap_below + 1)]
+        fresh = packed([])
         if new is not None:
             fresh = thinned_rings(*packed(new.to_polygons()), THIN_MM)
             # On a slope it is a strip between the layer below and what began to need holding a layer higher.
             standing.join(fresh, beside=strip, into=plain(above - 1))
             moved.append(_boxes(fresh))
-            begun = standing.windows(moved[-1], margin)
-            standing.close_thin(THINNEST_MM, begun)
-            for k in range(1, gap + 1):
-                standing.cut(plain(part + k), within=begun)
-            strip = fresh
-        else:
-            strip = packed([])
+            _leave_gap(standing, [plain(part + k) for k in range(1, gap + 1)], moved[-1], margin)
+        strip = fresh
         # The rest is as it was a level higher.
         windows = standing.windows(np.concatenate(moved), margin) if runs else standing.whole
         standing.cut(plain(part), within=windows)
@@ -130,8 +126,16 @@ def carried_down(
             rings = here.outlines(SMOOTH * here.pixel_mm, THINNEST_MM**2, hole)
             runs.append(Run(level, level, rings))
             here.copy_to(drawn, undrawn if len(undrawn) < MOST_WINDOWS else None)
-            undrawn = []
+            undrawn.clear()
     return [run for run in reversed(runs) if run.rings]
+
+
+def _leave_gap(standing: Field, over: list[Rings], begun: NDArray[np.float64], margin_mm: float) -> None:
+    """Leave out the gap below layers of the part where columns begin, in boxes (k, 4)."""
+    windows = standing.windows(begun, margin_mm)
+    standing.close_thin(THINNEST_MM, windows)
+    for rings in over:
+        standing.cut(rings, within=windows)
 
 
 def _boxes(rings: Rings) -> NDArray[np.float64]:

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ....core.split.cuts import Cut
+from ....core.split.planner import Plan
 from ....core.topics import Topic
 from ....sheet.item import Item
 from ...section import Section
@@ -26,16 +28,35 @@ class SplitContext:
         Those of the item that is looked at.
     stale : bool
         They were made of other cuts than those that are shown.
+    pegs : int
+        Of all joints.
+    cuts : tuple of Cut or None
+        Planes that it is cut by; ``None`` for boxes.
     """
 
     pieces: list[Item]
     stale: bool
+    pegs: int
+    cuts: tuple[Cut, ...] | None
+
+    def taken(self, plan: Plan) -> bool:
+        """Whether it is cut as a plan says."""
+        return self.cuts is None if plan.name == "boxes" else bool(plan.cuts) and self.cuts == plan.cuts
 
 
 def _context(page: JobPage, store: Store) -> SplitContext:
     mine = [one for one in page.job.sheet.items if one.piece and one.piece.item == page.sheet.id]
     split = page.now.split
-    return SplitContext(mine, bool(mine) and split is not None and len(split.pieces) != len(mine))
+    stale = (
+        bool(mine) and split is not None and {p.path for p in split.pieces} != {_path(one) for one in mine}
+    )
+    grid = page.sheet.grid
+    pegs = 0 if split is None else sum(len(joint.pegs) for joint in split.joints)
+    return SplitContext(mine, stale, pegs, grid.cuts() if grid is not None else None)
+
+
+def _path(item: Item) -> str:
+    return item.piece.path if item.piece is not None else ""
 
 
 SECTION = Section(
@@ -43,7 +64,7 @@ SECTION = Section(
     title="Fit and split",
     folder=Path(__file__).parent,
     topic=Topic.SPLIT,
-    wants=("placed", "split"),
+    wants=("placed", "split", "plans"),
     facts=("placed", "split"),
     context=_context,
     routers=(router,),

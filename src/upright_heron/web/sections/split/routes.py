@@ -9,7 +9,9 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
-from ....sheet.changes import MakePieces
+from ....core.split.planner import Plan
+from ....sheet.changes import JoinAgain, MakePieces, TakePlan
+from ....sheet.item import Plane
 from ....sheet.models import ItemSheet
 from ....sheet.part import Part
 from ....work import worker
@@ -47,6 +49,26 @@ async def piece_items(request: Request, job_id: str, use: Use, look: Look) -> Re
     sheet = await run_in_threadpool(_cut, use, job_id, look)
     parts, paths = await _pieces(use, sheet)
     change = MakePieces(parts=parts, paths=paths, of=sheet.part.mesh)
+    job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
+    return await run_in_threadpool(render, request, use, job, look.usually("split"))
+
+
+@router.post("/plans/{name}/take", name="take_plan")
+async def take_plan(request: Request, job_id: str, name: str, use: Use, look: Look) -> Response:
+    """Cut as a plan says."""
+    sheet = await run_in_threadpool(_cut, use, job_id, look)
+    keys = keys_of(sheet)
+    if use.pages.result(keys["plans"]) is None:
+        await asyncio.wrap_future(use.work.make(keys, "plans"))
+    plans: tuple[Plan, ...] = use.pages.result(keys["plans"]) or ()
+    plan = next((one for one in plans if one.name == name), None)
+    if plan is None:
+        raise BadValue(f"There is no plan “{name[:20]}”.", f"Pick {', '.join(one.name for one in plans)}.")
+    if not plan.cuts and plan.name != "boxes":
+        job = await run_in_threadpool(use.store.apply, job_id, JoinAgain(), sheet.id, author=look.author)
+        return await run_in_threadpool(render, request, use, job, look.usually("split"))
+    planes = tuple(Plane(id=c.id, normal=c.normal, offset_mm=c.offset_mm, within=c.within) for c in plan.cuts)
+    change = TakePlan(planes=() if plan.name == "boxes" else planes, plan=plan.name)
     job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
     return await run_in_threadpool(render, request, use, job, look.usually("split"))
 

@@ -3,7 +3,7 @@
  */
 
 /** @typedef {{vertices: Float32Array, faces: Uint32Array}} MeshData mm, three corners a facet */
-/** @typedef {MeshData & {cells: Int32Array, faceStart: Uint32Array}} PiecesData */
+/** @typedef {MeshData & {steps: number, away: Float32Array, side: Int8Array, faceStart: Uint32Array}} PiecesData */
 /**
  * @typedef {object} LayersData
  * @property {number} count
@@ -44,16 +44,18 @@ export function readMesh(buffer) {
 /** @param {ArrayBuffer} buffer @returns {PiecesData} */
 export function readPieces(buffer) {
   const view = new DataView(buffer);
-  expect(view, 'UHP1');
-  const [n, v, f] = [4, 8, 12].map((at) => view.getUint32(at, true));
-  let at = 16;
-  const cells = new Int32Array(buffer, at, 3 * n);
-  at += 12 * n;
+  expect(view, 'UHP2');
+  const [n, v, f, steps] = [4, 8, 12, 16].map((at) => view.getUint32(at, true));
+  let at = 20;
+  const away = new Float32Array(buffer, at, 3 * steps);
+  at += 12 * steps;
+  const side = new Int8Array(buffer, at, steps * n);
+  at += 4 * Math.ceil((steps * n) / 4);
   const faceStart = new Uint32Array(buffer, at, n + 1);
   at += 4 * (n + 1);
   const vertices = new Float32Array(buffer, at, 3 * v);
   at += 12 * v;
-  return { cells, faceStart, vertices, faces: new Uint32Array(buffer, at, 3 * f) };
+  return { steps, away, side, faceStart, vertices, faces: new Uint32Array(buffer, at, 3 * f) };
 }
 
 /** @param {ArrayBuffer} buffer @returns {LayersData} */

@@ -29,25 +29,39 @@ export class Pieces extends THREE.Group {
         const v = 3 * data.faces[i];
         box.expandByPoint(_point.set(data.vertices[v], data.vertices[v + 1], data.vertices[v + 2]));
       }
-      body.userData = { cell: [...data.cells.slice(3 * n, 3 * n + 3)], number: n + 1, middle: box.getCenter(new THREE.Vector3()), first };
+      body.userData = { number: n + 1, middle: box.getCenter(new THREE.Vector3()), first };
       this.add(body);
     }
     this.pull(this.pulled);
   }
 
-  /** Spread the pieces. @param {number} share  0 together, 1 half a piece apart */
-  pull(share) {
+  /**
+   * Draw the pieces off each other the way they go together.
+   * @param {number} share  0 together, 1 all the way apart
+   * @param {boolean} stepwise  what was joined last comes off first, and the others after it
+   */
+  pull(share, stepwise = false) {
     this.pulled = share;
     const bodies = this.children;
     if (!bodies.length) return;
     const box = new THREE.Box3();
     for (let i = 0; i < this.data.vertices.length; i += 3) box.expandByPoint(_point.fromArray(this.data.vertices, i));
-    const counts = [0, 1, 2].map((k) => 1 + Math.max(...bodies.map((b) => b.userData.cell[k])));
-    const size = box.getSize(new THREE.Vector3()).toArray();
     const middle = box.getCenter(new THREE.Vector3());
-    for (const body of bodies) {
-      const away = body.userData.cell.map((c, k) => (c - (counts[k] - 1) / 2) * (size[k] / counts[k]) * 0.5 * share);
-      body.position.set(away[0] - middle.x, away[1] - middle.y, away[2] - box.min.z);
+    const { steps, away, side } = this.data;
+    bodies.forEach((body, n) => {
+      body.position.set(-middle.x, -middle.y, -box.min.z);
+      for (let k = 0; k < steps; k++) {
+        const part = stepwise ? Math.min(1, Math.max(0, share * steps - (steps - 1 - k))) : share;
+        body.position.addScaledVector(_point.fromArray(away, 3 * k), 0.5 * part * side[k * bodies.length + n]);
+      }
+    });
+  }
+
+  /** Light up a piece, and those beside it a little. @param {number} number  0 for none  @param {number[]} beside */
+  lightUp(number, beside) {
+    for (const body of /** @type {THREE.Mesh[]} */ (this.children)) {
+      const glow = body.userData.number === number ? 0x3d5a66 : beside.includes(body.userData.number) ? 0x16242a : 0;
+      /** @type {THREE.MeshLambertMaterial} */ (body.material).emissive.setHex(number ? glow : 0);
     }
   }
 }

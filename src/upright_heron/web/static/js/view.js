@@ -6,6 +6,7 @@ import { Labels } from './labels.js';
 import { LayerCap } from './layer-cap.js';
 import { Pair } from './pair.js';
 import { PartBody } from './part.js';
+import { boxLines } from './cells.js';
 import { Pieces } from './pieces.js';
 import { drawPlate, layPlate } from './plate.js';
 import { centreSign, placeSign, shadowSign } from './signs.js';
@@ -42,7 +43,9 @@ export class View {
     this.ghost.visible = false;
     this.caps = { part: new LayerCap('#dbe7ec', COLOURS.heron), support: new LayerCap('#dba27f', '#7d4421'), footing: new LayerCap('#f0d5bf', '#9a6a45') };
     this.pieces = new Pieces();
-    this.scene.add(this.supports, this.footing, this.ghost, this.pieces, ...Object.values(this.caps).map((c) => c.group));
+    this.cells = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: COLOURS.heron, transparent: true, opacity: 0.55 }));
+    this.cells.matrixAutoUpdate = this.cells.visible = false;
+    this.scene.add(this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
     /** @type {PartBody | null} */
     this.part = null;
     this.perspective = new THREE.PerspectiveCamera(32, 1, 1, 20000);
@@ -384,9 +387,22 @@ export class View {
     this.redraw();
   }
 
-  /** Spread the pieces. @param {number} share  0 together, 1 half a piece apart */
-  pull(share) {
-    this.pieces.pull(share);
+  /** Draw the boxes that hold something on the part. @param {import('./cells.js').Cells | null} cells */
+  showCells(cells) {
+    this.cells.geometry.dispose();
+    this.cells.geometry = new THREE.BufferGeometry();
+    this.cells.visible = Boolean(cells && this.part);
+    if (cells && this.part) {
+      this.part.geometry.computeBoundingBox();
+      this.cells.geometry.setAttribute('position', new THREE.Float32BufferAttribute(boxLines(cells, this.part.geometry.boundingBox.min.toArray()), 3));
+      this.cells.matrix.copy(this.part.mesh.matrix);
+    }
+    this.redraw();
+  }
+
+  /** Draw the pieces apart. @param {number} share  0 together, 1 all the way  @param {boolean} stepwise */
+  pull(share, stepwise) {
+    this.pieces.pull(share, stepwise);
     this.redraw();
   }
 

@@ -1,0 +1,182 @@
+"""How pieces go together again: the tree of cuts read backwards, and each joint swept to see that it goes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid
+from ..geometry.tree import Tree
+from ..progress import Progress, silent, tracked
+from ..tags import stored
+from .cuts import Node
+from .joints import Joint
+
+# A step is swept at so many distances.
+SWEEP = 5
+# Overlap of two pieces under this is the noise of single precision, mm3 on each cm2 of joint.
+NOISE_MM3 = 0.05
+# Points round a socket at which there has to be material, and shares of its depth.
+TURNS, DEEP = 16, (0.1, 0.5, 0.9)
+# So near to the wall that was promised it is looked.
+SHARE = 0.85
+
+
+@stored("assembly step")
+@dataclass(frozen=True, slots=True)
+class Step:
+    """Two groups of pieces that meet.
+
+    Attributes
+    ----------
+    cut : str
+    first, second : tuple of int
+        Numbers of the pieces of each group.
+    direction : (x, y, z)
+        Along which the second is drawn off the first; it comes on the other way.
+    """
+
+    cut: str
+    first: tuple[int, ...]
+    second: tuple[int, ...]
+    direction: tuple[float, float, float]
+
+
+@stored("joint fault")
+@dataclass(frozen=True, slots=True)
+class JointFault:
+    """Something that the verification found.
+
+    Attributes
+    ----------
+    kind : str
+        ``overlap``, ``sweep`` or ``wall``.
+    between : (int, int)
+    words : str
+    mm3 : float
+        How much overlaps; 0 where nothing does.
+    """
+
+    kind: str
+    between: tuple[int, int]
+    words: str
+    mm3: float = 0.0
+
+
+def steps(tree: Node, numbers: Mapping[int, Sequence[int]]) -> list[Step]:
+    """Steps in which the pieces go together, first to last.
+
+    Parameters
+    ----------
+    tree : Node
+    numbers : mapping
+        Of the pieces, by the ``id`` of the leaf that they come from.
+
+    Returns
+    -------
+    list of Step
+        The tree read backwards: what was cut last is joined first.
+    """
+    found = []
+    for node in tree.parted():
+        assert node.cut is not None
+        groups = [tuple(n for leaf in half.leaves() for n in numbers[id(leaf)]) for half in node.halves]
+        if all(groups):
+            found.append(Step(node.cut.id, groups[0], groups[1], node.cut.normal))
+    return found[::-1]
+
+
+def verify(
+    meshes: Sequence[Mesh],
+    joints: Sequence[Joint],
+    *,
+    wall_mm: float,
+    progress: Progress = silent,
+) -> list[JointFault]:
+    """Judge pieces as they are written: whether they go together, and what stays round their sockets.
+
+    Parameters
+    ----------
+    meshes : sequence of Mesh
+        The pieces as read back from their files, where they were in the part.
+    joints : sequence of Joint
+        With the numbers of their pieces, from 0.
+    wall_mm : float
+        That was promised round a socket.
+    progress : Progress
+
+    Returns
+    -------
+    list of JointFault
+
+    Notes
+    -----
+    Of two pieces that touch neither may lie in the other, at rest and while the second is drawn off. Round
+    each socket points are looked at by the winding number of the surface that was written.
+    """
+    solids: dict[int, Any] = {}
+
+    def solid(k: int) -> Any:
+        if k not in solids:
+            solids[k] = Solid.from_mesh(meshes[k]).manifold
+        return solids[k]
+
+    faults: list[JointFault] = []
+    for i, j in tracked(_near(meshes), "Checking joints", progress):
+        mine = [one for one in joints if set(one.between) == {i, j}]
+        if not mine:
+            over = float((solid(i) ^ solid(j)).volume())
+            if over > NOISE_MM3:
+                faults.append(_lie_in_each_other("overlap", i, j, over))
+            continue
+        first, second = mine[0].between
+        area = sum(one.area_mm2 for one in mine)
+        far = max([p.depth_mm for one in mine for p in one.pegs], default=1.0) + 1.0
+        way = np.asarray(mine[0].direction)
+        for k in range(SWEEP):
+            moved = solid(second).translate((k / (SWEEP - 1) * far * way).tolist())
+            over = float((solid(first) ^ moved).volume())
+            if over > NOISE_MM3 * max(1.0, area / 100):
+                faults.append(_lie_in_each_other("sweep" if k else "overlap", first, second, over))
+                break
+    return faults + _walls(meshes, joints, wall_mm)
+
+
+def _near(meshes: Sequence[Mesh]) -> list[tuple[int, int]]:
+    """Pairs of pieces whose boxes meet."""
+    boxes = np.array([mesh.bounds for mesh in meshes])
+    apart = (boxes[:, None, 0] > boxes[None, :, 1]).any(axis=2)
+    i, j = np.nonzero(np.triu(~(apart | apart.T), 1))
+    return list(zip(i.tolist(), j.tolist(), strict=True))
+
+
+def _lie_in_each_other(kind: str, i: int, j: int, mm3: float) -> JointFault:
+    how = "while they are joined" if kind == "sweep" else "once they are joined"
+    return JointFault(kind, (i, j), f"Pieces {i + 1} and {j + 1} lie in each other {how}.", mm3)
+
+
+def _walls(meshes: Sequence[Mesh], joints: Sequence[Joint], wall_mm: float) -> list[JointFault]:
+    """Sockets with less material round them than was promised."""
+    trees: dict[int, Tree] = {}
+    faults = []
+    turns = 2 * np.pi * np.arange(TURNS) / TURNS
+    for joint in joints:
+        for peg in joint.pegs:
+            n, v = np.asarray(peg.axis), np.asarray(peg.across)
+            # Off the flats by most of the wall: between two flats the section is wider.
+            each = 2 * np.pi / (peg.sides or TURNS)
+            flat = (peg.width_mm / 2 + peg.clearance_mm) / np.cos((turns + each / 2) % each - each / 2)
+            out = (flat + SHARE * wall_mm)[:, None]
+            ring = out * (np.cos(turns)[:, None] * v + np.sin(turns)[:, None] * np.cross(n, v))
+            points = np.concatenate([np.asarray(peg.at_mm) + ring + t * peg.depth_mm * n for t in DEEP])
+            other = joint.between[1]
+            if other not in trees:
+                trees[other] = Tree.of(meshes[other])
+            if (trees[other].winding(points) < 0.5).any():
+                words = f"A socket of piece {other + 1} has less than {wall_mm:g} mm of wall round it."
+                faults.append(JointFault("wall", joint.between, words))
+    return faults

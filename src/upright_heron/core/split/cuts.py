@@ -1,0 +1,201 @@
+"""Cuts by planes, one after another: the tree of cuts and the bodies that come of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import BadValue
+from ..geometry.solid import Solid
+from ..progress import Progress, silent
+from ..tags import stored
+
+Vector = tuple[float, float, float]
+# A plane nearer to a corner than this goes through it.
+NEAR_MM = 0.01
+# Corners that lie in one plane to this do so exactly, mm; and directions are along an axis to this.
+SAME_MM, LEVEL = 1e-7, 1e-6
+# More cuts than this are a slip, not a plan.
+MOST_CUTS = 400
+
+
+@stored("cut")
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """A plane that parts all of an item, or one of its pieces.
+
+    Attributes
+    ----------
+    id : str
+        Stays the same when the plane is moved.
+    normal : (x, y, z)
+        Of length 1; it points to the side called b.
+    offset_mm : float
+        Distance of the plane from the origin along the normal.
+    within : str
+        Path of the piece that is cut; empty where everything is.
+    """
+
+    id: str
+    normal: Vector
+    offset_mm: float
+    within: str = ""
+
+
+@dataclass(eq=False)
+class Node:
+    """A place in the tree of cuts: parted by a cut in two, or a body.
+
+    Attributes
+    ----------
+    path : str
+        Cuts and sides that lead to it: ``1a-3b``. Cuts that miss it are not named.
+    sides : dict of str to str
+        On which side of each cut it lies.
+    body : Manifold or None
+        Where it is not parted.
+    cut : Cut or None
+        That parts it,
+    halves : tuple of Node
+        into the side before the plane and that beyond it.
+    """
+
+    path: str
+    sides: dict[str, str] = field(default_factory=dict)
+    body: Any = None
+    cut: Cut | None = None
+    halves: tuple[Node, ...] = ()
+
+    def leaves(self) -> Iterator[Node]:
+        """Bodies below it, those before each plane first."""
+        if not self.halves:
+            yield self
+        for half in self.halves:
+            yield from half.leaves()
+
+    def parted(self) -> Iterator[Node]:
+        """Nodes that a cut parts, each before those below it."""
+        if self.halves:
+            yield self
+        for half in self.halves:
+            yield from half.parted()
+
+
+def cut(normal: Sequence[float], offset_mm: float, name: str, within: str = "") -> Cut:
+    """Make a cut of a normal of any length.
+
+    Raises
+    ------
+    BadValue
+        The normal has no direction, or a number is not finite.
+    """
+    n = np.asarray(normal, np.float64)
+    length = float(np.linalg.norm(n))
+    if n.shape != (3,) or not np.isfinite([*n, offset_mm]).all() or length < 1e-9:
+        raise BadValue("A plane needs a direction and a distance.", "Type four numbers, as 0,0,1,120.")
+    # A plane that leans by less than a file can tell is square to its axis.
+    n = np.where(np.abs(n) < LEVEL * length, 0.0, n)
+    x, y, z = (float(v) for v in n / np.linalg.norm(n))
+    return Cut(name, (x, y, z), float(offset_mm), within)
+
+
+def cut_tree(solid: Solid, cuts: Sequence[Cut], *, progress: Progress = silent) -> Node:
+    """Cut a solid, plane after plane.
+
+    Parameters
+    ----------
+    solid : Solid
+    cuts : sequence of Cut
+        In their order: a later one parts what the earlier ones left.
+    progress : Progress
+
+    Returns
+    -------
+    Node
+        The whole, with the tree of cuts below it.
+
+    Raises
+    ------
+    BadValue
+        More cuts than ``MOST_CUTS``.
+
+    Notes
+    -----
+    A plane a hair beside a corner leaves a film that single precision folds up, so it is moved onto corners
+    that it would miss by less than ``NEAR_MM``.
+    """
+    if len(cuts) > MOST_CUTS:
+        raise BadValue(f"{len(cuts)} cuts are too many.", f"Use {MOST_CUTS} at most.")
+    corners = np.asarray(solid.manifold.to_mesh64().vert_properties)[:, :3]
+    whole = Node("", body=solid.manifold)
+    for n, one in enumerate(cuts):
+        progress("Cutting pieces", n, len(cuts))
+        offset = snapped(corners, one)
+        for leaf in list(whole.leaves()):
+            if not _lies_in(leaf.path, one.within):
+                continue
+            _part(leaf, Cut(one.id, one.normal, offset, one.within))
+    progress("Cutting pieces", len(cuts), len(cuts))
+    return whole
+
+
+def _lies_in(path: str, within: str) -> bool:
+    return not within or path == within or path.startswith(within + "-")
+
+
+def _part(leaf: Node, plane: Cut) -> None:
+    low, high = _reach(leaf.body, plane.normal)
+    if plane.offset_mm <= low or plane.offset_mm >= high:
+        leaf.sides[plane.id] = "b" if plane.offset_mm <= low else "a"
+        return
+    beyond, before = leaf.body.split_by_plane(plane.normal, plane.offset_mm)
+    if beyond.is_empty() or before.is_empty():
+        leaf.sides[plane.id] = "a" if beyond.is_empty() else "b"
+        return
+    lead = f"{leaf.path}-" if leaf.path else ""
+    leaf.halves = tuple(
+        Node(f"{lead}{plane.id}{side}", {**leaf.sides, plane.id: side}, body)
+        for side, body in (("a", before), ("b", beyond))
+    )
+    leaf.cut, leaf.body = plane, None
+
+
+def _reach(body: Any, normal: Vector) -> tuple[float, float]:
+    """How far the box of a body reaches along a direction: no corner of it lies outside."""
+    x0, y0, z0, x1, y1, z1 = body.bounding_box()
+    low = sum(min(n * a, n * b) for n, a, b in zip(normal, (x0, y0, z0), (x1, y1, z1), strict=True))
+    high = sum(max(n * a, n * b) for n, a, b in zip(normal, (x0, y0, z0), (x1, y1, z1), strict=True))
+    return low, high
+
+
+def snapped(corners: NDArray[np.float64], plane: Cut) -> float:
+    """Offset of a plane, moved onto corners (n, 3) that it would miss by a hair.
+
+    Where those lie at several heights, each a hair from the others, it goes to where there are none near.
+    """
+    along = corners @ np.asarray(plane.normal)
+    near = along[np.abs(along - plane.offset_mm) < NEAR_MM]
+    if not len(near):
+        return plane.offset_mm
+    if float(np.ptp(near)) < SAME_MM:
+        return float(near[np.argmin(np.abs(near - plane.offset_mm))])
+    around = np.unique(along[np.abs(along - plane.offset_mm) < 100 * NEAR_MM])
+    gaps = np.flatnonzero(np.diff(around) > NEAR_MM)
+    if not len(gaps):
+        return plane.offset_mm
+    middles = np.clip(plane.offset_mm, around[gaps] + NEAR_MM / 2, around[gaps + 1] - NEAR_MM / 2)
+    return float(middles[np.argmin(np.abs(middles - plane.offset_mm))])
+
+
+def frame(normal: Sequence[float]) -> NDArray[np.float64]:
+    """Turn (3, 3) that brings a direction to z: its rows are two directions in the plane, and the normal."""
+    n = np.asarray(normal, np.float64)
+    # Along an axis of the part where it can be: squares then lie square.
+    aside = np.eye(3)[int(np.argmin(np.abs(n)))]
+    u = np.cross(aside, n)
+    u /= np.linalg.norm(u)
+    return np.stack([u, np.cross(n, u), n])

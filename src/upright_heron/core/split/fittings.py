@@ -1,0 +1,226 @@
+"""What holds two pieces together: the shapes of pegs, dowels and their sockets."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+from manifold3d import Manifold, Mesh64
+from numpy.typing import NDArray
+
+from ..errors import BadValue
+from ..tags import stored
+
+# A round section is drawn with so many sides.
+ROUND = 48
+# The widest peg that is taken unasked.
+WIDEST_MM = 8.0
+# Pegs are rooted so deep in their piece, and cutters stand out so far of what they cut: a face that lies in
+# the joint plane itself would leave a film.
+ROOT_MM, OUT_MM = 0.6, 0.8
+# Room at the end of a socket beyond the peg: what is pushed ahead of it has to go somewhere.
+END_MM = 0.5
+# A socket is wider by this at its mouth, for a first layer spreads on the plate (common practice).
+RELIEF_MM = 0.4
+# The end of a peg is narrower by this share of its width, over as much length.
+LEAD = 0.15
+# Sides that are given by name, with the clearance a side, mm. ISO 286 names the same kinds of fit for round
+# holes and shafts: press H7/p6, snug H7/h6, sliding H7/g6, loose H8/f7; parts that are printed need more air,
+# and the coupon of each machine says how much (the values here are common practice).
+FITS = {"press": 0.05, "snug": 0.1, "sliding": 0.15, "loose": 0.25}
+
+
+class JointKind(StrEnum):
+    """How two pieces are held in place."""
+
+    BUTT = "butt"
+    PEG = "peg"
+    DOWEL = "dowel"
+
+
+@stored("joint setting")
+@dataclass(frozen=True, slots=True)
+class JointSetting:
+    """What joints must do.
+
+    Attributes
+    ----------
+    kind : JointKind
+        Faces alone, pegs fixed on one side, or loose dowels.
+    sides : int
+        Of the section; 0 is round and may turn.
+    width_mm : float or None
+        ``None`` follows the face.
+    reach_mm : float or None
+        How far it stands into a piece; ``None`` is one and a half widths (common practice).
+    most : int or None
+        How many on a face; ``None`` follows its area.
+    clearance_mm : float
+        On each side.
+    wall_mm : float
+        Of each piece that stays round it.
+    least_mm : float
+        No peg is made narrower than this.
+    swapped : tuple of str
+        Cuts whose pegs are borne by the other side.
+    """
+
+    kind: JointKind = JointKind.PEG
+    sides: int = 4
+    width_mm: float | None = None
+    reach_mm: float | None = None
+    most: int | None = None
+    clearance_mm: float = 0.15
+    wall_mm: float = 2.0
+    least_mm: float = 3.0
+    swapped: tuple[str, ...] = ()
+
+    def checked(self) -> JointSetting:
+        """Return it, or say what is wrong with it.
+
+        Raises
+        ------
+        BadValue
+            A size that no joint can have.
+        """
+        sizes = [self.clearance_mm, self.wall_mm, self.least_mm, self.width_mm or 1.0, self.reach_mm or 1.0]
+        if not all(math.isfinite(v) for v in sizes):
+            raise BadValue("The sizes of joints have to be numbers.", "Type them in mm.")
+        if not 0 <= self.clearance_mm <= 2:
+            raise BadValue("The clearance has to lie between 0 and 2 mm.", "Type a clearance such as 0.15.")
+        if not 0.4 <= self.wall_mm <= 20 or not 1 <= self.least_mm <= 50:
+            raise BadValue(
+                "The wall round a peg has to lie between 0.4 and 20 mm, the least width between 1 and 50.",
+                "Type a wall such as 2.",
+            )
+        if self.sides and not 3 <= self.sides <= 12:
+            raise BadValue("A keyed section has 3 to 12 sides.", "Type a number such as 4.")
+        if self.width_mm is not None and not self.least_mm <= self.width_mm <= 100:
+            raise BadValue(
+                f"The width has to lie between {self.least_mm:g} and 100 mm.", "Type a width such as 6."
+            )
+        if self.reach_mm is not None and not 1 <= self.reach_mm <= 200:
+            raise BadValue("The reach has to lie between 1 and 200 mm.", "Type a reach such as 9.")
+        if self.most is not None and not 1 <= self.most <= 12:
+            raise BadValue("A face takes 1 to 12 pegs.", "Type a number such as 2.")
+        return self
+
+    @property
+    def stands_out_mm(self) -> float:
+        """How far pegs stand out of a piece at most: a box has to be so much larger."""
+        if self.kind is not JointKind.PEG:
+            return 0.0
+        return self.reach(self.width_mm or WIDEST_MM)
+
+    def reach(self, width_mm: float) -> float:
+        """How far a peg of a width stands into a piece, mm."""
+        return self.reach_mm if self.reach_mm is not None else 1.5 * width_mm
+
+    def round_mm(self, width_mm: float) -> float:
+        """Radius of the circle round its section, mm."""
+        return width_mm / 2 / math.cos(math.pi / (self.sides or ROUND))
+
+
+@stored("peg")
+@dataclass(frozen=True, slots=True)
+class Peg:
+    """A peg or dowel, and the sockets that it stands in.
+
+    Attributes
+    ----------
+    at_mm : (x, y, z)
+        Its middle in the joint plane.
+    axis : (x, y, z)
+        Its direction, into the piece that has the socket.
+    width_mm, depth_mm, clearance_mm : float
+        Across its flats, into the socket, and on each side of it.
+    sides : int
+        0 is round.
+    across : (x, y, z)
+        Square to the axis, towards the middle of one of its flats.
+    """
+
+    at_mm: tuple[float, float, float]
+    axis: tuple[float, float, float]
+    width_mm: float
+    depth_mm: float
+    clearance_mm: float
+    sides: int
+    across: tuple[float, float, float]
+
+
+def lofted(sides: int, levels: list[tuple[float, float]]) -> Any:
+    """Body with a regular section whose width across its flats follows the height.
+
+    Parameters
+    ----------
+    sides : int
+        0 is round.
+    levels : list of (z, width)
+        Upwards, mm.
+
+    Returns
+    -------
+    Manifold
+        Round the z axis, a flat side towards +y.
+    """
+    n = sides or ROUND
+    turn = 2 * np.pi * (np.arange(n) + 0.5) / n + np.pi / 2
+    unit = np.column_stack([np.cos(turn), np.sin(turn)]) / (2 * math.cos(math.pi / n))
+    rings = [np.column_stack([width * unit, np.full(n, z)]) for z, width in levels]
+    low, high = levels[0][0], levels[-1][0]
+    vertices = np.concatenate([*rings, [[0.0, 0.0, low], [0.0, 0.0, high]]])
+    k = np.arange(n)
+    after = (k + 1) % n
+    faces = []
+    for level in range(len(levels) - 1):
+        a, b = level * n, (level + 1) * n
+        faces += [np.stack([a + k, a + after, b + after], 1), np.stack([a + k, b + after, b + k], 1)]
+    top = (len(levels) - 1) * n
+    faces.append(np.stack([after, k, np.full(n, len(vertices) - 2)], 1))
+    faces.append(np.stack([top + k, top + after, np.full(n, len(vertices) - 1)], 1))
+    return Manifold(Mesh64(vertices, np.concatenate(faces).astype(np.uint64)))
+
+
+def peg_body(peg: Peg, root_mm: float = ROOT_MM) -> Any:
+    """What stands out of a piece, and so deep in it: along +z from z = 0."""
+    lead = min(LEAD * peg.width_mm, peg.depth_mm / 3)
+    wide = peg.width_mm
+    return lofted(peg.sides, [(-root_mm, wide), (peg.depth_mm - lead, wide), (peg.depth_mm, wide - 2 * lead)])
+
+
+def socket_body(peg: Peg, out_mm: float = OUT_MM) -> Any:
+    """What is cut out of the piece that a peg stands in: along +z, wider at its mouth."""
+    wide, deep = peg.width_mm + 2 * peg.clearance_mm, peg.depth_mm + END_MM
+    mouth = wide + 2 * RELIEF_MM
+    return lofted(peg.sides, [(-out_mm, mouth), (0.0, mouth), (RELIEF_MM, wide), (deep, wide)])
+
+
+def dowel_body(peg: Peg) -> Any:
+    """A loose dowel, with both ends: its middle at z = 0."""
+    lead = min(LEAD * peg.width_mm, peg.depth_mm / 3)
+    wide, far = peg.width_mm, peg.depth_mm
+    return lofted(
+        peg.sides,
+        [(-far, wide - 2 * lead), (lead - far, wide), (far - lead, wide), (far, wide - 2 * lead)],
+    )
+
+
+def room_body(peg: Peg, wall_mm: float) -> Any:
+    """What has to be material round a socket, and beyond its end: along +z from the joint plane."""
+    wide = peg.width_mm + 2 * (peg.clearance_mm + wall_mm)
+    return lofted(peg.sides, [(0.0, wide), (peg.depth_mm + END_MM + wall_mm, wide)])
+
+
+def placed(body: Any, peg: Peg, turn: NDArray[np.float64], *, back: bool = False) -> Any:
+    """Put a shape that stands along +z where a peg is, by a turn (3, 3) as from ``frame``.
+
+    ``back`` puts it the other way round.
+    """
+    u, v, n = turn
+    # Mirrored where it points the other way: its section stays as it is.
+    up = (float(np.dot(n, peg.axis)) > 0) != back
+    return body.transform(np.column_stack([np.stack([u, v, n if up else -n]).T, peg.at_mm]))

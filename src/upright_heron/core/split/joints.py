@@ -1,0 +1,433 @@
+"""Joints between the pieces of a cut: where two pieces touch, and the pegs that hold them together there."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from manifold3d import CrossSection, JoinType
+from numpy.typing import NDArray
+
+from ..progress import Progress, silent, tracked
+from ..tags import stored
+from .cuts import Node, frame
+from .fittings import (
+    END_MM,
+    WIDEST_MM,
+    JointKind,
+    JointSetting,
+    Peg,
+    dowel_body,
+    peg_body,
+    placed,
+    room_body,
+    socket_body,
+)
+
+# Two pieces are looked at so far on each side of their plane.
+BESIDE_MM = 0.02
+# Faces smaller than this hold nothing (common practice: glue alone).
+LEAST_MM2 = 30.0
+# At so many depths it is looked for what both pieces have there, before the exact test.
+DEPTHS = 4
+# Each width that is tried is this share of the one before.
+NARROWER = 0.8
+# Down to this share of the widest two are looked for.
+HALF = 0.45
+# The width of a peg as a share of the root of its face.
+WIDTH_SHARE = 0.22
+# A face bears one more peg for each of these areas, mm2; between them lie so many widths at least.
+MORE_MM2 = (0.0, 250.0, 15_000.0, 40_000.0)
+APART = 2.5
+# Places of a face that are tried, and how often others are where the exact test refuses some.
+PLACES, TRIES = 400, 6
+# Pairs lie unequally about the middle of their face: by so many widths, so that no turn fits but one.
+UNEQUAL = 0.5
+# What a prism may have outside of a body by rounding, mm3.
+NOISE_MM3 = 1e-3
+
+
+@stored("joint")
+@dataclass(frozen=True, eq=False)
+class Joint:
+    """Where two pieces touch across a cut.
+
+    Attributes
+    ----------
+    cut : str
+        Id of the cut.
+    between : (int, int)
+        Numbers of the pieces: of the one that bears the pegs, and of the other.
+    area_mm2 : float
+    at_mm : (x, y, z)
+        A place in the face.
+    kind : JointKind
+    pegs : tuple of Peg
+    refused : str
+        Why there is none, or a narrower one than asked for.
+    direction : (x, y, z)
+        Along which the second piece is drawn off.
+    """
+
+    cut: str
+    between: tuple[int, int]
+    area_mm2: float
+    at_mm: tuple[float, float, float]
+    kind: JointKind
+    pegs: tuple[Peg, ...]
+    refused: str
+    direction: tuple[float, float, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Joined:
+    """Pieces with their joints.
+
+    Attributes
+    ----------
+    bodies : list of Manifold
+    joints : list of Joint
+    dowels : list of (Manifold, int)
+        Loose dowels, with the number of the joint that each belongs to.
+    added_mm3, removed_mm3 : (n,) float64
+        What pegs put to each piece, and sockets took from it.
+    """
+
+    bodies: list[Any]
+    joints: list[Joint]
+    dowels: list[tuple[Any, int]]
+    added_mm3: NDArray[np.float64]
+    removed_mm3: NDArray[np.float64]
+
+
+def join(
+    tree: Node,
+    leaves: Sequence[Node],
+    bodies: Sequence[Any],
+    owners: Sequence[int],
+    setting: JointSetting,
+    *,
+    progress: Progress = silent,
+) -> Joined:
+    """Put joints where pieces touch.
+
+    Parameters
+    ----------
+    tree : Node
+        The cuts.
+    leaves : sequence of Node
+        Of the tree.
+    bodies : sequence of Manifold
+        The pieces.
+    owners : sequence of int
+        The leaf of each piece, by its number.
+    setting : JointSetting
+    progress : Progress
+
+    Returns
+    -------
+    Joined
+
+    Notes
+    -----
+    Sections at a few depths say where a peg may stand; whether the wall asked for stays round it is tested on
+    the bodies themselves, with the sockets that are in them already. Depth about one and a half widths and
+    two pegs a face where there is room are common practice.
+    """
+    work = _Work(list(bodies), setting)
+    number_of = {id(leaf): k for k, leaf in enumerate(leaves)}
+    for node in tracked(list(tree.parted()), "Joining pieces", progress):
+        assert node.cut is not None
+        sides = []
+        for half in node.halves:
+            inside = {number_of[id(leaf)] for leaf in half.leaves()}
+            sides.append([k for k, owner in enumerate(owners) if owner in inside])
+        work.across(node.cut.id, np.asarray(node.cut.normal), node.cut.offset_mm, sides)
+    return Joined(work.bodies, work.joints, work.dowels, work.added, work.removed)
+
+
+class _Work:
+    """Bodies as they are while joints are put in, one after another."""
+
+    def __init__(self, bodies: list[Any], setting: JointSetting) -> None:
+        self.bodies, self.plain = bodies, list(bodies)
+        self.setting = setting
+        self.joints: list[Joint] = []
+        self.dowels: list[tuple[Any, int]] = []
+        self.added, self.removed = np.zeros(len(bodies)), np.zeros(len(bodies))
+
+    def across(self, cut: str, normal: NDArray[np.float64], offset: float, sides: list[list[int]]) -> None:
+        """Join all pieces that touch across a plane of a normal (3,)."""
+        turn = frame(_vector(normal))
+        before, beyond = (
+            {k: _Turned(self.plain[k].transform(np.column_stack([turn, np.zeros(3)])), offset) for k in side}
+            for side in sides
+        )
+        # On the plate a peg points up: from the piece below, where the plane has one.
+        upward = normal[int(np.argmax(np.abs(normal)))] > 0 if abs(normal[2]) < 0.1 else normal[2] > 0
+        flipped = upward == (cut in self.setting.swapped)
+        for (i, low), (j, high) in itertools.product(before.items(), beyond.items()):
+            if not low.reaches(-1) or not high.reaches(1) or not low.over(high):
+                continue
+            both = low.section(-BESIDE_MM) ^ high.section(BESIDE_MM)
+            for region in both.decompose():
+                if region.area() < LEAST_MM2:
+                    continue
+                ends = (j, high, i, low) if flipped else (i, low, j, high)
+                self._join(cut, turn, offset, region, ends)
+
+    def _join(
+        self,
+        cut: str,
+        turn: NDArray[np.float64],
+        offset: float,
+        region: CrossSection,
+        ends: tuple[int, _Turned, int, _Turned],
+    ) -> None:
+        owner, _, other, above = ends
+        sign = 1.0 if above.side(offset) else -1.0
+        axis = sign * turn[2]
+        pegs: list[Peg] = []
+        refused = ""
+        if self.setting.kind is not JointKind.BUTT:
+            pegs, refused = self._pegs(turn, offset, region, ends, axis)
+        for peg in pegs:
+            self._put(peg, turn, owner, other)
+        x, y = _inside_of(region)
+        at = np.array([x, y, offset]) @ turn
+        found = Joint(
+            cut=cut,
+            between=(owner, other),
+            area_mm2=float(region.area()),
+            at_mm=_vector(at),
+            kind=self.setting.kind,
+            pegs=tuple(pegs),
+            refused=refused,
+            direction=_vector(axis),
+        )
+        self.joints.append(found)
+
+    def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
+        socket = socket_body(peg)
+        inner = float(socket.trim_by_plane((0.0, 0.0, 1.0), 0.0).volume())
+        self.bodies[other] = self.bodies[other] - placed(socket, peg, turn)
+        self.removed[other] += inner
+        if self.setting.kind is JointKind.DOWEL:
+            self.bodies[owner] = self.bodies[owner] - placed(socket, peg, turn, back=True)
+            self.removed[owner] += inner
+            self.dowels.append((placed(dowel_body(peg), peg, turn), len(self.joints)))
+            return
+        stands = peg_body(peg)
+        self.bodies[owner] = self.bodies[owner] + placed(stands, peg, turn)
+        self.added[owner] += float(stands.trim_by_plane((0.0, 0.0, 1.0), 0.0).volume())
+
+    def _pegs(
+        self,
+        turn: NDArray[np.float64],
+        offset: float,
+        region: CrossSection,
+        ends: tuple[int, _Turned, int, _Turned],
+        axis: NDArray[np.float64],
+    ) -> tuple[list[Peg], str]:
+        """Pegs of a face, and why there are none or narrower ones."""
+        setting = self.setting
+        area = float(region.area())
+        widest = setting.width_mm or float(np.clip(WIDTH_SHARE * np.sqrt(area), setting.least_mm, WIDEST_MM))
+        most = setting.most or sum(area >= least for least in MORE_MM2)
+        width, best = widest, list[Peg]()
+        while width >= setting.least_mm - 1e-9 and (not best or width >= HALF * widest):
+            allowed = self._allowed(region, ends, width)
+            found = self._stand(allowed, region, turn, offset, ends, axis, width, most)
+            # Two narrower ones hold better than one that is wide.
+            if len(found) > len(best):
+                best = found
+            if len(best) >= min(2, most):
+                break
+            width *= NARROWER
+        if best:
+            narrower = setting.width_mm is not None and best[0].width_mm < widest - 1e-9
+            return best, f"No room for {widest:.1f} mm: {best[0].width_mm:.1f} mm wide." if narrower else ""
+        return [], (
+            f"No room for a peg of {setting.least_mm:g} mm that keeps {setting.wall_mm:g} mm of wall round it"
+            f" over {setting.reach(setting.least_mm):.1f} mm."
+        )
+
+    def _allowed(
+        self, region: CrossSection, ends: tuple[int, _Turned, int, _Turned], width: float
+    ) -> CrossSection:
+        """Where the middle of a peg may lie, as far as sections tell."""
+        _, below, _, above = ends
+        setting = self.setting
+        deep = setting.reach(width) + END_MM + setting.wall_mm
+        looks = [(above, t * deep) for t in np.linspace(0.02, 1.0, DEPTHS)]
+        far = deep if setting.kind is JointKind.DOWEL else setting.wall_mm
+        looks += [(below, t * far) for t in np.linspace(0.05, 1.0, DEPTHS if far == deep else 2)]
+        found = region
+        for piece, depth in looks:
+            found = found ^ piece.section(depth, inward=True)
+            if found.is_empty():
+                return found
+        room = setting.round_mm(width + 2 * (setting.clearance_mm + setting.wall_mm))
+        return found.offset(-room, JoinType.Round)
+
+    def _stand(
+        self,
+        allowed: CrossSection,
+        region: CrossSection,
+        turn: NDArray[np.float64],
+        offset: float,
+        ends: tuple[int, _Turned, int, _Turned],
+        axis: NDArray[np.float64],
+        width: float,
+        most: int,
+    ) -> list[Peg]:
+        """Pegs of a width that the bodies have room for: as many as asked for and there is space between."""
+        if allowed.is_empty():
+            return []
+        places = _places(allowed)
+        middle = np.array(_inside_of(region) if len(places) < 2 else _centre(region))
+        fine: dict[int, bool] = {}
+
+        def peg(k: int) -> Peg:
+            at = np.array([*places[k], offset]) @ turn
+            deep = self.setting.reach(width)
+            given = self.setting
+            return Peg(
+                _vector(at), _vector(axis), width, deep, given.clearance_mm, given.sides, _vector(turn[1])
+            )
+
+        def holds(k: int) -> bool:
+            if k not in fine:
+                fine[k] = self._fits(peg(k), turn, ends[0], ends[2])
+            return fine[k]
+
+        for _ in range(TRIES):
+            chosen = _spread(places, middle, APART * width, UNEQUAL * width, most)
+            bad = [k for k in chosen if not holds(k)]
+            if not bad:
+                return [peg(k) for k in chosen]
+            keep = np.ones(len(places), bool)
+            for k in bad:
+                keep &= np.hypot(*(places - places[k]).T) > 0.5 * width
+            places, fine = places[keep], {}
+            if not len(places):
+                return []
+        # No two at once: one, wherever it is nearest to the middle.
+        nearest = np.argsort(np.hypot(*(places - middle).T), kind="stable")
+        return [peg(k) for k in nearest[: 2 * TRIES].tolist() if holds(k)][:1]
+
+    def _fits(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> bool:
+        """Whether the wall asked for stays round a peg in both pieces."""
+        wall = self.setting.wall_mm
+        room = placed(room_body(peg, wall), peg, turn)
+        if float((room - self.bodies[other]).volume()) > NOISE_MM3:
+            return False
+        # A fixed peg needs no socket below it, only the wall.
+        root = peg if self.setting.kind is JointKind.DOWEL else replace(peg, depth_mm=-END_MM)
+        back = placed(room_body(root, wall), peg, turn, back=True)
+        return float((back - self.bodies[owner]).volume()) <= NOISE_MM3
+
+
+class _Turned:
+    """A piece turned so that the plane of a cut is level."""
+
+    def __init__(self, body: Any, offset: float) -> None:
+        self.body, self.offset = body, offset
+        self.x0, self.y0, self.z0, self.x1, self.y1, self.z1 = (float(v) for v in body.bounding_box())
+        self._known: dict[float, CrossSection] = {}
+
+    def side(self, offset: float) -> bool:
+        """Whether it lies beyond the plane."""
+        return bool(self.z0 + self.z1 > 2 * offset)
+
+    def reaches(self, side: int) -> bool:
+        """Whether it comes up to the plane from its side."""
+        return bool(abs((self.z1 if side < 0 else self.z0) - self.offset) < 10 * BESIDE_MM)
+
+    def over(self, other: _Turned) -> bool:
+        """Whether two boxes meet in the plane."""
+        beside = self.x0 >= other.x1 or other.x0 >= self.x1
+        return not (beside or self.y0 >= other.y1 or other.y0 >= self.y1)
+
+    def section(self, away_mm: float, *, inward: bool = False) -> CrossSection:
+        """Section so far beyond the plane; inward, so deep in the piece."""
+        z = (1.0 if self.side(self.offset) else -1.0) * away_mm if inward else away_mm
+        if z not in self._known:
+            self._known[z] = self.body.slice(self.offset + z)
+        return self._known[z]
+
+
+def _places(allowed: CrossSection) -> NDArray[np.float64]:
+    """Places (n, 2) all over a shape: on a lattice, and at its corners."""
+    import shapely
+
+    rings = allowed.to_polygons()
+    x0, y0, x1, y1 = allowed.bounds()
+    step = max(0.5, float(np.sqrt((x1 - x0) * (y1 - y0) / PLACES)))
+    xs, ys = (np.arange(a + step / 2, b, step) for a, b in ((x0, x1), (y0, y1)))
+    lattice = np.stack(np.meshgrid(xs, ys), -1).reshape(-1, 2)
+    shape = shapely.union_all(
+        [shapely.Polygon(ring) for ring in rings if shapely.Polygon(ring).exterior.is_ccw]
+    )
+    for ring in rings:
+        hole = shapely.Polygon(ring)
+        if not hole.exterior.is_ccw:
+            shape = shape.difference(hole)
+    inside = lattice[shapely.contains_xy(shape, lattice)] if len(lattice) else lattice
+    corners = np.concatenate(rings)
+    corners = corners[:: max(1, len(corners) // 60)]
+    return np.concatenate([inside, corners])
+
+
+def _spread(
+    places: NDArray[np.float64], middle: NDArray[np.float64], apart: float, unequal: float, most: int
+) -> list[int]:
+    """Places as far apart as there is room, by their numbers: no two the same way about the middle."""
+    away = np.hypot(*(places - middle).T)
+    central = int(np.argmin(away))
+    if most < 2 or len(places) < 2:
+        return [central]
+    between = np.hypot(*np.moveaxis(places[:, None] - places[None], -1, 0))
+    rated = np.where(np.abs(away[:, None] - away[None]) >= unequal, between, -1.0)
+    first, second = (int(v) for v in np.unravel_index(int(np.argmax(rated)), rated.shape))
+    if rated[first, second] < apart:
+        return [central]
+    chosen = [first, second]
+    while len(chosen) < most:
+        nearest = between[:, chosen].min(axis=1)
+        different = np.abs(away[:, None] - away[chosen][None]).min(axis=1) >= unequal
+        rest = np.where(different, nearest, -1.0)
+        k = int(np.argmax(rest))
+        if rest[k] < apart:
+            break
+        chosen.append(k)
+    return chosen
+
+
+def _centre(region: CrossSection) -> tuple[float, float]:
+    """Centre of area of a shape."""
+    area = x = y = 0.0
+    for ring in region.to_polygons():
+        a, b = ring, np.roll(ring, -1, axis=0)
+        cross = a[:, 0] * b[:, 1] - b[:, 0] * a[:, 1]
+        area += float(cross.sum())
+        x += float(((a[:, 0] + b[:, 0]) * cross).sum())
+        y += float(((a[:, 1] + b[:, 1]) * cross).sum())
+    return x / (3 * area), y / (3 * area)
+
+
+def _inside_of(region: CrossSection) -> tuple[float, float]:
+    """A place in a shape."""
+    import shapely
+
+    largest = max(region.to_polygons(), key=lambda ring: shapely.Polygon(ring).area)
+    point = shapely.Polygon(largest).representative_point()
+    return float(point.x), float(point.y)
+
+
+def _vector(v: NDArray[np.float64]) -> tuple[float, float, float]:
+    x, y, z = (float(c) for c in v)
+    return x, y, z

@@ -1,0 +1,265 @@
+"""A part in pieces: cut, joined, checked, with how it goes together again."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid, bodies_of
+from ..health.apart import take_apart
+from ..health.patching import drop_needless
+from ..health.written import as_written, judge
+from ..progress import Progress, silent
+from ..tags import stored
+from .assembly import JointFault, Step, steps, verify
+from .cuts import Cut, Node, Vector, cut_tree
+from .fittings import JointKind, JointSetting
+from .joints import Joined, Joint, join
+from .sizes import fits
+
+# A body thinner than this, or with less volume, is left out: no machine makes it.
+DUST_MM, DUST_MM3 = 0.02, 1.0
+# Thinner than this, or smaller, a piece is a sliver: it can be made, and is hard to join (common practice).
+SLIVER_MM, SLIVER_MM3 = 3.0, 1000.0
+# Pulled apart all the way the halves of a cut lie so far from each other, as a share of what they reach over.
+PULLED = 0.35
+
+
+@stored("piece")
+@dataclass(frozen=True, eq=False)
+class Piece:
+    """One piece of a split part.
+
+    Attributes
+    ----------
+    number : int
+        From 1.
+    cell : (i, j, k)
+        In a grid how many planes lie before it along each axis; else 0.
+    size_mm : (x, y, z)
+    volume_mm3 : float
+        With its pegs, less its sockets.
+    mesh : Mesh
+        Where the piece was in the part.
+    path : str
+        Cuts and sides that lead to it: it stays while these stay.
+    fits : bool
+        Whether it fits the box that was asked for, some way up.
+    loose : str
+        A dowel: the cut that it is for.
+    """
+
+    number: int
+    cell: tuple[int, int, int]
+    size_mm: Vector
+    volume_mm3: float
+    mesh: Mesh
+    path: str = ""
+    fits: bool = True
+    loose: str = ""
+
+    @property
+    def sliver(self) -> bool:
+        """Whether it is too thin or small to be joined well."""
+        return not self.loose and (min(self.size_mm) < SLIVER_MM or self.volume_mm3 < SLIVER_MM3)
+
+
+@stored("split")
+@dataclass(frozen=True, eq=False)
+class Split:
+    """A part cut into pieces.
+
+    Attributes
+    ----------
+    cells : (nx, ny, nz)
+        How many boxes along each axis, of a grid; else 0.
+    box_mm : (x, y, z)
+        Largest size of a piece that was asked for.
+    pieces : tuple of Piece
+        Loose dowels last.
+    slivers : int
+        Bodies too thin to print that were left out,
+    lost_mm3 : float
+        and their volume.
+    cuts : tuple of Cut
+    joints : tuple of Joint
+        With the numbers of their pieces.
+    steps : tuple of Step
+        How it goes together, first to last.
+    faults : tuple of JointFault
+    volume_error_mm3 : float
+        By how much the volumes of the pieces miss that of the part, its pegs, sockets and what was left out.
+    """
+
+    cells: tuple[int, int, int]
+    box_mm: Vector
+    pieces: tuple[Piece, ...]
+    slivers: int = 0
+    lost_mm3: float = 0.0
+    cuts: tuple[Cut, ...] = ()
+    joints: tuple[Joint, ...] = ()
+    steps: tuple[Step, ...] = ()
+    faults: tuple[JointFault, ...] = ()
+    volume_error_mm3: float = 0.0
+
+    @property
+    def parts(self) -> tuple[Piece, ...]:
+        """Pieces of the part itself, without loose dowels."""
+        return tuple(piece for piece in self.pieces if not piece.loose)
+
+    @property
+    def refused(self) -> tuple[Joint, ...]:
+        """Joints that have no peg though they should."""
+        return tuple(j for j in self.joints if j.kind is not JointKind.BUTT and not j.pegs)
+
+    def neighbours(self, number: int) -> list[int]:
+        """Numbers of the pieces that touch one."""
+        found = {n for joint in self.joints if number in joint.between for n in joint.between}
+        return sorted(found - {number})
+
+
+def split(
+    solid: Solid,
+    cuts: Sequence[Cut],
+    box_mm: Vector,
+    setting: JointSetting | None = None,
+    *,
+    progress: Progress = silent,
+) -> Split:
+    """Cut a part, join its pieces, and judge them as they are written.
+
+    Parameters
+    ----------
+    solid : Solid
+    cuts : sequence of Cut
+        In their order.
+    box_mm : (x, y, z)
+        That each piece should fit.
+    setting : JointSetting, optional
+        Plain faces without.
+    progress : Progress
+
+    Returns
+    -------
+    Split
+        Every separate body of a cell is a piece: what hangs together by nothing prints as two.
+
+    Raises
+    ------
+    BadValue
+        Too many cuts, or a joint that cannot be.
+    """
+    given = (setting or JointSetting(kind=JointKind.BUTT)).checked()
+    tree = cut_tree(solid, cuts, progress=progress)
+    grid = all(one.id[0] in "xyz" for one in cuts)
+    leaves = sorted(tree.leaves(), key=lambda leaf: _cell(leaf)[::-1]) if grid else list(tree.leaves())
+    bodies, owners, slivers, lost = _bodies(leaves)
+    joined = join(tree, leaves, bodies, owners, given, progress=progress)
+    pieces = _pieces(joined, leaves, owners, box_mm, grid=grid)
+    numbers: dict[int, list[int]] = {id(leaf): [] for leaf in leaves}
+    for number, owner in enumerate(owners, 1):
+        numbers[id(leaves[owner])].append(number)
+    faults = verify(
+        [piece.mesh for piece in pieces if not piece.loose], joined.joints, wall_mm=given.wall_mm,
+        progress=progress,
+    )  # fmt: skip
+    books = solid.volume_mm3 - lost + float(joined.added_mm3.sum() - joined.removed_mm3.sum())
+    written = sum(float(body.volume()) for body in joined.bodies)
+    cells = [_cell(leaf) for leaf in leaves]
+    counts = tuple(1 + max(cell[axis] for cell in cells) for axis in range(3)) if grid else (0, 0, 0)
+    return Split(
+        (counts[0], counts[1], counts[2]),
+        box_mm,
+        tuple(pieces),
+        slivers,
+        lost,
+        tuple(cuts),
+        tuple(replace(j, between=(j.between[0] + 1, j.between[1] + 1)) for j in joined.joints),
+        tuple(steps(tree, numbers)),
+        tuple(replace(f, between=(f.between[0] + 1, f.between[1] + 1)) for f in faults),
+        written - books,
+    )
+
+
+def _cell(leaf: Node) -> tuple[int, int, int]:
+    """How many planes of a grid lie before a body along each axis."""
+    x, y, z = (sum(side == "b" and cut[0] == axis for cut, side in leaf.sides.items()) for axis in "xyz")
+    return x, y, z
+
+
+def _bodies(leaves: Sequence[Node]) -> tuple[list[Any], list[int], int, float]:
+    """Separate bodies of all leaves, the largest of each first, with their leaves; and what is left out."""
+    bodies, owners = [], []
+    slivers, lost = 0, 0.0
+    for owner, leaf in enumerate(leaves):
+        for body in bodies_of(leaf.body):
+            volume = float(body.volume())
+            x0, y0, z0, x1, y1, z1 = body.bounding_box()
+            if volume < DUST_MM3 or min(x1 - x0, y1 - y0, z1 - z0) < DUST_MM:
+                slivers, lost = slivers + 1, lost + volume
+                continue
+            bodies.append(body)
+            owners.append(owner)
+    return bodies, owners, slivers, lost
+
+
+def _pieces(
+    joined: Joined, leaves: Sequence[Node], owners: Sequence[int], box_mm: Vector, *, grid: bool
+) -> list[Piece]:
+    """Pieces as they are read back from a file, with their dowels."""
+    found = []
+    for number, (body, owner) in enumerate(zip(joined.bodies, owners, strict=True), 1):
+        leaf = leaves[owner]
+        cell = _cell(leaf) if grid else (0, 0, 0)
+        path = "-".join(str(k) for k in cell) if grid else leaf.path or "all"
+        if owners.count(owner) > 1:
+            path += f".{number - owners.index(owner)}"
+        found.append(_piece(number, cell, body, path, box_mm))
+    for body, joint in joined.dowels:
+        one = joined.joints[joint]
+        path = f"dowel.{len(found) + 1 - len(joined.bodies)}"
+        found.append(replace(_piece(len(found) + 1, (0, 0, 0), body, path, box_mm), loose=one.cut))
+    return found
+
+
+def _piece(number: int, cell: tuple[int, int, int], body: Any, path: str, box_mm: Vector) -> Piece:
+    mesh = _as_file(Solid(body).mesh())
+    x, y, z = (float(v) for v in mesh.size_mm)
+    return Piece(number, cell, (x, y, z), float(body.volume()), mesh, path, fits(mesh.vertices, box_mm))
+
+
+def _as_file(mesh: Mesh) -> Mesh:
+    """A piece as it is read back from a file, with what folds up there mended."""
+    back = as_written(mesh)
+    if not len(back.faces) or judge(back, np.zeros((0, 2), np.int64)).closed:
+        return back
+    mended = as_written(drop_needless(back)[0])
+    return take_apart(mended)[0] if len(mended.faces) else mended
+
+
+def pulled(made: Split) -> tuple[NDArray[np.float64], NDArray[np.int8]]:
+    """How pieces lie when they are pulled apart, step by step.
+
+    Returns
+    -------
+    (steps, 3) float64
+        How far the second group of each step is drawn off the first, mm; in the order of assembly.
+    (steps, pieces) int8
+        1 where a piece belongs to the second group of a step, -1 to the first, 0 to neither.
+    """
+    away = np.zeros((len(made.steps), 3))
+    side = np.zeros((len(made.steps), len(made.pieces)), np.int8)
+    boxes = np.array([piece.mesh.bounds for piece in made.pieces]).reshape(-1, 2, 3)
+    for k, step in enumerate(made.steps):
+        members = np.array([*step.first, *step.second]) - 1
+        size = boxes[members, 1].max(axis=0) - boxes[members, 0].min(axis=0)
+        n = np.asarray(step.direction)
+        away[k] = PULLED * float(np.abs(n) @ size) * n
+        side[k, np.array(step.first) - 1] = -1
+        side[k, np.array(step.second) - 1] = 1
+    return away, side

@@ -1,0 +1,330 @@
+"""Plans of cuts: planes that part a piece too big for the machine into as few as can be.
+
+References
+----------
+L. Luo, I. Baran, S. Rusinkiewicz, W. Matusik, "Chopper: partitioning models into 3D-printable parts", ACM
+Transactions on Graphics 31(6), 2012: beam search over trees of planes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..errors import BadValue
+from ..geometry.solid import Solid, bodies_of
+from ..progress import Progress, silent
+from ..tags import stored
+from .cuts import Cut, Vector, cut, cut_tree
+from .grid import grid_cuts
+from .pieces import DUST_MM3, SLIVER_MM3
+from .sizes import FRAMES, boxes_taken, counts, fits, frames
+
+# The surface is thinned by this, and its edges are no longer than that, before it is sampled.
+THIN_MM, EDGE_MM = 0.3, 20.0
+# Planes of a direction are tried so far apart.
+STEP_MM = 4.0
+# Directions of planes, and frames in which all of them are rated.
+NORMALS, ROUGH_FRAMES = 20, 9
+# So many of the planes of a piece are gone into, and so many trees are kept at a time.
+RATED, BEAM = 8, 4
+# Trees deeper than this are given up.
+MOST_DEEP = 60
+# A plane so near to the end of a piece leaves a sliver.
+END_MM = 6.0
+
+
+@stored("plan")
+@dataclass(frozen=True, eq=False)
+class Plan:
+    """Cuts that are proposed, with figures of the exact pieces.
+
+    Attributes
+    ----------
+    name : str
+        ``boxes``, ``shifted boxes``, ``planned``, or ``whole`` where it fits another way up.
+    cuts : tuple of Cut
+    pieces : int
+    too_big, slivers : int
+        Of these.
+    joint_mm2 : float
+        Area of all joint faces.
+    least_joint_mm2 : float
+        Of the smallest.
+    balance : float
+        Volume of the smallest piece as a share of the largest.
+    score : float
+        Less is better: pieces, with slivers counted again.
+    """
+
+    name: str
+    cuts: tuple[Cut, ...]
+    pieces: int
+    too_big: int
+    slivers: int
+    joint_mm2: float
+    least_joint_mm2: float
+    balance: float
+    score: float
+
+
+@dataclass(frozen=True, eq=False)
+class _Part:
+    """A piece as samples (n, 3) with the edges (m, 2) between them, and how many boxes it takes."""
+
+    points: NDArray[np.float64]
+    edges: NDArray[np.int64]
+    boxes: int
+    path: str
+
+
+@dataclass(frozen=True, eq=False)
+class _Tree:
+    """Cuts so far, with the pieces that they leave."""
+
+    parts: tuple[_Part, ...]
+    cuts: tuple[Cut, ...] = ()
+    area: float = 0.0
+    done: tuple[_Part, ...] = field(default=())
+
+    @property
+    def rating(self) -> tuple[float, float]:
+        """Boxes that all pieces take, and how much is cut: less is better."""
+        return sum(p.boxes for p in self.parts) + sum(p.boxes for p in self.done), self.area
+
+
+def plans(
+    solid: Solid,
+    box_mm: Vector,
+    *,
+    early: Callable[[list[Plan]], None] | None = None,
+    progress: Progress = silent,
+) -> list[Plan]:
+    """Propose cuts, the best first.
+
+    Parameters
+    ----------
+    solid : Solid
+    box_mm : (x, y, z)
+        Largest size of a piece: the build volume less what keeps off its sides and what pegs stand out.
+    early : callable, optional
+        Told what is found so far.
+    progress : Progress
+
+    Returns
+    -------
+    list of Plan
+        Boxes that are as even as can be, the same shifted, and planes in any direction; none of them has more
+        pieces than the boxes without slivers being worse.
+
+    Raises
+    ------
+    BadValue
+        The box is too small for the part.
+    """
+    found = [_exact(solid, "boxes", grid_cuts(solid.bounds, box_mm), box_mm)]
+    if early is not None:
+        early(found)
+    if not found[0].cuts:
+        return found
+    sample = _sample(solid)
+    for name, width in (("planned", 1), ("shifted boxes", 0), ("planned", BEAM)):
+        cuts = _planned(sample, box_mm, width, progress) if width else _shifted(solid, sample, box_mm)
+        if cuts is None:
+            continue
+        plan = _exact(solid, name if cuts else "whole", cuts, box_mm)
+        known = [p for p in found if p.name == plan.name]
+        if not known or plan.score < known[0].score:
+            found = [p for p in found if p.name != plan.name] + [plan]
+        found.sort(key=lambda p: (p.too_big > 0, p.score, p.joint_mm2))
+        if early is not None:
+            early(found)
+    return found
+
+
+def _exact(solid: Solid, name: str, cuts: Sequence[Cut], box_mm: Vector) -> Plan:
+    """Cut the part itself, and count."""
+    tree = cut_tree(solid, cuts)
+    volumes, big = [], 0
+    for leaf in tree.leaves():
+        for body in bodies_of(leaf.body):
+            volume = float(body.volume())
+            if volume < DUST_MM3:
+                continue
+            volumes.append(volume)
+            big += not fits(np.asarray(body.to_mesh64().vert_properties)[:, :3], box_mm)
+    faces = [_face_mm2(node) for node in tree.parted()]
+    slivers = sum(v < SLIVER_MM3 for v in volumes)
+    return Plan(
+        name, tuple(cuts), len(volumes), int(big), slivers, sum(faces), min(faces, default=0.0),
+        min(volumes) / max(volumes), len(volumes) + 2.0 * slivers + 10.0 * int(big),
+    )  # fmt: skip
+
+
+def _face_mm2(node: object) -> float:
+    """Area of a cut, from what it adds to the surface of its two sides."""
+    from .cuts import Node, frame
+
+    assert isinstance(node, Node) and node.cut is not None
+    turn = np.column_stack([frame(node.cut.normal), np.zeros(3)])
+    return sum(
+        float(leaf.body.transform(turn).slice(node.cut.offset_mm - 0.02).area())
+        for leaf in node.halves[0].leaves()
+    )
+
+
+def _sample(solid: Solid) -> _Part:
+    thin = solid.manifold.simplify(THIN_MM).refine_to_length(EDGE_MM).to_mesh64()
+    points = np.asarray(thin.vert_properties)[:, :3].copy()
+    faces = np.asarray(thin.tri_verts).astype(np.int64)
+    edges = np.unique(np.sort(faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)
+    return _Part(points, edges, 0, "")
+
+
+def _normals(count: int) -> NDArray[np.float64]:
+    """Directions (k, 3) over a half of the sphere, the axes first."""
+    k = np.arange(count - 3) + 0.5
+    up, turn = k / (count - 3), np.pi * (1 + 5**0.5) * k
+    level = np.sqrt(1 - up * up)
+    spread = np.column_stack([level * np.cos(turn), level * np.sin(turn), up])
+    return np.concatenate([np.eye(3), spread])
+
+
+def _planned(sample: _Part, box_mm: Vector, width: int, progress: Progress) -> list[Cut] | None:
+    """Search trees of planes on samples, keeping so many at a time."""
+    every, rough = frames(FRAMES), frames(ROUGH_FRAMES)
+    normals = _normals(NORMALS)
+    first = _Part(sample.points, sample.edges, boxes_taken(sample.points, every, box_mm), "")
+    beam = [_Tree((first,)) if first.boxes > 1 else _Tree((), done=(first,))]
+    for deep in range(MOST_DEEP):
+        progress("Planning cuts", deep, MOST_DEEP)
+        if all(not tree.parts for tree in beam):
+            break
+        after: list[_Tree] = []
+        for tree in beam:
+            if not tree.parts:
+                after.append(tree)
+                continue
+            # The one that takes most boxes is parted first.
+            worst = max(tree.parts, key=lambda p: (p.boxes, len(p.points)))
+            rest = tuple(p for p in tree.parts if p is not worst)
+            for halves, one, area in _parted(worst, normals, rough, every, box_mm, len(tree.cuts) + 1):
+                open_ = tuple(h for h in halves if h.boxes > 1)
+                done = tuple(h for h in halves if h.boxes <= 1)
+                after.append(_Tree((*rest, *open_), (*tree.cuts, one), tree.area + area, (*tree.done, *done)))
+        if not after:
+            return None
+        beam = sorted(after, key=lambda t: t.rating)[:width]
+    best = min((t for t in beam if not t.parts), key=lambda t: t.rating, default=None)
+    return None if best is None else list(best.cuts)
+
+
+def _parted(
+    part: _Part,
+    normals: NDArray[np.float64],
+    rough: NDArray[np.float64],
+    every: NDArray[np.float64],
+    box_mm: Vector,
+    number: int,
+) -> list[tuple[tuple[_Part, _Part], Cut, float]]:
+    """The best planes of a piece, rated on a few frames, then on all."""
+    box = np.sort(np.asarray(box_mm))
+    along_frames = part.points @ rough.reshape(-1, 3).T
+    rated: list[tuple[float, float, int, float]] = []
+    for k, normal in enumerate(normals):
+        along = part.points @ normal
+        low, high = float(along.min()), float(along.max())
+        bins = int((high - low) / STEP_MM)
+        if high - low < 2 * END_MM or bins < 2:
+            continue
+        at = np.minimum(((along - low) / STEP_MM).astype(np.int64), bins)
+        before, beyond = _extents(at, along_frames, bins + 1)
+        taken = counts(before.reshape(bins, -1, 3), box).min(axis=1)
+        taken += counts(beyond.reshape(bins, -1, 3), box).min(axis=1)
+        for b in np.argsort(taken, kind="stable")[:3].tolist():
+            offset = low + (b + 1) * STEP_MM
+            if offset - low < END_MM or high - offset < END_MM:
+                continue
+            crossing = int((np.diff((along[part.edges] > offset).astype(np.int8), axis=1) != 0).sum())
+            rated.append((float(taken[b]), float(crossing), k, offset))
+    rated.sort()
+    found = []
+    for _, crossed, k, offset in rated[:RATED]:
+        two = _halves(part, normals[k], offset, str(number))
+        halves = tuple(_Part(h.points, h.edges, boxes_taken(h.points, every, box_mm), h.path) for h in two)
+        one = cut(normals[k].tolist(), offset, str(number), part.path)
+        found.append(((halves[0], halves[1]), one, crossed))
+    return found
+
+
+@njit(cache=True)
+def _extents(at, along, bins):  # type: ignore[no-untyped-def]
+    """What lies before and beyond each plane between bins reaches over, in each of some directions."""
+    columns = along.shape[1]
+    low, high = np.full((bins, columns), np.inf), np.full((bins, columns), -np.inf)
+    for p in range(at.shape[0]):
+        for c in range(columns):
+            low[at[p], c] = min(low[at[p], c], along[p, c])
+            high[at[p], c] = max(high[at[p], c], along[p, c])
+    before, beyond = np.zeros((bins - 1, columns)), np.zeros((bins - 1, columns))
+    for c in range(columns):
+        a, b = np.inf, -np.inf
+        for k in range(bins - 1):
+            a, b = min(a, low[k, c]), max(b, high[k, c])
+            before[k, c] = max(b - a, 0.0)
+        a, b = np.inf, -np.inf
+        for k in range(bins - 1, 0, -1):
+            a, b = min(a, low[k, c]), max(b, high[k, c])
+            beyond[k - 1, c] = max(b - a, 0.0)
+    return before, beyond
+
+
+def _halves(part: _Part, normal: NDArray[np.float64], offset: float, name: str) -> tuple[_Part, _Part]:
+    """Samples on both sides of a plane, each with the points in which edges meet it."""
+    along = part.points @ normal - offset
+    ends = along[part.edges]
+    crosses = (ends[:, 0] > 0) != (ends[:, 1] > 0)
+    over = part.edges[crosses]
+    a, b = along[over[:, 0]], along[over[:, 1]]
+    t = (a / (a - b))[:, None]
+    fresh = part.points[over[:, 0]] * (1 - t) + part.points[over[:, 1]] * t
+    lead = f"{part.path}-" if part.path else ""
+    made = []
+    for side in ("a", "b"):
+        mine = along <= 0 if side == "a" else along > 0
+        number = np.cumsum(mine) - 1
+        kept = part.edges[mine[part.edges].all(axis=1)]
+        start = int(mine.sum())
+        inner = np.where(mine[over[:, 0]], over[:, 0], over[:, 1])
+        new = np.column_stack([number[inner], start + np.arange(len(over))])
+        points = np.concatenate([part.points[mine], fresh])
+        made.append(_Part(points, np.concatenate([number[kept], new]), 0, f"{lead}{name}{side}"))
+    return made[0], made[1]
+
+
+def _shifted(solid: Solid, sample: _Part, box_mm: Vector) -> list[Cut] | None:
+    """Boxes moved so that fewer of them hold something, and less of that in slivers."""
+    best: tuple[float, Vector] | None = None
+    shift = [0.0, 0.0, 0.0]
+    for axis in (0, 1, 2):
+        for share in np.linspace(-0.45, 0.45, 7):
+            tried = list(shift)
+            tried[axis] = float(share)
+            try:
+                cuts = grid_cuts(solid.bounds, box_mm, (tried[0], tried[1], tried[2]))
+            except BadValue:
+                continue
+            cell = np.zeros(len(sample.points), np.int64)
+            for one in cuts:
+                side = sample.points @ np.asarray(one.normal) > one.offset_mm
+                cell = cell + side * {"x": 1, "y": 1000, "z": 1_000_000}[one.id[0]]
+            held = np.unique(cell, return_counts=True)[1]
+            rating = len(held) + 2.0 * float((held < 0.004 * len(cell)).sum())
+            if best is None or rating < best[0]:
+                best = (rating, (tried[0], tried[1], tried[2]))
+        shift = list(best[1]) if best else shift
+    return grid_cuts(solid.bounds, box_mm, best[1]) if best and any(best[1]) else None

@@ -1,0 +1,316 @@
+"""Joints: pegs where there is wall for them, pieces that go together, and faults that are found."""
+
+import io
+import unittest
+from dataclasses import replace
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from manifold3d import CrossSection, Manifold
+
+from tests.support import box, mesh_of, sphere
+from upright_heron.core.errors import BadValue
+from upright_heron.core.geometry.solid import Solid, bodies_of
+from upright_heron.core.handoff.stl import write_stl
+from upright_heron.core.split.assembly import verify
+from upright_heron.core.split.cuts import cut, cut_tree
+from upright_heron.core.split.fittings import (
+    END_MM,
+    FITS,
+    RELIEF_MM,
+    JointKind,
+    JointSetting,
+    Peg,
+    dowel_body,
+    peg_body,
+    socket_body,
+)
+from upright_heron.core.split.pieces import pulled, split
+from upright_heron.core.split.planner import plans
+from upright_heron.demo.shapes import SHAPES
+
+BIG = (1000.0, 1000.0, 1000.0)
+PEGS = JointSetting()
+
+
+def read_back(mesh):
+    return trimesh.load(io.BytesIO(write_stl(mesh)), file_type="stl")
+
+
+def halves(body, setting=PEGS, normal=(1, 0, 0), offset=0.0):
+    return split(Solid(body), [cut(normal, offset, "1")], BIG, setting)
+
+
+class ShapeTest(unittest.TestCase):
+    def widths(self, body, z):
+        x0, y0, x1, y1 = body.slice(z).bounds()
+        return x1 - x0, y1 - y0
+
+    def test_a_peg_and_its_socket_measured_on_their_sections(self):
+        for sides, area in ((4, 36.0), (0, np.pi * 9)):
+            peg = Peg((0, 0, 0), (0, 0, 1), 6.0, 9.0, 0.15, sides, (0, 1, 0))
+            np.testing.assert_allclose(self.widths(peg_body(peg), 4.0), 6.0, rtol=3e-3)
+            self.assertAlmostEqual(peg_body(peg).slice(4.0).area() / area, 1, delta=2e-3)
+            np.testing.assert_allclose(self.widths(socket_body(peg), 4.0), 6.3, rtol=3e-3)
+            np.testing.assert_allclose(self.widths(socket_body(peg), -0.1), 6.3 + 2 * RELIEF_MM, rtol=3e-3)
+            self.assertAlmostEqual(peg_body(peg).bounding_box()[5], 9.0)
+            self.assertAlmostEqual(socket_body(peg).bounding_box()[5], 9.0 + END_MM)
+            # Lead-in: the end is narrower than the rest.
+            self.assertLess(self.widths(peg_body(peg), 8.99)[0], 5.0)
+            np.testing.assert_allclose(np.array(dowel_body(peg).bounding_box())[[2, 5]], (-9, 9))
+
+    def test_across_the_flats_whatever_the_sides(self):
+        for sides in (3, 5, 6, 8):
+            peg = Peg((0, 0, 0), (0, 0, 1), 10.0, 9.0, 0.0, sides, (0, 1, 0))
+            # The apothem of a regular polygon: half the width across opposite flats.
+            area = sides * 25 * np.tan(np.pi / sides)
+            self.assertAlmostEqual(peg_body(peg).slice(1.0).area(), area, 6)
+
+    def test_what_no_joint_can_be_is_refused(self):
+        for wrong in (
+            {"clearance_mm": -0.1}, {"clearance_mm": float("nan")}, {"wall_mm": 0.1}, {"sides": 2}, {"sides": 40},
+            {"width_mm": 1.0}, {"reach_mm": 0.2}, {"most": 99},
+        ):  # fmt: skip
+            with self.subTest(wrong), self.assertRaises(BadValue):
+                JointSetting(**wrong).checked()
+        self.assertEqual(sorted(FITS.values()), list(FITS.values()))
+
+
+class PegTest(unittest.TestCase):
+    def test_two_in_a_broad_face_that_fit_one_way_only(self):
+        made = halves(box(60, 40, 40, (-30, -20, -20)))
+        (joint,) = made.joints
+        self.assertEqual((len(joint.pegs), joint.refused, made.faults), (2, "", ()))
+        self.assertAlmostEqual(joint.area_mm2, 1600, 1)
+        # Turned half round about the middle of the face no peg stands where one stood.
+        at = np.array([peg.at_mm for peg in joint.pegs])
+        turned = at * [1, -1, -1]
+        apart = np.linalg.norm(at[:, None] - turned[None], axis=2).min()
+        self.assertGreater(apart, joint.pegs[0].width_mm / 4)
+        for peg in joint.pegs:
+            self.assertAlmostEqual(peg.depth_mm, 1.5 * peg.width_mm)
+            self.assertLessEqual(np.abs(peg.at_mm).max() + peg.width_mm / 2 + 0.15 + 2.0, 20.0 + 1e-6)
+
+    def test_sections_through_the_joint_have_the_clearance_that_was_asked_for(self):
+        made = halves(box(60, 40, 40, (-30, -20, -20)), JointSetting(width_mm=6, clearance_mm=0.25, most=1))
+        owner, other = (made.pieces[n - 1] for n in made.joints[0].between)
+        peg = made.joints[0].pegs[0]
+        x = 0.5 * peg.depth_mm * peg.axis[0]
+        stands, hole = (Solid.from_mesh(p.mesh).manifold.rotate((0, 90, 0)).slice(-x) for p in (owner, other))
+        self.assertAlmostEqual(stands.area(), 36.0, 3)
+        self.assertAlmostEqual(1600 - hole.area(), 6.5**2, 3)
+
+    def test_books_balance_to_the_cubic_millimetre(self):
+        for setting in (PEGS, JointSetting(kind=JointKind.DOWEL), JointSetting(sides=0, clearance_mm=0.05)):
+            body = sphere(40, 96).scale((1, 1, 0.7))
+            made = halves(body, setting, (1, 0.3, 0.2), 4.0)
+            self.assertEqual(made.faults, ())
+            self.assertLess(abs(made.volume_error_mm3), 1e-3)
+            written = sum(read_back(p.mesh).volume for p in made.parts)
+            pegs = made.joints[0].pegs
+            filled = sum(peg_body(p).trim_by_plane((0, 0, 1), 0).volume() for p in pegs)
+            hollow = sum(socket_body(p).trim_by_plane((0, 0, 1), 0).volume() for p in pegs)
+            twice = setting.kind is JointKind.DOWEL
+            expected = body.volume() - hollow * (2 if twice else 1) + (0 if twice else filled)
+            self.assertLess(abs(written - expected), 1.0)
+
+    def test_pegs_point_up_and_can_be_swapped(self):
+        body = box(40, 40, 60, (-20, -20, -30))
+        made = halves(body, PEGS, (0, 0, 1))
+        self.assertEqual(made.joints[0].pegs[0].axis, (0, 0, 1))
+        low = made.joints[0].between[0]
+        self.assertLess(made.pieces[low - 1].mesh.bounds[0, 2], -29)
+        other = halves(body, replace(PEGS, swapped=("1",)), (0, 0, 1))
+        self.assertEqual(other.joints[0].pegs[0].axis, (0, 0, -1))
+        self.assertEqual(other.joints[0].between, made.joints[0].between[::-1])
+        self.assertEqual(other.faults, ())
+
+    def test_no_peg_where_no_wall_stays_round_it(self):
+        shell = sphere(60, 128) - sphere(57, 128)
+        made = halves(shell)
+        self.assertTrue(all(not joint.pegs and "No room" in joint.refused for joint in made.joints))
+        self.assertEqual(len(made.refused), len(made.joints))
+        # A wall that is thick enough takes them, and they stay inside it.
+        thick = halves(sphere(60, 128) - sphere(40, 128))
+        self.assertTrue(thick.joints[0].pegs)
+        self.assertEqual(thick.faults, ())
+
+    def test_a_face_with_a_hollow_behind_it_takes_none_there(self):
+        # The face is broad, and 4 mm behind it begins a hollow.
+        body = box(80, 60, 60, (-40, -30, -30)) - box(30, 56, 56, (4, -28, -28))
+        made = halves(body, JointSetting(swapped=()))
+        for joint in made.joints:
+            for peg in joint.pegs:
+                inside = peg.axis[0] < 0
+                self.assertTrue(inside or np.abs(np.array(peg.at_mm)[1:]).max() > 28)
+        self.assertEqual(made.faults, ())
+
+    def test_a_hollow_that_is_shut_in_a_piece_stays_there(self):
+        body = box(60, 30, 30, (-30, -15, -15)) - box(8, 8, 8, (10, -4, -4)) + box(2, 2, 2, (13, -1, -1))
+        made = halves(body, JointSetting(kind=JointKind.BUTT))
+        self.assertEqual(made.lost_mm3, 0)
+        # The small body in the hollow is a piece of its own.
+        self.assertEqual(sorted(round(p.volume_mm3) for p in made.pieces), [8, 26488, 27000])
+        big = next(p for p in made.pieces if round(p.volume_mm3) == 26488)
+        self.assertAlmostEqual(read_back(big.mesh).volume, 26488, 1)
+
+    def test_dowels_are_pieces_of_their_own(self):
+        made = halves(box(60, 40, 40, (-30, -20, -20)), JointSetting(kind=JointKind.DOWEL, sides=3))
+        dowels = [p for p in made.pieces if p.loose]
+        self.assertEqual((len(made.parts), len(dowels)), (2, len(made.joints[0].pegs)))
+        self.assertEqual(made.faults, ())
+        for dowel in dowels:
+            for piece in made.parts:
+                both = Solid.from_mesh(dowel.mesh).manifold ^ Solid.from_mesh(piece.mesh).manifold
+                self.assertLess(both.volume(), 1e-3)
+        # Half of each lies in either piece: they reach both ways.
+        self.assertAlmostEqual(dowels[0].mesh.bounds[:, 0].sum(), 0, 4)
+
+    def test_joints_of_crossing_cuts_do_not_meet(self):
+        body = box(40, 40, 40, (-20, -20, -20))
+        cuts = [cut((1, 0, 0), 0.0, "1"), cut((0, 1, 0), 0.0, "2"), cut((0, 0, 1), 0.0, "3")]
+        made = split(Solid(body), cuts, BIG, JointSetting(width_mm=5, most=2))
+        self.assertEqual((len(made.pieces), made.faults), (8, ()))
+        self.assertTrue(all(len(bodies_of(Solid.from_mesh(p.mesh).manifold)) == 1 for p in made.pieces))
+        self.assertEqual(len(made.steps), 7)
+        self.assertEqual(made.steps[-1].cut, "1")
+
+
+class FaultTest(unittest.TestCase):
+    """Joints that are wrong on purpose."""
+
+    def setUp(self):
+        self.made = halves(box(60, 40, 40, (-30, -20, -20)), JointSetting(width_mm=6, most=2))
+        self.joints = [replace(j, between=tuple(n - 1 for n in j.between)) for j in self.made.joints]
+        self.meshes = [p.mesh for p in self.made.pieces]
+
+    def faults(self, meshes=None, joints=None):
+        found = verify(meshes or self.meshes, joints or self.joints, wall_mm=2.0)
+        return {fault.kind for fault in found}
+
+    def test_right_ones_have_none(self):
+        self.assertEqual(self.faults(), set())
+
+    def test_a_socket_that_breaks_through_a_wall(self):
+        other = self.joints[0].between[1]
+        _, y, z = self.joints[0].pegs[0].at_mm
+        milled = Solid.from_mesh(self.meshes[other]).manifold - box(60, 60, 40, (-30, y + 3.5, z - 20))
+        meshes = list(self.meshes)
+        meshes[other] = mesh_of(milled)
+        self.assertIn("wall", self.faults(meshes))
+
+    def test_a_peg_at_odds_with_the_way_they_are_joined(self):
+        owner = self.joints[0].between[0]
+        peg = self.joints[0].pegs[0]
+        hook = box(3, 3, 9, (-1.5 + 6, -1.5, 0)).translate(peg.at_mm)
+        meshes = list(self.meshes)
+        meshes[owner] = mesh_of(Solid.from_mesh(meshes[owner]).manifold + hook)
+        self.assertTrue(self.faults(meshes) & {"sweep", "overlap"})
+
+    def test_a_hook_that_rests_free_but_cannot_be_drawn_off(self):
+        upper = box(20, 20, 10, (0, 0, 10.2)) + box(4, 20, 20, (0, 0, 0.2)) + box(10, 20, 3, (0, 0, 0.2))
+        lower = box(14, 20, 6, (5, 0, 4)) - box(20, 20, 0.1, (0, 0, 0))
+        joint = replace(self.joints[0], between=(0, 1), pegs=(), direction=(0, 0, 1), area_mm2=200)
+        found = verify([mesh_of(lower), mesh_of(upper)], [joint], wall_mm=2.0)
+        self.assertEqual({f.kind for f in found}, {"sweep"})
+
+    def test_a_socket_too_narrow_for_its_peg(self):
+        wide = halves(box(60, 40, 40, (-30, -20, -20)), JointSetting(width_mm=7, most=2))
+        owner = self.joints[0].between[0]
+        meshes = list(self.meshes)
+        meshes[owner] = wide.pieces[owner].mesh
+        self.assertTrue(self.faults(meshes) & {"overlap", "sweep"})
+
+
+class TreeTest(unittest.TestCase):
+    def test_a_plane_within_one_piece_parts_only_that(self):
+        cuts = [cut((1, 0, 0), 0.0, "1"), cut((0, 1, 0), 0.0, "2", "1b")]
+        made = split(Solid(box(40, 40, 40, (-20, -20, -20))), cuts, BIG)
+        self.assertEqual([p.path for p in made.pieces], ["1a", "1b-2a", "1b-2b"])
+
+    def test_moving_a_plane_keeps_the_names_of_the_pieces(self):
+        names = [
+            [leaf.path for leaf in cut_tree(Solid(sphere(20, 48)), [cut((1, 0, 0), x, "1"), cut((0, 0, 1), 3, "2")]).leaves()]
+            for x in (-5.0, 5.0)
+        ]  # fmt: skip
+        self.assertEqual(*names)
+
+    def test_nonsense_is_refused(self):
+        for normal, offset in (((0, 0, 0), 1), ((1, 0, float("nan")), 1), ((1, 0, 0), float("inf"))):
+            with self.assertRaises(BadValue):
+                cut(normal, offset, "1")
+
+    def test_pulled_apart_the_way_they_go_together(self):
+        made = halves(box(60, 40, 40, (-30, -20, -20)))
+        away, side = pulled(made)
+        np.testing.assert_allclose(away[0][1:], 0)
+        self.assertGreater(away[0][0], 10)
+        self.assertEqual(side.tolist(), [[-1, 1]])
+
+    @settings(max_examples=12, deadline=None)
+    @given(
+        st.lists(st.tuples(*[st.floats(-1, 1)] * 3, st.floats(-14, 14)), min_size=1, max_size=4),
+        st.sampled_from(["ring", "two", "hollow", "bar"]),
+    )
+    def test_any_tree_of_planes_keeps_what_is_promised(self, planes, shape):
+        body = {
+            "ring": CrossSection([[(14, -5), (24, -5), (24, 5), (14, 5)]]).revolve(48),
+            "two": sphere(14, 32) + box(8, 8, 30, (18, 0, -15)),
+            "hollow": sphere(22, 48) - sphere(14, 48),
+            "bar": box(50, 14, 12, (-25, -7, -6)),
+        }[shape]
+        cuts = [
+            cut((x, y, z), d, str(n))
+            for n, (x, y, z, d) in enumerate(planes, 1)
+            if abs(x) + abs(y) + abs(z) > 0.2
+        ]
+        made = split(Solid(body), cuts, BIG, JointSetting(wall_mm=1.2))
+        self.assertEqual(made.faults, ())
+        self.assertLess(abs(made.volume_error_mm3), 1e-3)
+        whole = split(Solid(body), cuts, BIG)
+        total = sum(p.volume_mm3 for p in whole.pieces) + whole.lost_mm3
+        self.assertLess(whole.lost_mm3, 1.0 * (whole.slivers + 1e-9))
+        self.assertGreaterEqual(whole.lost_mm3, -1e-9)
+        self.assertAlmostEqual(total / body.volume(), 1, delta=1e-6)
+        for piece in made.pieces:
+            back = read_back(piece.mesh)
+            self.assertTrue(back.is_watertight and back.is_winding_consistent)
+            self.assertEqual(len(bodies_of(Solid.from_mesh(piece.mesh).manifold)), 1)
+        self.assertEqual(len({p.path for p in made.pieces}), len(made.pieces))
+        # In the last step everything comes together.
+        if made.steps:
+            together = sorted([*made.steps[-1].first, *made.steps[-1].second])
+            self.assertEqual(together, [p.number for p in made.parts])
+
+
+class PlannerTest(unittest.TestCase):
+    def test_never_more_pieces_than_boxes_and_six_for_the_dragonfly(self):
+        solid = Solid.from_mesh(SHAPES["dragonfly"]() if "dragonfly" in SHAPES else next(
+            make for name, make in SHAPES.items() if "dragonfly" in name)())  # fmt: skip
+        early = []
+        # The build volume of the Sedge 300, 3 mm kept free on every side.
+        found = plans(solid, (294, 294, 337), early=early.append)
+        pieces = {plan.name: plan.pieces for plan in found}
+        self.assertLessEqual(found[0].pieces, 6)
+        self.assertEqual((found[0].too_big, found[0].slivers), (0, 0))
+        self.assertLessEqual(found[0].pieces, pieces["boxes"])
+        self.assertGreaterEqual(len(early), 3)
+        made = split(solid, found[0].cuts, (294, 294, 337))
+        self.assertEqual(len(made.pieces), found[0].pieces)
+        self.assertTrue(all(piece.fits for piece in made.pieces))
+        again = plans(solid, (294, 294, 337))
+        self.assertEqual([p.cuts for p in again], [p.cuts for p in found])
+
+    def test_what_fits_is_left_whole(self):
+        (plan,) = plans(Solid(box(10, 20, 30)), (10, 20, 30))
+        self.assertEqual((plan.cuts, plan.pieces, plan.too_big), ((), 1, 0))
+
+    def test_a_bar_is_cut_across(self):
+        found = plans(Solid(Manifold.cube((500, 30, 30)).rotate((0, 0, 40))), (200, 200, 200))
+        self.assertEqual((found[0].name, found[0].pieces, found[0].too_big), ("planned", 2, 0))
+
+
+if __name__ == "__main__":
+    unittest.main()
