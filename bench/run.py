@@ -38,8 +38,9 @@ from upright_heron.core.layers.stack import LayerStack, slice_solid
 from upright_heron.core.machines.catalogue import material, printer
 from upright_heron.core.maker import Maker
 from upright_heron.core.stance.figures import Setting, figures, pixel_for
+from upright_heron.core.stance.large_parts import slicer
 from upright_heron.core.stance.pose import about_axis, place, standing_on
-from upright_heron.core.stance.search import MIXES, Scale, even_directions, search, slicer
+from upright_heron.core.stance.search import MIXES, Scale, even_directions, search
 from upright_heron.core.stance.sweep import hull_corners, sweep
 from upright_heron.core.stance.vertical_rays import Surface, plumb
 from upright_heron.core.supports.checks.verify import verify

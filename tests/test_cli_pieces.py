@@ -17,12 +17,13 @@ class PiecesTest(CliCase):
 
     def test_pieces_joints_and_assembly(self):
         told = self.answer("split", "bar.stl", "--printer", "Sedge 300", "--size", "x=500", "--joint", "peg",
-                           "--may-turn", "--clearance", "0.2", "--out", str(self.folder))  # fmt: skip
+                           "--may-turn", "--clearance", "0.2", "--numbers", "--out", str(self.folder))  # fmt: skip
         self.assertEqual([p["neighbours"] for p in told["pieces"]], [[2], [1]])
         self.assertTrue(all(p["closed"] and p["fits"] and p["bodies"] == 1 for p in told["pieces"]))
         (joint,) = told["joints"]
         self.assertEqual((joint["between"], joint["kind"], joint["refused"]), ([1, 2], "peg", ""))
         self.assertAlmostEqual(joint["area_mm2"], 6400, 0)
+        self.assertEqual(joint["numbers"], ["1/2", "2/1"])
         self.assertEqual([p["clearance_mm"] for p in joint["pegs"]], [0.2, 0.2])
         self.assertEqual(told["assembly"], [[[1], [2], [1, 0, 0]]])
         self.assertEqual((told["faults"], told["overlap_mm3"], told["slivers"]), ([], 0, 0))

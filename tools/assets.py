@@ -42,6 +42,12 @@ FILES = {
 }
 
 
+# The same font again, for numbers in joints: the core takes nothing from the pages.
+FONT = "fonts/atkinson-hyperlegible-next-latin-wght-normal.woff2"
+CORE_FONTS = ROOT / "src/upright_heron/core/split/fonts"
+COPIES = {FONT: "atkinson-hyperlegible-next.woff2", "fonts/LICENSE": "LICENSE"}
+
+
 def sources_digest() -> str:
     """Digest of everything that the stylesheet is built from."""
     h = hashlib.blake2b(digest_size=16)
@@ -67,6 +73,9 @@ def stale() -> list[str]:
             path = STATIC / name
             if not path.exists() or hashlib.sha256(path.read_bytes()).hexdigest() != digest:
                 problems.append(f"{name} is not the file that the manifest describes.")
+    for name, copy in COPIES.items():
+        if (STATIC / name).read_bytes() != (CORE_FONTS / copy).read_bytes():
+            problems.append(f"{copy} of the core is not the font of the pages: run make assets.")
     return problems
 
 
@@ -84,6 +93,8 @@ def build() -> None:
         packages.append(
             {"name": name, "version": about["version"], "licence": about["license"], "files": copied}
         )
+    for name, copy in COPIES.items():
+        shutil.copyfile(STATIC / name, CORE_FONTS / copy)
     subprocess.run(
         ["npx", "tailwindcss", "-i", "assets/app.css", "-o", str(STATIC / "css/app.css"), "--minify"],
         cwd=ROOT,

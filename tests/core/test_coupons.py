@@ -15,12 +15,14 @@ from upright_heron.core.machines import coupons
 
 
 class CouponTest(unittest.TestCase):
-    def test_both_are_one_sound_body_that_stands(self):
+    def test_each_is_sound_and_stands(self):
         for kind in coupons.KINDS:
             with self.subTest(kind):
                 mesh = coupons.coupon(kind)
                 health = examine(mesh)
-                self.assertEqual((health.defects, health.bodies, health.verdict.sound), (0, 1, True))
+                # The coupon of fits has a peg beside it.
+                bodies = 2 if kind == "fits" else 1
+                self.assertEqual((health.defects, health.bodies, health.verdict.sound), (0, bodies, True))
                 self.assertEqual(mesh.bounds[0, 2], 0)
                 self.assertGreater(overhangs(mesh, 45).contact_area_mm2, 500)
                 islands, _ = find_islands(slice_solid(Solid.from_mesh(mesh), 0.2))
@@ -48,6 +50,18 @@ class CouponTest(unittest.TestCase):
         rows = np.floor((middle[under, 1] + 2.5) / 10).astype(int)
         spans = np.bincount(rows, areas[under]) / 5.0
         np.testing.assert_allclose(spans, coupons.SPANS_MM, rtol=1e-4)
+
+    def test_fits_are_those_that_the_numbers_say(self):
+        mesh = coupons.fit_coupon()
+        high = mesh.bounds[1, 2]
+        rings = Solid.from_mesh(mesh).section(float(high) - 5.0).to_polygons()
+        squares = [ring for ring in rings if np.ptp(ring[:, 0]) < 20]
+        peg = [ring for ring in squares if ring[:, 1].mean() < -10]
+        holes = sorted((r for r in squares if r[:, 1].mean() > -10), key=lambda r: r[:, 0].mean())
+        np.testing.assert_allclose(np.ptp(peg[0], axis=0), 6.0, atol=1e-4)
+        widths = [np.ptp(ring[:, 0]) for ring in holes]
+        np.testing.assert_allclose(widths, [6.0 + 2 * c for c in coupons.CLEARANCES_MM], atol=1e-4)
+        self.assertEqual(coupons.CLEARANCES_MM[:4], (0.0, 0.05, 0.1, 0.15))
 
     def test_what_the_limit_finds_on_the_fan(self):
         mesh = coupons.slope_coupon()

@@ -10,13 +10,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
+from tests.core.test_split import into_boxes
 from tests.held import USUAL, Bench, hold_part, table
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.marking.marks import Mark, blank, painted
-from upright_heron.core.split.grid import box_for, split_into_grid
+from upright_heron.core.split.grid import box_for
 from upright_heron.core.stance.pose import place
 from upright_heron.core.supports.checks.removal import Out, reach
 from upright_heron.core.supports.demand.patches import Hold, Style, proposed_style
@@ -407,7 +408,7 @@ class DragonflyTest(unittest.TestCase):
 
     def test_trees_reach_every_tip_and_hold_every_patch_of_its_pieces(self):
         box_mm = box_for((300.0, 300.0, 340.0), 3.0)
-        pieces = split_into_grid(Solid.from_mesh(SHAPES["dragonfly"]()), box_mm).pieces
+        pieces = into_boxes(Solid.from_mesh(SHAPES["dragonfly"]()), box_mm).pieces
         for number in (2, 3, 5, 6):
             with self.subTest(number):
                 mesh = pieces[number].mesh

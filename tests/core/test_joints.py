@@ -27,6 +27,7 @@ from upright_heron.core.split.fittings import (
     peg_body,
     socket_body,
 )
+from upright_heron.core.split.numbers import _font, outline
 from upright_heron.core.split.pieces import pulled, split
 from upright_heron.core.split.planner import plans
 from upright_heron.demo.shapes import SHAPES
@@ -222,6 +223,66 @@ class FaultTest(unittest.TestCase):
         meshes = list(self.meshes)
         meshes[owner] = wide.pieces[owner].mesh
         self.assertTrue(self.faults(meshes) & {"overlap", "sweep"})
+
+
+class NumberTest(unittest.TestCase):
+    """Numbers in the faces: as the font draws them, read from outside, and the right ones."""
+
+    def setUp(self):
+        self.made = halves(box(60, 40, 40, (-30, -20, -20)), JointSetting(width_mm=5, most=2, numbers=True))
+        (self.joint,) = self.made.joints
+        self.meshes = [p.mesh for p in self.made.pieces]
+
+    def zero_based(self, joint):
+        return replace(joint, between=tuple(n - 1 for n in joint.between))
+
+    def test_strokes_have_the_area_of_the_font(self):
+        from fontTools.pens.areaPen import AreaPen
+
+        font, glyphs, names = _font()
+        for text in ("1/2", "08", "3645/7"):
+            pen = AreaPen(glyphs)
+            for letter in text:
+                glyphs[names[ord(letter)]].draw(pen)
+            expected = abs(pen.value) * (7.0 / font["OS/2"].sCapHeight) ** 2
+            self.assertAlmostEqual(outline(text, 7.0).area() / expected, 1, delta=4e-3)
+            # A figure is as high as it is asked to be, but for the overshoot of round ones.
+            self.assertAlmostEqual(
+                outline("1", 7.0).bounds()[3] - outline("1", 7.0).bounds()[1], 7.0, delta=0.2
+            )
+
+    def test_each_piece_says_its_own_number_first_and_is_read_from_outside(self):
+        self.assertEqual(self.made.faults, ())
+        texts = [label.text for label in self.joint.labels]
+        self.assertEqual(texts, [f"{a}/{b}" for a, b in (self.joint.between, self.joint.between[::-1])])
+        for number, label in zip(self.joint.between, self.joint.labels, strict=True):
+            outward = np.cross(label.right, label.up)
+            middle = self.meshes[number - 1].bounds.mean(axis=0)
+            self.assertLess((middle - label.at_mm) @ outward, 0)
+        # They stand the same way up, one right over the other.
+        self.assertEqual(*[label.up for label in self.joint.labels])
+        self.assertEqual(*[label.at_mm for label in self.joint.labels])
+
+    def test_the_books_count_the_numbers(self):
+        plain = halves(box(60, 40, 40, (-30, -20, -20)), JointSetting(width_mm=5, most=2))
+        less = sum(p.volume_mm3 for p in plain.pieces) - sum(p.volume_mm3 for p in self.made.pieces)
+        self.assertAlmostEqual(
+            less, sum(outline(la.text, la.height_mm).area() * 0.6 for la in self.joint.labels), 3
+        )
+        self.assertLess(abs(self.made.volume_error_mm3), 1e-3)
+
+    def test_swapped_numbers_are_found(self):
+        right = self.zero_based(self.joint)
+        self.assertEqual(verify(self.meshes, [right], wall_mm=2.0), [])
+        # The pieces are what they were, but are told the other way round.
+        other = replace(right, between=right.between[::-1])
+        found = verify(self.meshes[::-1], [replace(other, labels=right.labels)], wall_mm=2.0)
+        self.assertEqual({f.kind for f in found}, {"number"})
+
+    def test_a_face_too_small_is_told(self):
+        made = halves(box(30, 7, 7, (-15, -3.5, -3.5)), JointSetting(numbers=True, wall_mm=1))
+        self.assertTrue(made.joints[0].unnumbered)
+        self.assertEqual(made.joints[0].labels, ())
 
 
 class TreeTest(unittest.TestCase):

@@ -30,7 +30,8 @@ from upright_heron.core.layers.stack import pack, slice_solid
 from upright_heron.core.machines.catalogue import MATERIALS, Peel, material, printer
 from upright_heron.core.marking.channels import find_channels
 from upright_heron.core.stance.figures import Setting
-from upright_heron.core.stance.search import MIXES, search, slicer
+from upright_heron.core.stance.large_parts import slicer
+from upright_heron.core.stance.search import MIXES, search
 from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.supports.resin.stilts import make_stilts
 from upright_heron.core.toolpaths.rough_estimate import Amounts, estimate

@@ -15,10 +15,11 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.machines.catalogue import limit_for, material, printer
 from upright_heron.core.stance.candidates import TWIN_DEG
 from upright_heron.core.stance.figures import Setting, figures, holding
+from upright_heron.core.stance.large_parts import slicer
 from upright_heron.core.stance.pose import standing_on
 from upright_heron.core.stance.proposals import GOALS, Goals
 from upright_heron.core.stance.resting import resting_faces
-from upright_heron.core.stance.search import MIXES, Scale, even_directions, search, slicer
+from upright_heron.core.stance.search import MIXES, Scale, even_directions, search
 from upright_heron.core.stance.sweep import sweep
 from upright_heron.demo.shapes import SHAPES
 

@@ -132,6 +132,12 @@ class WalkedTest(unittest.TestCase):
             np.testing.assert_allclose(found.area_mm2, solid.area_mm2, rtol=1e-7, atol=1e-4)
             self.assertEqual(found.base_mm, solid.base_mm)
 
+    def test_of_equal_layers_the_lowest_is_the_largest(self):
+        body = box(10, 10, 20, (15, 0, 0)) + box(40, 10, 10, (0, 0, 20))
+        mesh = Solid(body).mesh()
+        found = cut_layers(mesh, Solid.from_mesh(mesh), 0.2, crossed=False)
+        self.assertEqual((found.largest, slice_solid(Solid(body), 0.2).largest), (100, 100))
+
     def test_a_lifted_part_keeps_its_height_and_place(self):
         mesh = Solid(box(10, 20, 5, (3, -4, 7))).mesh()
         found = cut_layers(mesh, Solid.from_mesh(mesh), 0.5, crossed=False)

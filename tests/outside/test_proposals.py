@@ -10,8 +10,9 @@ from tests.open_meshes import wanted
 from tests.support import box, mesh_of, on_plate, sphere
 from upright_heron.core.machines.catalogue import material, printer
 from upright_heron.core.stance.figures import POST_MM2, POSTS, STANDS_MM2, Setting
+from upright_heron.core.stance.large_parts import slicer
 from upright_heron.core.stance.pose import place
-from upright_heron.core.stance.search import MIXES, search, slicer
+from upright_heron.core.stance.search import MIXES, search
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.support_set import FaultKind
 from upright_heron.demo.shapes import SHAPES

@@ -47,7 +47,8 @@ class SplitPagesTest(AppCase):
         self.client.post(f"/jobs/{job_id}/plans/boxes/take?open=3", headers={"HX-Request": "true"})
         self.assertEqual(self.grid(job_id)["planes"], [])
         refused = self.client.post(f"/jobs/{job_id}/plans/nonsense/take?open=3")
-        self.assertIn("There is no plan", self.refused(refused, 422)["message"])
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("There is no plan “nonsense”", refused.text)
 
     def test_planes_by_hand(self):
         job_id = self.job(stl(box(60, 40, 40)))

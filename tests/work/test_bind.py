@@ -76,7 +76,7 @@ EXPECTED = {
     # Nobody measured either: both begin at the same limit.
     "material": {*MACHINE, s.Listing, s.Bridges},
     "own_material": {*MACHINE, s.Limit, s.Demand, s.Listing},
-    "calibration": {s.FigureSetting, s.SearchSetting, s.Limit, s.Demand, s.Listing, s.Bridges},
+    "calibration": {s.FigureSetting, s.SearchSetting, s.Limit, s.Demand, s.Listing, s.Bridges, s.Cutting},
     "layer_mm": {*MACHINE, s.LayerHeight, s.FootingSetting},
     "limit_deg": {s.FigureSetting, s.SearchSetting, s.Limit, s.Demand, s.Listing},
     "asked": set(),
@@ -177,7 +177,7 @@ VALUES = {
         name="Green", technology="filament", density_g_cm3=1.3, price_per_kg=40, limit_deg=61
     ),
     "calibration": Calibration(
-        printer="Willow", material="PLA", limit_deg=63, bridge_mm=22, date="2026-11-01"
+        printer="Willow", material="PLA", limit_deg=63, bridge_mm=22, clearance_mm=0.2, date="2026-11-01"
     ),
     "layer_mm": 0.25, "limit_deg": 31, "asked": ("material",), "step_factor": 3, "process.walls": 5, "process.infill_percent": 40,
     "preset": Preset(name="P", technology="filament", layer_mm=0.1), "notes": "mind the beak", "id": "b",

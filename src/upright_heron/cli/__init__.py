@@ -23,6 +23,7 @@ for _command in (
     look.stances,
     make.supports,
     pieces.split,
+    pieces.coupon,
     make.handoff,
     server.serve,
     server.demo,

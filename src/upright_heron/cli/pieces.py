@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -13,12 +14,15 @@ from ..core.geometry.solid import Solid, bodies_of
 from ..core.handoff.stl import write_stl
 from ..core.health.written import judge
 from ..core.machines import catalogue as machines
+from ..core.machines.coupons import CLEARANCES_MM, SLOPES_DEG, SPANS_MM
+from ..core.machines.coupons import coupon as make_coupon
 from ..core.split.cuts import Cut, Vector, cut
 from ..core.split.fittings import JointKind, JointSetting
 from ..core.split.grid import box_for, grid_cuts
 from ..core.split.pieces import Split
 from ..core.split.pieces import split as split_solid
 from ..core.split.planner import plans
+from ..core.split.sizes import fits
 from .files import File, Json, part, tell, write
 
 
@@ -39,13 +43,14 @@ def split(
     width: Annotated[float | None, typer.Option(help="Width of the pegs, mm; follows the face.")] = None,
     most: Annotated[int | None, typer.Option(help="Pegs on a face at most.")] = None,
     clearance: Annotated[float, typer.Option(help="Of a peg on each side, mm.")] = 0.15,
+    numbers: Annotated[bool, typer.Option("--numbers", help="Sink numbers into the joint faces.")] = False,
     out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
     as_json: Json = False,
 ) -> None:
     """Cut a part into pieces: boxes, planes or a plan, with joints."""
     setting = JointSetting(
         kind=joint, sides=0 if may_turn else sides, reach_mm=reach, width_mm=width, most=most,
-        clearance_mm=clearance,
+        clearance_mm=clearance, numbers=numbers,
     ).checked()  # fmt: skip
     if (box is None) == (printer is None):
         raise BadValue("Either a box or a printer is needed.", "Give --box X,Y,Z or --printer NAME.")
@@ -72,6 +77,31 @@ def split(
         for piece in made.pieces:
             write(out / files[piece.number], write_stl(piece.mesh))
     tell(_told(made, cuts, files if out is not None else {}), as_json)
+
+
+class CouponKind(StrEnum):
+    """What a coupon shows."""
+
+    SLOPES = "slopes"
+    BRIDGES = "bridges"
+    FIT = "fit"
+
+
+def coupon(
+    kind: Annotated[CouponKind, typer.Argument(help="What it shows.")],
+    out: Annotated[Path, typer.Option(help="The STL file to write.")],
+    printer: Annotated[str, typer.Option(help="Printer that it has to fit.")] = "Sedge 300",
+    as_json: Json = False,
+) -> None:
+    """Write a coupon to print and read off."""
+    mesh = make_coupon("fits" if kind is CouponKind.FIT else kind.value)
+    build = machines.printer(printer).build_mm
+    if not fits(mesh.vertices, build):
+        raise BadValue(f"The coupon does not fit {printer}.", "Pick a larger printer.")
+    write(out, write_stl(mesh))
+    steps = {"fit": CLEARANCES_MM, "slopes": SLOPES_DEG, "bridges": SPANS_MM}[kind.value]
+    told = {"file": str(out), "size_mm": [float(v) for v in mesh.size_mm], "steps": list(steps)}
+    tell(told, as_json)
 
 
 def _told(made: Split, cuts: list[Cut], files: dict[int, str]) -> dict[str, Any]:
@@ -110,6 +140,7 @@ def _told(made: Split, cuts: list[Cut], files: dict[int, str]) -> dict[str, Any]
                     for p in j.pegs
                 ],
                 "refused": j.refused,
+                "numbers": [label.text for label in j.labels],
             }
             for j in made.joints
         ],

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
-from ..core.split.fittings import JointKind, JointSetting
+from ..core.split.fittings import FITS, JointKind, JointSetting
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
@@ -39,14 +39,17 @@ class Joints(Document):
     width_mm: Length | None = None
     reach_mm: Length | None = None
     most: Annotated[int, Field(ge=1, le=12)] | None = None
-    clearance_mm: Length = 0.15
+    # Where it is not given, what was measured for the machine and material.
+    clearance_mm: Length | None = None
     wall_mm: Length = 2.0
     # Cuts whose pegs stand on the other side.
     swapped: tuple[CutId, ...] = ()
+    numbers: bool = False
 
-    def setting(self) -> JointSetting:
+    def setting(self, usual_clearance_mm: float = FITS["sliding"]) -> JointSetting:
         """Return them as the core takes them."""
-        return JointSetting(**self.model_dump())
+        clearance = self.clearance_mm if self.clearance_mm is not None else usual_clearance_mm
+        return JointSetting(**{**self.model_dump(), "clearance_mm": clearance})
 
 
 class Grid(Document):

@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 
 from ..core.footing.footing import FootingSettings
 from ..core.machines.catalogue import MATERIALS, Material, Printer, Technology, limit_for, material, printer
+from ..core.split.fittings import FITS
 from ..core.stance.figures import Setting
 from ..core.supports.model import SupportSettings
 from ..core.units import UnitQuestion, judge_unit
@@ -104,6 +105,13 @@ class JobSettings(Document):
         if self.measured is not None and self.measured.bridge_mm is not None:
             return self.measured.bridge_mm
         return self.stuff.bridge_mm
+
+    @property
+    def usual_clearance_mm(self) -> float:
+        """Clearance of joints on each side: what was measured, or that of a sliding fit."""
+        if self.measured is not None and self.measured.clearance_mm is not None:
+            return self.measured.clearance_mm
+        return FITS["sliding"]
 
     @property
     def shrinkage_correction_percent(self) -> float:

@@ -77,6 +77,8 @@ class Calibration(Document):
     material: Name
     limit_deg: Annotated[float, Field(ge=0, le=90)]
     bridge_mm: Annotated[Length, Field(ge=0, le=500)] | None = None
+    # The closest fit that a peg still slides in, a side.
+    clearance_mm: Annotated[Length, Field(ge=0, le=2)] | None = None
     date: dt.date
     note: str = Field(default="", max_length=400)
 

@@ -389,7 +389,11 @@ def _box(sheet: DecidedSheet) -> s.Box | None:
 
 @binds(s.Cutting)
 def _cutting(sheet: DecidedSheet) -> s.Cutting | None:
-    return None if sheet.grid is None else s.Cutting(sheet.grid.cuts(), sheet.grid.joints.setting())
+    return (
+        None
+        if sheet.grid is None
+        else s.Cutting(sheet.grid.cuts(), sheet.grid.joints.setting(sheet.usual_clearance_mm))
+    )
 
 
 @binds(s.BuildVolume)

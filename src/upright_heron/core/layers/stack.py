@@ -114,7 +114,13 @@ class LayerStack:
     @property
     def largest(self) -> int:
         """Number of the layer with the largest area (the lowest of equals); -1 when there is none."""
-        return int(np.argmax(self.area_mm2)) if len(self) else -1
+        return first_largest(self.area_mm2) if len(self) else -1
+
+
+def first_largest(values: NDArray[np.float64]) -> int:
+    """Number of the largest of values (n,), the first of equals: those of equal layers differ by rounding."""
+    most = float(values.max())
+    return int(np.argmax(values >= most - 1e-9 * abs(most)))
 
 
 def layer_count(height_mm: float, layer_mm: float, tolerances: Tolerances = DEFAULT) -> int:

@@ -1,11 +1,12 @@
-"""Coupons to print and read off: how steep a slope and how long a bridge a machine and material hold.
+"""Coupons to print and read off: what slopes, bridges and fits come out well on a machine in a material.
 
-A fan of slopes and a row of bridges are common practice.
+A fan of slopes, a row of bridges and a row of sockets for one peg are common practice.
 """
 
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -14,10 +15,13 @@ from manifold3d import CrossSection, Manifold, OpType
 from ..errors import BadValue
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
+from ..split.fittings import END_MM, Peg, peg_body, socket_body
 
 SLOPES_DEG = tuple(range(30, 85, 5))
 SPANS_MM = tuple(range(5, 55, 5))
-KINDS = ("slopes", "bridges")
+# Clearances of the sockets of the coupon of fits, a side.
+CLEARANCES_MM = tuple(k / 100 for k in range(0, 40, 5))
+KINDS = ("slopes", "bridges", "fits")
 
 # Bars of a digit of seven: top, upper left, upper right, middle, lower left, lower right, bottom.
 _BARS = (
@@ -41,7 +45,7 @@ def coupon(kind: str) -> Mesh:
     Parameters
     ----------
     kind : str
-        ``slopes`` or ``bridges``.
+        ``slopes``, ``bridges`` or ``fits``.
 
     Returns
     -------
@@ -57,6 +61,8 @@ def coupon(kind: str) -> Mesh:
         return slope_coupon()
     if kind == "bridges":
         return bridge_coupon()
+    if kind == "fits":
+        return fit_coupon()
     raise BadValue(f"There is no coupon “{kind[:20]}”.", f"Use one of: {', '.join(KINDS)}.")
 
 
@@ -109,6 +115,28 @@ def bridge_coupon(width_mm: float = 5.0, beam_mm: float = 1.2) -> Mesh:
     depth = len(SPANS_MM) * (width_mm + 5) - 5
     parts.append(_block((-13, -1.5, 0), (11, depth + 1.5, 1.6)))
     return Solid(Manifold.batch_boolean(parts, OpType.Add)).mesh()
+
+
+def fit_coupon(width_mm: float = 6.0) -> Mesh:
+    """A row of sockets, one for each of ``CLEARANCES_MM``, numbered in hundredths, and a peg to try in them.
+
+    Parameters
+    ----------
+    width_mm : float
+        Of the peg: it and the sockets are those of joints.
+    """
+    peg = Peg((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), width_mm, 1.5 * width_mm, 0.0, 4, (0.0, 1.0, 0.0))
+    high = peg.depth_mm + END_MM + 2.0
+    pitch = width_mm + 6.0
+    bar = _block((-pitch / 2, -8, 0), ((len(CLEARANCES_MM) - 0.5) * pitch, 14, high))
+    sockets, numbers = [], []
+    for place, clearance in enumerate(CLEARANCES_MM):
+        socket = socket_body(replace(peg, clearance_mm=clearance))
+        sockets.append(socket.rotate((180, 0, 0)).translate((place * pitch, 0, high)))
+        numbers += _number(round(100 * clearance), place * pitch, 9.5, high)
+    row = Manifold.batch_boolean([bar - Manifold.batch_boolean(sockets, OpType.Add), *numbers], OpType.Add)
+    grip = _block((-8, -5, 0), (8, 5, 5)) + peg_body(peg).translate((0, 0, 5))
+    return Solid(Manifold.compose([row, grip.translate((0, -24, 0))])).mesh()
 
 
 def _block(low: tuple[float, float, float], high: tuple[float, float, float]) -> Any:

@@ -18,10 +18,10 @@ from ..marking.marks import Mark, Marks
 from ..progress import Progress
 from ..stance.figures import Base, Figures
 from ..stance.figures import figures as figures_of
+from ..stance.large_parts import slicer
 from ..stance.pose import Placement, from_quaternion, place
 from ..stance.proposals import Found
 from ..stance.search import search as search_stances
-from ..stance.search import slicer
 from .part import fine, marks_demand, marks_show, printed, solid
 from .settings import FigureSetting, LayerHeight, Lift, PaintedShow, PartFacts, SearchSetting, Turn
 from .values import Placed

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from manifold3d import CrossSection, JoinType
 
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
@@ -15,6 +16,7 @@ from ..progress import Progress, silent, tracked
 from ..tags import stored
 from .cuts import Node
 from .joints import Joint
+from .numbers import DEPTH_MM, outline
 
 # A step is swept at so many distances.
 SWEEP = 5
@@ -24,6 +26,8 @@ NOISE_MM3 = 0.05
 TURNS, DEEP = 16, (0.1, 0.5, 0.9)
 # So near to the wall that was promised it is looked.
 SHARE = 0.85
+# Of the strokes of a number that are cut so much may be missing, or too much.
+MISREAD = 0.05
 
 
 @stored("assembly step")
@@ -54,7 +58,7 @@ class JointFault:
     Attributes
     ----------
     kind : str
-        ``overlap``, ``sweep`` or ``wall``.
+        ``overlap``, ``sweep``, ``wall`` or ``number``.
     between : (int, int)
     words : str
     mm3 : float
@@ -143,7 +147,30 @@ def verify(
             if over > NOISE_MM3 * max(1.0, area / 100):
                 faults.append(_lie_in_each_other("sweep" if k else "overlap", first, second, over))
                 break
-    return faults + _walls(meshes, joints, wall_mm)
+    return faults + _walls(meshes, joints, wall_mm) + _misnumbered(solid, joints)
+
+
+def _misnumbered(solid: Callable[[int], Any], joints: Sequence[Joint]) -> list[JointFault]:
+    """Faces that do not say which piece they are of, and which belongs there: read from a section through."""
+    faults = []
+    for joint in joints:
+        for k, label in enumerate(joint.labels):
+            own, other = joint.between[k], joint.between[1 - k]
+            right, up = np.asarray(label.right), np.asarray(label.up)
+            turn = np.stack([right, up, np.cross(right, up)])
+            x, y, z = turn @ np.asarray(label.at_mm)
+            level = solid(own).transform(np.column_stack([turn, np.zeros(3)])).slice(z - DEPTH_MM / 2)
+            wanted = outline(f"{own + 1}/{other + 1}", label.height_mm).translate((x, y))
+            x0, y0, x1, y1 = wanted.bounds()
+            window = CrossSection([np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1)])]).offset(
+                0.2, JoinType.Miter
+            )
+            read = window - level
+            wrong = float((read - wanted).area() + (wanted - read).area())
+            if wrong > MISREAD * float(wanted.area()):
+                words = f"A face of piece {own + 1} does not say that piece {other + 1} belongs there."
+                faults.append(JointFault("number", (own, other), words))
+    return faults
 
 
 def _near(meshes: Sequence[Mesh]) -> list[tuple[int, int]]:

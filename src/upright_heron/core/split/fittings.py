@@ -66,6 +66,8 @@ class JointSetting:
         No peg is made narrower than this.
     swapped : tuple of str
         Cuts whose pegs are borne by the other side.
+    numbers : bool
+        Numbers are sunk into the joint faces.
     """
 
     kind: JointKind = JointKind.PEG
@@ -77,6 +79,7 @@ class JointSetting:
     wall_mm: float = 2.0
     least_mm: float = 3.0
     swapped: tuple[str, ...] = ()
+    numbers: bool = False
 
     def checked(self) -> JointSetting:
         """Return it, or say what is wrong with it.

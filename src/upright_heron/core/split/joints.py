@@ -16,6 +16,8 @@ from ..tags import stored
 from .cuts import Node, frame
 from .fittings import (
     END_MM,
+    OUT_MM,
+    RELIEF_MM,
     WIDEST_MM,
     JointKind,
     JointSetting,
@@ -26,6 +28,7 @@ from .fittings import (
     room_body,
     socket_body,
 )
+from .numbers import DEPTH_MM, Label, area_mm2, cutter, place_for
 
 # Two pieces are looked at so far on each side of their plane.
 BESIDE_MM = 0.02
@@ -48,6 +51,8 @@ PLACES, TRIES = 400, 6
 UNEQUAL = 0.5
 # What a prism may have outside of a body by rounding, mm3.
 NOISE_MM3 = 1e-3
+# By what share of its strokes a number that was cut may miss them.
+NUMBER_NOISE = 1e-4
 
 
 @stored("joint")
@@ -70,6 +75,10 @@ class Joint:
         Why there is none, or a narrower one than asked for.
     direction : (x, y, z)
         Along which the second piece is drawn off.
+    labels : tuple of Label
+        Sunk into the first piece, and into the second; none where there is no room.
+    unnumbered : bool
+        There is no room for them.
     """
 
     cut: str
@@ -80,6 +89,8 @@ class Joint:
     pegs: tuple[Peg, ...]
     refused: str
     direction: tuple[float, float, float]
+    labels: tuple[Label, ...] = ()
+    unnumbered: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -196,6 +207,9 @@ class _Work:
             pegs, refused = self._pegs(turn, offset, region, ends, axis)
         for peg in pegs:
             self._put(peg, turn, owner, other)
+        labels: tuple[Label, ...] = ()
+        if self.setting.numbers:
+            labels = self._letter(turn, offset, region, pegs, (owner, other), sign)
         x, y = _inside_of(region)
         at = np.array([x, y, offset]) @ turn
         found = Joint(
@@ -207,8 +221,47 @@ class _Work:
             pegs=tuple(pegs),
             refused=refused,
             direction=_vector(axis),
+            labels=labels,
+            unnumbered=self.setting.numbers and not labels,
         )
         self.joints.append(found)
+
+    def _letter(
+        self,
+        turn: NDArray[np.float64],
+        offset: float,
+        region: CrossSection,
+        pegs: Sequence[Peg],
+        pair: tuple[int, int],
+        sign: float,
+    ) -> tuple[Label, ...]:
+        """Sink the numbers of both pieces into their faces, one right over the other."""
+        free = region
+        for peg in pegs:
+            x, y, _ = turn @ np.asarray(peg.at_mm)
+            round_it = self.setting.round_mm(peg.width_mm + 2 * (peg.clearance_mm + RELIEF_MM))
+            free = free - CrossSection.circle(round_it, 32).translate((x, y))
+        texts = [f"{pair[k] + 1}/{pair[1 - k] + 1}" for k in (0, 1)]
+        place = place_for(texts[0], free)
+        if place is None:
+            return ()
+        x, y, turned, height = place
+        at = _vector(np.array([x, y, offset]) @ turn)
+        labels = []
+        for text, out in zip(texts, (sign, -sign), strict=True):
+            # Read from outside its piece: on one side of the plane it is written the other way.
+            right, up = (turn[0], turn[1]) if not turned else (turn[1], -turn[0])
+            labels.append(Label(text, at, _vector(out * right), _vector(up), height))
+        cuts = [cutter(label, OUT_MM) for label in labels]
+        room = [area_mm2(label) * DEPTH_MM for label in labels]
+        sunk = [body - cut for body, cut in zip((self.bodies[k] for k in pair), cuts, strict=True)]
+        for k, after, volume in zip(pair, sunk, room, strict=True):
+            if abs(float(self.bodies[k].volume() - after.volume()) - volume) > NUMBER_NOISE * volume:
+                return ()  # there is too little behind the face
+        for k, after, volume in zip(pair, sunk, room, strict=True):
+            self.bodies[k] = after
+            self.removed[k] += volume
+        return tuple(labels)
 
     def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
         socket = socket_body(peg)

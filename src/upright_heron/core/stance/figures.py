@@ -14,7 +14,7 @@ from ..hanging.cups import Cup, find_cups
 from ..hanging.islands import find_islands
 from ..hanging.overhangs import threshold
 from ..layers.peel import peel_curve
-from ..layers.stack import LayerStack
+from ..layers.stack import LayerStack, first_largest
 from ..machines.catalogue import Material, Printer, Technology
 from ..plates.fit import fit
 from ..tags import stored
@@ -344,7 +344,7 @@ def clear_overhang_mm2(
 def _layer(stack: LayerStack, values: NDArray[np.float64]) -> LayerFigure:
     if not len(stack):
         return LayerFigure(0, 0.0, 0.0)
-    at = int(np.argmax(values))
+    at = first_largest(values)
     return LayerFigure(at, float(stack.z_mm[at]), float(values[at]))
 
 

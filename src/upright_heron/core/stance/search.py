@@ -7,7 +7,6 @@ few are weighed again by their exact figures. The same input gives the same resu
 from __future__ import annotations
 
 import math
-import threading
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
@@ -15,17 +14,15 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import NotClosed
 from ..geometry.mesh import Mesh, facts
-from ..geometry.solid import Solid
-from ..layers.closed_slicer import Walker
-from ..layers.stack import LayerStack, cut, layer_count
+from ..layers.stack import LayerStack, layer_count
 from ..progress import Progress, silent
 from ..toolpaths.rough_estimate import Amounts, estimate
 from .candidates import Candidates
 from .figures import Base, Figures, Setting, figures, holding, show_facets, tip_angle_deg
+from .large_parts import LARGE, merged
 from .names import lean, name_of
-from .pose import about_axis, place, standing_on
+from .pose import about_axis, standing_on
 from .proposals import GOALS, Found, Goals, Proposal
 from .resting import letter, resting_faces
 from .sweep import Sweep, hull_corners, sweep
@@ -46,8 +43,6 @@ EARLY = 40
 NEAR_DEG = (6.0, 3.0, 1.5)
 SWINGS_DEG = tuple(range(0, 180, 5))
 THREADS = 2
-# Facets of a very large part.
-LARGE = 2_000_000
 # Less contact than this is an edge or a point.
 LEAST_CONTACT_MM2 = 1.0
 
@@ -117,8 +112,9 @@ class Scale:
             return
         import fast_simplification
 
+        whole = mesh if len(mesh.faces) <= LARGE else merged(mesh)
         vertices, faces = fast_simplification.simplify(
-            np.array(mesh.vertices), np.array(mesh.faces), target_count=THINNED
+            np.array(whole.vertices), np.array(whole.faces), target_count=THINNED
         )
         thin = Surface.of(Mesh(np.asarray(vertices, np.float64), np.asarray(faces, np.int32)))
         show = show_facets(thin.normals, self.setting.show)
@@ -235,47 +231,6 @@ def _costs(
             largest,
         ]
     )
-
-
-def slicer(
-    mesh: Mesh, closed: bool, layer_mm: float, lift_mm: float = 0.0
-) -> Callable[[NDArray[np.float64]], LayerStack]:
-    """Return what cuts a part in any stance (3, 3): by a walk over it where that can be trusted.
-
-    Nothing is made before it is needed, for the first proposals do without. The solid of a very large part
-    takes more room than all the rest: its walk is trusted without.
-    """
-    lock = threading.Lock()
-    made: list[tuple[Walker | None, Solid | None]] = []
-
-    def prepared() -> tuple[Walker | None, Solid | None]:
-        if closed and len(mesh.faces) > LARGE:
-            walker = Walker.of(mesh, None)
-            if walker is not None:
-                return walker, None
-        solid = _solid(mesh) if closed else None
-        walker = Walker.of(mesh, solid) if solid is not None else None
-        return walker, solid if walker is None else None
-
-    def layers(rotation: NDArray[np.float64]) -> LayerStack:
-        with lock:
-            if not made:
-                made.append(prepared())
-            walker, solid = made[0]
-        if walker is not None:
-            return replace(walker.layers(rotation, layer_mm), base_mm=lift_mm)
-        where = place(mesh, rotation, lift_mm)
-        turned = solid.transformed(where.rotation, where.offset_mm) if solid is not None else None
-        return cut(where.apply(mesh), turned, layer_mm)
-
-    return layers
-
-
-def _solid(mesh: Mesh) -> Solid | None:
-    try:
-        return Solid.from_mesh(mesh)
-    except NotClosed:
-        return None
 
 
 def search(

@@ -42,10 +42,13 @@ class SetJoints(Change):
     width_mm: Length | None = None
     reach_mm: Length | None = None
     most: Annotated[int, Field(ge=1, le=12)] | None = None
-    clearance_mm: Length = 0.15
+    clearance_mm: Length | None = None
     wall_mm: Length = 2.0
+    numbers: bool = False
 
-    _empty = field_validator("width_mm", "reach_mm", "most", mode="before")(lambda v: None if v == "" else v)
+    _empty = field_validator("width_mm", "reach_mm", "most", "clearance_mm", mode="before")(
+        lambda v: None if v == "" else v
+    )
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         grid = _cut(sheet)
@@ -56,7 +59,7 @@ class SetJoints(Change):
         return altered(sheet, grid=grid.model_copy(update={"joints": joints}))
 
     def label(self, sheet: ItemSheet) -> str:
-        return f"Joints: {self.joint}, clearance {self.clearance_mm:g} mm"
+        return f"Joints: {self.joint}"
 
 
 class SwapPegs(Change):

@@ -26,7 +26,7 @@ from ..dependencies import Services, Use
 router = APIRouter(prefix="/machines")
 
 Text = Annotated[str, Form(max_length=60)]
-COUPONS = {"slopes": "Slope coupon", "bridges": "Bridge coupon"}
+COUPONS = {"slopes": "Slope coupon", "bridges": "Bridge coupon", "fits": "Coupon of fits"}
 
 
 # The shelf that each kind of entry lies on, and what there is besides.
@@ -124,7 +124,7 @@ def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
 
 @router.post("/coupons/{kind}", name="coupon")
 async def make_coupon(
-    request: Request, kind: Literal["slopes", "bridges"], use: Use, printer: Text, material: Text
+    request: Request, kind: Literal["slopes", "bridges", "fits"], use: Use, printer: Text, material: Text
 ) -> Response:
     """Make a coupon a job on a printer with a material."""
     part = await asyncio.wrap_future(use.work.ask(worker.coupon, kind))
