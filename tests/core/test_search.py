@@ -3,6 +3,7 @@
 import math
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 from manifold3d import Manifold
@@ -13,10 +14,11 @@ from upright_heron.core.errors import Cancelled
 from upright_heron.core.geometry.mesh import Mesh, facts
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.machines.catalogue import limit_for, material, printer
+from upright_heron.core.stance import large_parts
 from upright_heron.core.stance.candidates import TWIN_DEG
 from upright_heron.core.stance.figures import Setting, figures, holding
 from upright_heron.core.stance.large_parts import slicer
-from upright_heron.core.stance.pose import standing_on
+from upright_heron.core.stance.pose import about_axis, standing_on
 from upright_heron.core.stance.proposals import GOALS, Goals
 from upright_heron.core.stance.resting import resting_faces
 from upright_heron.core.stance.search import MIXES, Scale, even_directions, search
@@ -226,6 +228,43 @@ def bowl():
     """A bowl with a wall of a millimetre."""
     ball = on_plate(sphere(30, 96)) - sphere(29, 96).translate((0, 0, 30))
     return ball ^ box(80, 80, 30, (-40, -40, 0))
+
+
+class LargePartTest(unittest.TestCase):
+    """Very large parts are spared a solid, and thinned through a copy that takes little room."""
+
+    def test_layers_without_a_solid_are_the_same(self):
+        mesh = mesh_of(sphere(20, 96))
+        turn = about_axis("x", 31.0)
+        exact = slicer(mesh, True, 0.5)(turn)
+        with (
+            mock.patch.object(large_parts, "LARGE", 100),
+            mock.patch.object(large_parts.Solid, "from_mesh", side_effect=AssertionError("a solid was made")),
+        ):
+            spared = slicer(mesh, True, 0.5)(turn)
+        np.testing.assert_allclose(spared.area_mm2, exact.area_mm2, rtol=1e-9)
+
+    def test_two_bodies_still_get_their_solid(self):
+        pair = mesh_of(box(10, 10, 10) + box(5, 5, 5, (20, 0, 0)))
+        with mock.patch.object(large_parts, "LARGE", 4):
+            stack = slicer(pair, True, 0.5)(np.eye(3))
+        np.testing.assert_allclose(stack.area_mm2[:10], 125)
+        np.testing.assert_allclose(stack.area_mm2[10:], 100)
+
+    def test_the_copy_has_the_shape_and_a_fraction_of_the_facets(self):
+        mesh = mesh_of(sphere(20, 512))
+        with mock.patch.object(large_parts, "CELLS", 60):
+            copy = large_parts.merged(mesh)
+        self.assertLess(len(copy.faces), len(mesh.faces) / 4)
+        np.testing.assert_allclose(np.linalg.norm(copy.vertices, axis=1), 20, atol=0.02)
+        corners = copy.vertices[copy.faces]
+        area = (
+            0.5
+            * np.linalg.norm(
+                np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1
+            ).sum()
+        )
+        self.assertAlmostEqual(area / (4 * np.pi * 400), 1, delta=0.02)
 
 
 if __name__ == "__main__":

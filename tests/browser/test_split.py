@@ -1,0 +1,80 @@
+"""Section 3 in the real interface: a size typed, joints made, pieces pulled apart and lit."""
+
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+
+from tests.browser.case import BrowserCase, start, stop
+from tests.support import box, stl
+
+setUpModule = start
+tearDownModule = stop
+
+PLACES = "return window.heron.view.pieces.children.map((b) => b.position.toArray())"
+
+
+class SplitTest(BrowserCase):
+    def test_boxes_are_counted_and_drawn_while_a_size_is_typed_without_the_server(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(500, 40, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        b.wait(lambda: b.text("#live-cells") == "2 × 1 × 1 boxes; 2 of 2 hold something.")
+        self.assertTrue(b.run("return window.heron.view.cells.visible"))
+        # From here on the server is not asked for anything.
+        b.run("window.asked = 0; const f = window.fetch; window.fetch = (...a) => { window.asked++; return f(...a); };"
+              "const o = XMLHttpRequest.prototype.send; XMLHttpRequest.prototype.send = function (...a) { window.asked++; return o.apply(this, a); };")  # fmt: skip
+        field = b.find("#live-size")
+        for typed, told in (
+            ("1219", "5 × 1 × 1 boxes; 5 of 5 hold something."),
+            ("200 %", "4 × 1 × 1 boxes; 4 of 4 hold something."),
+            ("1:2", "Fits in one box: 250.0 × 20.0 × 20.0 mm."),
+            ("60 in", "6 × 1 × 1 boxes; 6 of 6 hold something."),
+            ("long", "Type a length such as 1219 mm or 48 in, a percentage, or a ratio."),
+        ):
+            field.send_keys(Keys.CONTROL, "a")
+            field.send_keys(typed)
+            b.wait(lambda told=told: b.text("#live-cells") == told, typed)
+        b.click("#largest-whole")
+        b.wait(lambda: b.find("#live-size").get_attribute("value") == "294")
+        self.assertEqual(b.run("return window.asked"), 0)
+        # Then it is sized so, and cut into nothing.
+        b.click("#size-so")
+        b.wait(lambda: "Fits Sedge 300 as it stands" in b.text("#fit"))
+        self.assertEqual(b.problems(), [])
+
+    def test_cut_joined_pulled_apart_and_lit(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(500, 40, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        b.click("#cut")
+        b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "2 pieces")
+        Select(b.find("#joint")).select_by_value("peg")
+        b.click("#set-joints")
+        b.wait(lambda: "2 pegs in 1 joint" in b.text("#sheet"))
+        self.assertEqual(b.text("#goes-together"), "2 pieces that go together in 1 step.")
+        b.wait(lambda: len(b.run(PLACES)) == 2)
+        # Pulled apart along the way they go together, by keys.
+        slider = b.find("#pull")
+        slider.send_keys(Keys.HOME)
+        b.wait(lambda: b.text("#pull-out") == "0 %")
+        together = b.run(PLACES)
+        self.assertEqual(together[0], together[1])
+        slider.send_keys(Keys.END)
+        b.wait(lambda: b.text("#pull-out") == "100 %")
+        apart = b.run(PLACES)
+        self.assertGreater(apart[1][0] - apart[0][0], 100)
+        self.assertEqual(apart[0][1:], apart[1][1:])
+        # The row of a piece lights it up, and its neighbour a little.
+        b.hover("#pieces tr[data-piece='2'] td")
+        glow = "return window.heron.view.pieces.children.map((b) => b.material.emissive.getHex())"
+        b.wait(lambda: b.run(glow)[1] > b.run(glow)[0] > 0)
+        b.click("#make-pieces")
+        b.wait(lambda: b.all("#pieces-are-items"))
+        self.assertEqual(b.problems(), [])
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()
