@@ -19,7 +19,7 @@ from .joints import Joint
 from .numbers import DEPTH_MM, outline
 
 # A step is swept at so many distances.
-SWEEP = 5
+SWEEP = 4
 # Overlap of two pieces under this is the noise of single precision, mm3 on each cm2 of joint.
 NOISE_MM3 = 0.05
 # Points round a socket at which there has to be material, and shares of its depth.
@@ -28,6 +28,8 @@ TURNS, DEEP = 16, (0.1, 0.5, 0.9)
 SHARE = 0.85
 # Of the strokes of a number that are cut so much may be missing, or too much.
 MISREAD = 0.05
+# Boxes that share less than this only touch.
+TOUCH_MM = 1e-3
 
 
 @stored("assembly step")
@@ -130,7 +132,8 @@ def verify(
         return solids[k]
 
     faults: list[JointFault] = []
-    for i, j in tracked(_near(meshes), "Checking joints", progress):
+    pairs = sorted({*_near(meshes), *((min(j.between), max(j.between)) for j in joints)})
+    for i, j in tracked(pairs, "Checking joints", progress):
         mine = [one for one in joints if set(one.between) == {i, j}]
         if not mine:
             over = float((solid(i) ^ solid(j)).volume())
@@ -174,9 +177,9 @@ def _misnumbered(solid: Callable[[int], Any], joints: Sequence[Joint]) -> list[J
 
 
 def _near(meshes: Sequence[Mesh]) -> list[tuple[int, int]]:
-    """Pairs of pieces whose boxes meet."""
+    """Pairs of pieces whose boxes share room: those that only touch cannot lie in each other."""
     boxes = np.array([mesh.bounds for mesh in meshes])
-    apart = (boxes[:, None, 0] > boxes[None, :, 1]).any(axis=2)
+    apart = (boxes[:, None, 0] > boxes[None, :, 1] - TOUCH_MM).any(axis=2)
     i, j = np.nonzero(np.triu(~(apart | apart.T), 1))
     return list(zip(i.tolist(), j.tolist(), strict=True))
 

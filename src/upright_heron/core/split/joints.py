@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from manifold3d import CrossSection, JoinType
+from manifold3d import CrossSection, JoinType, Manifold, OpType
 from numpy.typing import NDArray
 
 from ..progress import Progress, silent, tracked
@@ -157,7 +157,7 @@ def join(
             inside = {number_of[id(leaf)] for leaf in half.leaves()}
             sides.append([k for k, owner in enumerate(owners) if owner in inside])
         work.across(node.cut.id, np.asarray(node.cut.normal), node.cut.offset_mm, sides)
-    return Joined(work.bodies, work.joints, work.dowels, work.added, work.removed)
+    return Joined(work.lettered(), work.joints, work.dowels, work.added, work.removed)
 
 
 class _Work:
@@ -168,6 +168,7 @@ class _Work:
         self.setting = setting
         self.joints: list[Joint] = []
         self.dowels: list[tuple[Any, int]] = []
+        self.letters: list[list[Any]] = [[] for _ in bodies]
         self.added, self.removed = np.zeros(len(bodies)), np.zeros(len(bodies))
 
     def across(self, cut: str, normal: NDArray[np.float64], offset: float, sides: list[list[int]]) -> None:
@@ -252,16 +253,21 @@ class _Work:
             # Read from outside its piece: on one side of the plane it is written the other way.
             right, up = (turn[0], turn[1]) if not turned else (turn[1], -turn[0])
             labels.append(Label(text, at, _vector(out * right), _vector(up), height))
-        cuts = [cutter(label, OUT_MM) for label in labels]
-        room = [area_mm2(label) * DEPTH_MM for label in labels]
-        sunk = [body - cut for body, cut in zip((self.bodies[k] for k in pair), cuts, strict=True)]
-        for k, after, volume in zip(pair, sunk, room, strict=True):
-            if abs(float(self.bodies[k].volume() - after.volume()) - volume) > NUMBER_NOISE * volume:
+        for k, label in zip(pair, labels, strict=True):
+            strokes = cutter(label, 0.0)
+            if float((strokes - self.bodies[k]).volume()) > NUMBER_NOISE * float(strokes.volume()):
                 return ()  # there is too little behind the face
-        for k, after, volume in zip(pair, sunk, room, strict=True):
-            self.bodies[k] = after
-            self.removed[k] += volume
+        for k, label in zip(pair, labels, strict=True):
+            self.letters[k].append(cutter(label, OUT_MM))
+            self.removed[k] += area_mm2(label) * DEPTH_MM
         return tuple(labels)
+
+    def lettered(self) -> list[Any]:
+        """Bodies with their numbers cut into them, all of one at once: they lie apart from each other."""
+        return [
+            Manifold.batch_boolean([body, *cuts], OpType.Subtract) if cuts else body
+            for body, cuts in zip(self.bodies, self.letters, strict=True)
+        ]
 
     def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
         socket = socket_body(peg)

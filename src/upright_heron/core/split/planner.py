@@ -31,7 +31,7 @@ STEP_MM = 4.0
 # Directions of planes, and frames in which all of them are rated.
 NORMALS, ROUGH_FRAMES = 20, 9
 # So many of the planes of a piece are gone into, and so many trees are kept at a time.
-RATED, BEAM = 8, 4
+RATED, BEAM = 6, 4
 # Trees deeper than this are given up.
 MOST_DEEP = 60
 # A plane so near to the end of a piece leaves a sliver.
@@ -126,28 +126,45 @@ def plans(
     BadValue
         The box is too small for the part.
     """
-    found = [_exact(solid, "boxes", grid_cuts(solid.bounds, box_mm), box_mm)]
+    # While plans are compared they are counted on a thinned copy, the best in the end on the part itself.
+    thin = Solid(solid.manifold.simplify(THIN_MM))
+    found = [_counted(thin, "boxes", grid_cuts(solid.bounds, box_mm), box_mm)]
     if early is not None:
         early(found)
     if not found[0].cuts:
         return found
-    sample = _sample(solid)
+    sample = _sample(thin)
     for name, width in (("planned", 1), ("shifted boxes", 0), ("planned", BEAM)):
         cuts = _planned(sample, box_mm, width, progress) if width else _shifted(solid, sample, box_mm)
         if cuts is None:
             continue
-        plan = _exact(solid, name if cuts else "whole", cuts, box_mm)
+        plan = _counted(thin, name if cuts else "whole", cuts, box_mm)
         known = [p for p in found if p.name == plan.name]
         if not known or plan.score < known[0].score:
             found = [p for p in found if p.name != plan.name] + [plan]
-        found.sort(key=lambda p: (p.too_big > 0, p.score, p.joint_mm2))
+        found.sort(key=_rating)
         if early is not None:
             early(found)
+    return _confirmed(solid, found, box_mm)
+
+
+def _confirmed(solid: Solid, found: list[Plan], box_mm: Vector) -> list[Plan]:
+    """Plans with the best of them counted on the part itself."""
+    sure: set[str] = set()
+    while found[0].name not in sure:
+        best = found[0]
+        sure.add(best.name)
+        exact = _counted(solid, best.name, best.cuts, box_mm)
+        found = sorted([exact, *found[1:]], key=_rating)
     return found
 
 
-def _exact(solid: Solid, name: str, cuts: Sequence[Cut], box_mm: Vector) -> Plan:
-    """Cut the part itself, and count."""
+def _rating(plan: Plan) -> tuple[bool, float, float]:
+    return plan.too_big > 0, plan.score, plan.joint_mm2
+
+
+def _counted(solid: Solid, name: str, cuts: Sequence[Cut], box_mm: Vector) -> Plan:
+    """Cut a part, and count."""
     tree = cut_tree(solid, cuts)
     volumes, big = [], 0
     for leaf in tree.leaves():
@@ -178,7 +195,7 @@ def _face_mm2(node: object) -> float:
 
 
 def _sample(solid: Solid) -> _Part:
-    thin = solid.manifold.simplify(THIN_MM).refine_to_length(EDGE_MM).to_mesh64()
+    thin = solid.manifold.refine_to_length(EDGE_MM).to_mesh64()
     points = np.asarray(thin.vert_properties)[:, :3].copy()
     faces = np.asarray(thin.tri_verts).astype(np.int64)
     edges = np.unique(np.sort(faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)

@@ -6,6 +6,7 @@ import math
 from functools import lru_cache
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from .cuts import Vector
@@ -43,9 +44,22 @@ def frames(count: int) -> NDArray[np.float64]:
 
 def boxes_taken(points: NDArray[np.float64], frames: NDArray[np.float64], box_mm: Vector) -> int:
     """How many boxes points (n, 3) take at least, in the frame (k, 3, 3) that takes fewest."""
-    along = points @ frames.reshape(-1, 3).T
-    size = (along.max(axis=0) - along.min(axis=0)).reshape(-1, 3)
+    size = _extents(points, np.ascontiguousarray(frames.reshape(-1, 3))).reshape(-1, 3)
     return int(counts(size, np.sort(np.asarray(box_mm))).min())
+
+
+@njit(cache=True)
+def _extents(points, directions):  # type: ignore[no-untyped-def]
+    """How far points reach along each direction: no array of all of them is made."""
+    found = np.empty(directions.shape[0])
+    for k in range(directions.shape[0]):
+        x, y, z = directions[k, 0], directions[k, 1], directions[k, 2]
+        low, high = np.inf, -np.inf
+        for p in range(points.shape[0]):
+            along = points[p, 0] * x + points[p, 1] * y + points[p, 2] * z
+            low, high = min(low, along), max(high, along)
+        found[k] = high - low
+    return found
 
 
 def counts(size: NDArray[np.float64], box: NDArray[np.float64]) -> NDArray[np.float64]:
