@@ -23,6 +23,7 @@ from gearbox import gearbox_half
 from items import of_many_items
 from manifold3d import Manifold
 from page import in_the_page
+from pieces import of_pieces
 
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.geometry.adjacency import across_edges
@@ -155,6 +156,7 @@ def main() -> int:
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),
+        *(Row(*row) for row in of_pieces(part)),
         *pages_own(data),
     ]
     print(f"{len(part.faces):,} facets, {heights} layers of {LAYER_MM} mm, medians of {runs}\n")

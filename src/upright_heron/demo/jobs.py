@@ -5,9 +5,10 @@ from __future__ import annotations
 from ..core.handoff.stl import write_stl
 from ..core.health.patching import drop_needless
 from ..core.maker import Maker
+from ..core.split.fittings import JointKind
 from ..core.stance.pose import about_axis, to_quaternion
-from ..sheet.changes import MakePieces
-from ..sheet.item import Grid, Item, Stance
+from ..sheet.changes import MakePieces, TakePlan
+from ..sheet.item import Grid, Item, Joints, Plane, Stance
 from ..sheet.models import JobSheet
 from ..sheet.process import FilamentSupports, Footing, Process, ResinSupports
 from ..store.store import Store
@@ -28,16 +29,21 @@ def _with(sheet: JobSheet, name: str) -> JobSheet:
         "telescope-bracket": {"supports": FilamentSupports(), "footing": Footing(kind="brim", lines=6)},
         "heron-figurine": {"stance": lean, "supports": ResinSupports(spacing_mm=3.5)},
         "tide-gauge-housing": {"footing": Footing(kind="skirt", lines=2)},
-        "dragonfly": {"grid": Grid(margin_mm=3.0)},
+        "dragonfly": {"grid": Grid(margin_mm=3.0, joints=Joints(kind=JointKind.PEG, numbers=True))},
     }
     only = Item.model_validate({**dict(sheet.items[0]), **item[name]})
     return JobSheet.model_validate({**dict(sheet), **job.get(name, {}), "items": (only,)})
 
 
 def _in_pieces(sheet: JobSheet, store: Store) -> JobSheet:
-    """The job with its cut item's pieces as items."""
+    """The job with its item cut as the best plan says, and its pieces as items."""
+    maker = Maker(load_from(store), ResultMemory(store))
     whole = sheet.on()
-    made = Maker(load_from(store), ResultMemory(store)).make(keys_of(whole), "split")
+    best = maker.make(keys_of(whole), "plans")[0]
+    planes = tuple(Plane(id=c.id, normal=c.normal, offset_mm=c.offset_mm, within=c.within) for c in best.cuts)
+    sheet = TakePlan(planes=planes, plan=best.name).made(sheet, whole.id)
+    whole = sheet.on()
+    made = maker.make(keys_of(whole), "split")
     parts, paths = pieces(whole, made, store)
     return MakePieces(parts=parts, paths=paths, of=whole.part.mesh).made(sheet, whole.id)
 
