@@ -1,5 +1,6 @@
 """Section 3 in the real interface: a size typed, joints made, pieces pulled apart and lit."""
 
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
@@ -71,6 +72,41 @@ class SplitTest(BrowserCase):
         b.wait(lambda: b.run(glow)[1] > b.run(glow)[0] > 0)
         b.click("#make-pieces")
         b.wait(lambda: b.all("#pieces-are-items"))
+        self.assertEqual(b.problems(), [])
+
+    def test_a_plane_is_dragged_and_picked_and_cuts_there(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(120, 40, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        slider = b.find("#plane-slide")
+        b.wait(lambda: float(slider.get_attribute("max")) > 50)
+        # Dragged by the pointer: drawn where the figure says, in the frame of the part.
+        ActionChains(b.driver).drag_and_drop_by_offset(slider, 60, 0).perform()
+        at = float(b.find("#plane-at").get_attribute("value"))
+        low, high = (float(slider.get_attribute(end)) for end in ("min", "max"))
+        self.assertTrue(0.5 * (low + high) < at < high)
+        drawn = "const p = window.heron.view.cutPlane; return [p.visible, ...p.position.toArray()]"
+        self.assertEqual(b.run(drawn)[0], True)
+        self.assertAlmostEqual(b.run(drawn)[1], at, 3)
+        Select(b.find("#plane-axis")).select_by_value("z")
+        b.wait(lambda: abs(b.run(drawn)[3] - 20) < 1e-6)
+        # Along a face that is picked: straight above the middle of the part.
+        b.click("#plane-face")
+        b.wait(lambda: b.find("#pick-slip").is_displayed())
+        b.run("window.heron.view.look('above')")
+        canvas = b.find("#canvas")
+        ActionChains(b.driver).move_to_element(canvas).click().perform()
+        b.wait(lambda: not b.find("#pick-slip").is_displayed())
+        self.assertEqual(b.find("#plane-at").get_attribute("value"), "40")
+        field = b.find("#plane-at")
+        field.send_keys(Keys.CONTROL, "a")
+        field.send_keys("15")
+        b.wait(lambda: abs(b.run(drawn)[3] - 15) < 1e-6)
+        b.click("#add-plane")
+        b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "2 pieces")
+        self.assertIn("120 × 40 × 15", b.text("#pieces"))
+        self.assertFalse(b.run(drawn)[0])
         self.assertEqual(b.problems(), [])
 
 

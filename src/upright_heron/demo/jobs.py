@@ -40,8 +40,7 @@ def _in_pieces(sheet: JobSheet, store: Store) -> JobSheet:
     maker = Maker(load_from(store), ResultMemory(store))
     whole = sheet.on()
     best = maker.make(keys_of(whole), "plans")[0]
-    planes = tuple(Plane(id=c.id, normal=c.normal, offset_mm=c.offset_mm, within=c.within) for c in best.cuts)
-    sheet = TakePlan(planes=planes, plan=best.name).made(sheet, whole.id)
+    sheet = TakePlan(planes=tuple(Plane.of(one) for one in best.cuts), plan=best.name).made(sheet, whole.id)
     whole = sheet.on()
     made = maker.make(keys_of(whole), "split")
     parts, paths = pieces(whole, made, store)

@@ -30,6 +30,11 @@ class Plane(Document):
     offset_mm: float
     within: str = Field(default="", max_length=60)
 
+    @classmethod
+    def of(cls, one: Cut) -> Plane:
+        """Return a cut of the core as it is kept."""
+        return cls(id=one.id, normal=one.normal, offset_mm=one.offset_mm, within=one.within)
+
 
 class Joints(Document):
     """What the joints of a cut must do; where a size is not given it follows the face."""

@@ -11,6 +11,7 @@ import numpy as np
 from manifold3d import CrossSection, JoinType, Manifold, OpType
 from numpy.typing import NDArray
 
+from ..geometry.plan_shapes import lattice, shape_of
 from ..progress import Progress, silent, tracked
 from ..tags import stored
 from .cuts import Node, frame
@@ -423,20 +424,9 @@ def _places(allowed: CrossSection) -> NDArray[np.float64]:
     """Places (n, 2) all over a shape: on a lattice, and at its corners."""
     import shapely
 
-    rings = allowed.to_polygons()
-    x0, y0, x1, y1 = allowed.bounds()
-    step = max(0.5, float(np.sqrt((x1 - x0) * (y1 - y0) / PLACES)))
-    xs, ys = (np.arange(a + step / 2, b, step) for a, b in ((x0, x1), (y0, y1)))
-    lattice = np.stack(np.meshgrid(xs, ys), -1).reshape(-1, 2)
-    shape = shapely.union_all(
-        [shapely.Polygon(ring) for ring in rings if shapely.Polygon(ring).exterior.is_ccw]
-    )
-    for ring in rings:
-        hole = shapely.Polygon(ring)
-        if not hole.exterior.is_ccw:
-            shape = shape.difference(hole)
-    inside = lattice[shapely.contains_xy(shape, lattice)] if len(lattice) else lattice
-    corners = np.concatenate(rings)
+    some = lattice(allowed, PLACES)
+    inside = some[shapely.contains_xy(shape_of(allowed), some)] if len(some) else some
+    corners = np.concatenate(allowed.to_polygons())
     corners = corners[:: max(1, len(corners) // 60)]
     return np.concatenate([inside, corners])
 

@@ -12,6 +12,7 @@ import numpy as np
 from manifold3d import CrossSection, FillRule, JoinType
 from numpy.typing import NDArray
 
+from ..geometry.plan_shapes import lattice, shape_of
 from ..tags import stored
 
 FONT = "fonts/atkinson-hyperlegible-next.woff2"
@@ -133,19 +134,10 @@ def place_for(text: str, free: Any) -> tuple[float, float, float, float] | None:
     if inner.is_empty():
         return None
     x0, y0, x1, y1 = inner.bounds()
-    step = max(0.5, float(np.sqrt((x1 - x0) * (y1 - y0) / PLACES)))
-    xs, ys = (np.arange(a + step / 2, b, step) for a, b in ((x0, x1), (y0, y1)))
-    shapes = []
-    for ring in inner.to_polygons():
-        polygon = shapely.Polygon(ring)
-        shapes.append((polygon.exterior.is_ccw, polygon))
-    room = shapely.union_all([p for outer, p in shapes if outer])
-    for outer, polygon in shapes:
-        if not outer:
-            room = room.difference(polygon)
+    room = shape_of(inner)
     shapely.prepare(room)
     middle = np.array([(x0 + x1) / 2, (y0 + y1) / 2])
-    places = np.stack(np.meshgrid(xs, ys), -1).reshape(-1, 2)
+    places = lattice(inner, PLACES)
     places = places[np.argsort(np.hypot(*(places - middle).T), kind="stable")]
     for height in HEIGHTS_MM:
         a0, b0, a1, b1 = outline(text, height).bounds()

@@ -10,9 +10,10 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
+from ..geometry.plan_shapes import shape_of
 from ..geometry.tree import Tree
 from ..layers.stack import LayerStack
-from .demand.patches import Patch, Spot, shape_of
+from .demand.patches import Patch, Spot
 
 # The surface is looked for from so much below a contact, and no further than this above it.
 BELOW_MM, OVER_MM = 0.3, 3.0

@@ -9,9 +9,9 @@ import shapely
 from numpy.typing import NDArray
 
 from ...geometry.mesh import Mesh
+from ...geometry.plan_shapes import shape_of
 from ...hanging.findings import Family, Hanging, finding_id
 from ...hanging.overhang_regions import Region
-from ..demand.patches import shape_of
 from ..model import Branches, Column, Stilt, SupportSettings
 from ..support_set import SupportSet
 

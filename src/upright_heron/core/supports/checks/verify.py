@@ -10,11 +10,12 @@ import numpy as np
 from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
+from ...geometry.plan_shapes import shape_of
 from ...layers.changes import Changes, meeting
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
-from ..demand.patches import Patch, Style, layer_of, shape_of
+from ..demand.patches import Patch, Style, layer_of
 from ..filament.descent import around, gap_under, plan_distance
 from ..model import SLENDER, Branches, SupportSettings
 from ..outlines import branch_rings

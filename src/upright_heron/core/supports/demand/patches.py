@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection, OpType
 from numpy.typing import NDArray
 
 from ...geometry.mesh import Mesh
+from ...geometry.plan_shapes import shape_of
 from ...geometry.tree import Tree
 from ...hanging.findings import Family, Hanging, finding_id
 from ...hanging.overhang_regions import Kind, Region
@@ -290,18 +290,6 @@ def inside_of(piece: CrossSection) -> tuple[float, float]:
         x0, y0, x1, y1 = piece.bounds()
         return 0.5 * (x0 + x1), 0.5 * (y0 + y1)
     return float(point.x), float(point.y)
-
-
-def shape_of(plan: CrossSection) -> Any:
-    """A section as a shapely geometry."""
-    import shapely
-
-    parts = []
-    for piece in plan.decompose():
-        rings = sorted(piece.to_polygons(), key=lambda ring: -float(np.ptp(ring, axis=0).prod()))
-        if rings:
-            parts.append(shapely.Polygon(rings[0], rings[1:]))
-    return shapely.MultiPolygon(parts)
 
 
 class _Gathered:

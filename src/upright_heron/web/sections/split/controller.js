@@ -6,6 +6,9 @@ export default class SplitController extends SectionController {
   /** Number of the piece that is lit up, 0 for none. */
   lit = 0;
 
+  /** A plane is being put. */
+  placing = false;
+
   /** Surface that boxes were counted on last. @type {import('../../static/js/blocks.js').MeshData | null} */
   counted = null;
 
@@ -21,11 +24,13 @@ export default class SplitController extends SectionController {
     const sheet = the('#sheet');
     for (const kind of ['pointerover', 'focusin']) sheet.addEventListener(kind, (event) => this.lightUp(event));
     sheet.addEventListener('input', ({ target }) => {
-      if (target instanceof HTMLInputElement && (target.id === 'live-size' || target.id === 'margin')) this.#count();
+      if (!(target instanceof HTMLInputElement)) return;
+      if (target.id === 'live-size' || target.id === 'margin') this.#count();
+      if (target.id === 'plane-at' || target.id === 'plane-slide') this.#lay(Number(target.value));
     });
     sheet.addEventListener('change', ({ target }) => {
       if (target instanceof HTMLSelectElement && target.id === 'plane-axis') {
-        for (const axis of 'xyz') field(`#new-plane [name=n${axis}]`).value = axis === target.value ? '1' : '0';
+        this.#face('xyz'.split('').map((axis) => (axis === target.value ? 1 : 0)));
       }
     });
   }
@@ -41,6 +46,8 @@ export default class SplitController extends SectionController {
   }
 
   update() {
+    this.placing = false;
+    this.view.showPlane(null);
     the('#pull-slip').hidden = !this.pieces;
     this.#count();
   }
@@ -48,9 +55,16 @@ export default class SplitController extends SectionController {
   leave() {
     the('#pull-slip').hidden = true;
     this.view.showCells(null);
+    this.view.showPlane(null);
+    this.escape();
   }
 
   clicked(button) {
+    if (button.id === 'plane-point' || button.id === 'plane-face') {
+      this.#pick(button.id === 'plane-face');
+      return true;
+    }
+    if (button.id === 'pick-cancel') this.escape();
     if (button.id !== 'largest-whole') return false;
     const { size } = this.#cells(1);
     const share = Math.min(...[0, 1, 2].map((k) => this.#largest()[k] / size[k]));
@@ -58,6 +72,60 @@ export default class SplitController extends SectionController {
     field('#live-size').value = String(Math.floor(share * Number(the('#live-form').dataset.longest) * 100) / 100);
     this.#count();
     return true;
+  }
+
+  escape() {
+    the('#pick-slip').hidden = true;
+    this.view.setPicking(null);
+  }
+
+  /** Pick where the plane goes. @param {boolean} along  along the face that is picked; else through the place */
+  #pick(along) {
+    the('#pick-slip').hidden = false;
+    the('#pick-words').textContent = along ? 'Pick the face that the plane lies in.' : 'Pick the place that the plane goes through.';
+    the('#pick-gives').textContent = '';
+    this.view.setPicking((/** @type {number[]} */ normal, /** @type {number[]} */ at) => {
+      this.escape();
+      if (along) this.#face(normal);
+      const n = this.normal;
+      this.#lay(n[0] * at[0] + n[1] * at[1] + n[2] * at[2]);
+    });
+  }
+
+  /** Normal of the plane that is about to be put. @returns {number[]} */
+  get normal() {
+    return ['x', 'y', 'z'].map((axis) => Number(field(`#new-plane [name=n${axis}]`).value));
+  }
+
+  /** Turn the plane. @param {number[]} normal */
+  #face(normal) {
+    const axis = normal.findIndex((v) => Math.abs(Math.abs(v) - 1) < 1e-6);
+    const facing = axis < 0 ? normal : normal.map((_, k) => (k === axis ? 1 : 0));
+    facing.forEach((v, k) => { field(`#new-plane [name=n${'xyz'[k]}]`).value = String(v); });
+    /** @type {HTMLSelectElement} */ (find('#plane-axis')).value = axis < 0 ? 'face' : 'xyz'[axis];
+    this.#lay(0.5 * this.#range().reduce((a, b) => a + b));
+  }
+
+  /** How far the plane can be slid: over all of the part. @returns {number[]} */
+  #range() {
+    this.#cells(1);
+    const { low, high } = this.counter;
+    const ends = [0, 1].map((end) => this.normal.reduce((sum, v, k) => sum + v * ((v > 0) === (end === 1) ? high[k] : low[k]), 0));
+    const slide = field('#plane-slide');
+    [slide.min, slide.max] = ends.map(String);
+    return ends;
+  }
+
+  /** Move the plane, and draw it. @param {number} offset  mm along its normal */
+  #lay(offset) {
+    if (!Number.isFinite(offset)) return;
+    const at = Math.round(100 * offset) / 100;
+    if (document.activeElement !== find('#plane-at')) field('#plane-at').value = String(at);
+    field('#plane-slide').value = String(at);
+    // While a plane is put the whole part is shown.
+    this.placing = true;
+    this.view.showPieces(false);
+    this.view.showPlane(this.normal, at);
   }
 
   /** What each piece has to fit: the build volume less its margins and the pegs. @returns {number[]} */
@@ -84,6 +152,7 @@ export default class SplitController extends SectionController {
     const form = find('#live-form');
     if (!(form instanceof HTMLFormElement) || !this.view.part) return;
     const { longest, percent } = form.dataset;
+    if (find('#plane-slide')) this.#range();
     const factor = factorOf(field('#live-size').value, Number(longest), Number(percent));
     field('#live-percent').value = factor ? String(Number(percent) * factor) : '';
     /** @type {HTMLButtonElement} */ (the('#size-so')).disabled = !factor || Math.abs(factor - 1) < 1e-4;
@@ -101,7 +170,7 @@ export default class SplitController extends SectionController {
 
   get pieces() {
     const { keys, state } = this.page;
-    return Boolean(keys.split) && state.split === keys.split;
+    return Boolean(keys.split) && state.split === keys.split && !this.placing;
   }
 
   tags() {

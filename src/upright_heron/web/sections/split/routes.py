@@ -67,7 +67,7 @@ async def take_plan(request: Request, job_id: str, name: str, use: Use, look: Lo
     if not plan.cuts and plan.name != "boxes":
         job = await run_in_threadpool(use.store.apply, job_id, JoinAgain(), sheet.id, author=look.author)
         return await run_in_threadpool(render, request, use, job, look.usually("split"))
-    planes = tuple(Plane(id=c.id, normal=c.normal, offset_mm=c.offset_mm, within=c.within) for c in plan.cuts)
+    planes = tuple(Plane.of(one) for one in plan.cuts)
     change = TakePlan(planes=() if plan.name == "boxes" else planes, plan=plan.name)
     job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
     return await run_in_threadpool(render, request, use, job, look.usually("split"))

@@ -326,6 +326,7 @@ export class PartBody {
       this.uniforms.uPicking.value = 0;
       return null;
     }
+    this.picked = this.mesh.worldToLocal(hit.point.clone());
     const n = new THREE.Vector3().fromArray(this.normals, 3 * hit.faceIndex);
     const i = 3 * this.data.faces[3 * hit.faceIndex];
     this.uniforms.uPicking.value = 1;

@@ -7,6 +7,7 @@ import { LayerCap } from './layer-cap.js';
 import { Pair } from './pair.js';
 import { PartBody } from './part.js';
 import { boxLines } from './cells.js';
+import { CutPlane } from './cutplane.js';
 import { Pieces } from './pieces.js';
 import { drawPlate, layPlate } from './plate.js';
 import { centreSign, placeSign, shadowSign } from './signs.js';
@@ -43,6 +44,7 @@ export class View {
     this.ghost.visible = false;
     this.caps = { part: new LayerCap('#dbe7ec', COLOURS.heron), support: new LayerCap('#dba27f', '#7d4421'), footing: new LayerCap('#f0d5bf', '#9a6a45') };
     this.pieces = new Pieces();
+    this.cutPlane = new CutPlane();
     this.cells = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: COLOURS.heron, transparent: true, opacity: 0.55 }));
     this.cells.matrixAutoUpdate = this.cells.visible = false;
     this.scene.add(this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
@@ -400,6 +402,17 @@ export class View {
     this.redraw();
   }
 
+  /** Draw a plane through the part. @param {number[] | null} normal @param {number} [offset]  mm along it */
+  showPlane(normal, offset = 0) {
+    this.cutPlane.visible = false;
+    if (normal && this.part) {
+      this.part.geometry.computeBoundingBox();
+      this.cutPlane.lie(this.part.geometry.boundingBox, normal, offset);
+      this.part.mesh.add(this.cutPlane);
+    }
+    this.redraw();
+  }
+
   /** Draw the pieces apart. @param {number} share  0 together, 1 all the way  @param {boolean} stepwise */
   pull(share, stepwise) {
     this.pieces.pull(share, stepwise);
@@ -455,7 +468,7 @@ export class View {
 
   /**
    * Start or end picking a face.
-   * @param {((normal: number[]) => void) | null} chosen @param {(normal: THREE.Vector3 | null) => void} [pointed]  told every face under the pointer
+   * @param {((normal: number[], at: number[]) => void) | null} chosen  told the place too, in the frame of the part @param {(normal: THREE.Vector3 | null) => void} [pointed]  told every face under the pointer
    */
   setPicking(chosen, pointed) {
     this.chosen = chosen;
@@ -485,7 +498,7 @@ export class View {
     // The end of a drag is not a click on a face.
     if (this.pressed && Math.hypot(event.clientX - this.pressed[0], event.clientY - this.pressed[1]) > 4) return;
     const normal = this.part.pick(this.ray(event));
-    if (normal) this.chosen(normal.toArray());
+    if (normal) this.chosen(normal.toArray(), this.part.picked.toArray());
   }
 
   dispose() {
