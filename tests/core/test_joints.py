@@ -15,7 +15,7 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.solid import Solid, bodies_of
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.split.assembly import verify
-from upright_heron.core.split.cuts import cut, cut_tree
+from upright_heron.core.split.cuts import cut, cut_tree, snapped
 from upright_heron.core.split.fittings import (
     END_MM,
     FITS,
@@ -29,7 +29,7 @@ from upright_heron.core.split.fittings import (
 )
 from upright_heron.core.split.numbers import _font, outline
 from upright_heron.core.split.pieces import pulled, split
-from upright_heron.core.split.planner import plans
+from upright_heron.core.split.planner import _halves, _sample, plans
 from upright_heron.demo.shapes import SHAPES
 
 BIG = (1000.0, 1000.0, 1000.0)
@@ -147,6 +147,12 @@ class PegTest(unittest.TestCase):
                 inside = peg.axis[0] < 0
                 self.assertTrue(inside or np.abs(np.array(peg.at_mm)[1:]).max() > 28)
         self.assertEqual(made.faults, ())
+
+    def test_the_piece_that_bears_a_peg_has_the_wall_below_it_too(self):
+        # A slit 0.5 to 1.5 mm below the face, between the depths that sections are taken at.
+        body = box(60, 40, 40, (-30, -20, -20)) - box(1, 34, 34, (-1.5, -17, -17))
+        made = halves(body, JointSetting(width_mm=6, most=2))
+        self.assertTrue(all(not joint.pegs and joint.refused for joint in made.joints))
 
     def test_a_hollow_that_is_shut_in_a_piece_stays_there(self):
         body = box(60, 30, 30, (-30, -15, -15)) - box(8, 8, 8, (10, -4, -4)) + box(2, 2, 2, (13, -1, -1))
@@ -291,6 +297,16 @@ class TreeTest(unittest.TestCase):
         made = split(Solid(box(40, 40, 40, (-20, -20, -20))), cuts, BIG)
         self.assertEqual([p.path for p in made.pieces], ["1a", "1b-2a", "1b-2b"])
 
+    def test_a_plane_goes_through_corners_that_it_would_miss_by_a_hair(self):
+        corners = np.array([(0.0, 0, 0), (10, 0, 0), (20, 0, 0)])
+        for offset, expected in ((10.004, 10.0), (9.992, 10.0), (10.5, 10.5)):
+            self.assertAlmostEqual(snapped(corners, cut((1, 0, 0), offset, "1")), expected, 12)
+        # Corners a hair from each other: beside all of them.
+        rough = np.array([(10 + 1e-4 * k, 0.0, 0) for k in range(20)] + [(0.0, 0, 0), (20, 0, 0)])
+        moved = snapped(rough, cut((1, 0, 0), 10.001, "1"))
+        self.assertGreater(np.abs(rough[:, 0] - moved).min(), 0.004)
+        self.assertLess(abs(moved - 10.001), 0.02)
+
     def test_moving_a_plane_keeps_the_names_of_the_pieces(self):
         names = [
             [leaf.path for leaf in cut_tree(Solid(sphere(20, 48)), [cut((1, 0, 0), x, "1"), cut((0, 0, 1), 3, "2")]).leaves()]
@@ -363,6 +379,15 @@ class PlannerTest(unittest.TestCase):
         self.assertTrue(all(piece.fits for piece in made.pieces))
         again = plans(solid, (294, 294, 337))
         self.assertEqual([p.cuts for p in again], [p.cuts for p in found])
+
+    def test_halves_reach_to_the_plane_between_their_samples(self):
+        sample = _sample(Solid(box(100, 30, 30)))
+        before, beyond = _halves(sample, np.array([1.0, 0, 0]), 47.3, "1")
+        self.assertAlmostEqual(before.points[:, 0].max(), 47.3)
+        self.assertAlmostEqual(beyond.points[:, 0].min(), 47.3)
+        for half in (before, beyond):
+            np.testing.assert_allclose(np.ptp(half.points[:, 1:], axis=0), 30)
+            self.assertLess(half.edges.max(), len(half.points))
 
     def test_what_fits_is_left_whole(self):
         (plan,) = plans(Solid(box(10, 20, 30)), (10, 20, 30))

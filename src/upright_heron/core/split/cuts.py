@@ -183,7 +183,9 @@ def snapped(corners: NDArray[np.float64], plane: Cut) -> float:
         return plane.offset_mm
     if float(np.ptp(near)) < SAME_MM:
         return float(near[np.argmin(np.abs(near - plane.offset_mm))])
-    around = np.unique(along[np.abs(along - plane.offset_mm) < 100 * NEAR_MM])
+    far = 100 * NEAR_MM
+    around = np.unique(along[np.abs(along - plane.offset_mm) < far])
+    around = np.array([plane.offset_mm - far, *around, plane.offset_mm + far])
     gaps = np.flatnonzero(np.diff(around) > NEAR_MM)
     if not len(gaps):
         return plane.offset_mm
