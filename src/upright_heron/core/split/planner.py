@@ -2,8 +2,8 @@
 
 References
 ----------
-L. Luo, I. Baran, S. Rusinkiewicz, W. Matusik, on partitioning models into printable parts, ACM Transactions on
-Graphics 31(6), 2012: beam search over trees of planes.
+L. Luo, I. Baran, S. Rusinkiewicz, W. Matusik, on partitioning models into printable parts, ACM Transactions
+on Graphics 31(6), 2012: beam search over trees of planes.
 """
 
 from __future__ import annotations
