@@ -34,7 +34,7 @@ def of_pieces(part: Mesh) -> list[tuple[str, str, float, float, float]]:
     plans(solid, BOX_MM, early=lambda found: told.append(time.perf_counter() - start))
     planned = time.perf_counter() - start
     start = time.perf_counter()
-    split(solid, grid_cuts(solid.bounds, BOX_MM), BOX_MM, JointSetting(numbers=True, most=2))
+    split(solid, grid_cuts(solid.bounds, BOX_MM), BOX_MM, JointSetting(numbers=True, most=2), boxes=True)
     joined = time.perf_counter() - start
     # The boxes themselves are told first, then what was planned.
     return [

@@ -19,7 +19,7 @@ from upright_heron.core.split.pieces import split
 
 
 def into_boxes(body, size, **options):
-    return split(body, grid_cuts(body.bounds, size), size, **options)
+    return split(body, grid_cuts(body.bounds, size), size, boxes=True, **options)
 
 
 class CountTest(unittest.TestCase):

@@ -68,7 +68,19 @@ class SplitPagesTest(AppCase):
         self.settle(job_id)
         self.assertEqual(self.grid(job_id)["planes"][0]["offset_mm"], 12)
         sheet = f"/jobs/{job_id}/sheet?open=3&{whole}"
+        self.assertIn("made of other cuts", self.client.get(sheet).text)
+        # Made again they are the same items, with what was decided for them, of the new cuts.
+        second = items[1]["id"]
+        self.client.post(f"/jobs/{job_id}/changes/lift?open=4&item={second}", data={"lift_mm": "3"})
+        self.client.post(f"/jobs/{job_id}/pieces/items?open=3&{whole}", headers={"HX-Request": "true"})
+        again = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"]
+        self.assertEqual([one["id"] for one in again], [one["id"] for one in items])
+        self.assertEqual(again[1]["stance"]["lift_mm"], 3)
         self.assertNotIn("made of other cuts", self.client.get(sheet).text)
+        # Joints change the pieces too.
+        self.change(job_id, "joints", open=f"3&{whole}", joint="peg")
+        self.settle(job_id)
+        self.assertIn("made of other cuts", self.client.get(sheet).text)
         self.change(job_id, "plane-out", open=f"3&{whole}", id="2")
         self.settle(job_id)
         self.assertIn("made of other cuts", self.client.get(sheet).text)

@@ -71,7 +71,7 @@ def split(
         cuts = list(plans(solid, room)[0].cuts)
     else:
         cuts = grid_cuts(solid.bounds, room)
-    made = split_solid(solid, cuts, room, setting)
+    made = split_solid(solid, cuts, room, setting, boxes=not plane and not plan)
     files = {p.number: f"{file.stem}-piece-{p.number:03d}.stl" for p in made.pieces}
     if out is not None:
         for piece in made.pieces:

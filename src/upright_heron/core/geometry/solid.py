@@ -67,6 +67,12 @@ class Solid:
         return Mesh(np.asarray(out.vert_properties)[:, :3], np.asarray(out.tri_verts).astype(np.int32))
 
 
+def turned_out(hollow: Any) -> Any:
+    """A hollow, which faces inwards, as the body that would fill it."""
+    shell = hollow.to_mesh64()
+    return Manifold(Mesh64(np.array(shell.vert_properties)[:, :3], np.array(shell.tri_verts)[:, ::-1].copy()))
+
+
 def bodies_of(manifold: Any) -> list[Any]:
     """Separate bodies of a solid, each with the hollows that are shut in it, the largest first.
 
@@ -81,10 +87,7 @@ def bodies_of(manifold: Any) -> list[Any]:
     for shell in shells:
         if shell.volume() > 0:
             continue
-        out = shell.to_mesh64()
-        filled = Manifold(
-            Mesh64(np.array(out.vert_properties)[:, :3], np.array(out.tri_verts)[:, ::-1].copy())
-        )
+        filled = turned_out(shell)
         # Bodies may lie in each other's hollows: the smallest that is round this one is the one it is in.
         for k in range(len(outer) - 1, -1, -1):
             if float((outer[k] ^ filled).volume()) > 0.5 * float(filled.volume()):

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from ..errors import HeronError
 from ..geometry.mesh import Mesh, weld
-from ..geometry.solid import Solid
+from ..geometry.solid import Solid, turned_out
 from ..geometry.tree import Tree
 from .defects import EdgeTable, duplicate_facets, flat_facets, loops, makes_solid, orientation
 
@@ -282,9 +282,7 @@ def unite_bodies(mesh: Mesh) -> tuple[Mesh, str]:
     if abs(float(union.volume()) - apart) <= 1e-9 * apart and not touching:
         return mesh, ""
     for hollow in hollows:
-        # A cavity is a body that faces inwards: turned round it can be cut out.
-        shell = Solid(hollow).mesh()
-        union = union - Solid.from_mesh(Mesh(shell.vertices, shell.faces[:, ::-1])).manifold
+        union = union - turned_out(hollow)
     return Solid(union).mesh(), f"{len(solids)} bodies united"
 
 

@@ -37,7 +37,8 @@ def split(body: Solid | None, box: Box, how: Cutting, progress: Progress) -> Spl
     """
     whole = _closed(body)
     cuts = grid_cuts(whole.bounds, box.box_mm) if how.cuts is None else how.cuts
-    return split_solid(whole, cuts, box.box_mm, how.joint, progress=progress)
+    boxes = how.cuts is None
+    return split_solid(whole, cuts, box.box_mm, how.joint, boxes=boxes, progress=progress)
 
 
 @recipe("plans", version=1, stage="Planning cuts", needs=(solid,), reads=Box)

@@ -45,6 +45,11 @@ class Cut:
     offset_mm: float
     within: str = ""
 
+    @property
+    def axis(self) -> int:
+        """The axis that its normal points along most: 0, 1 or 2."""
+        return int(np.argmax(np.abs(self.normal)))
+
 
 @dataclass(eq=False)
 class Node:

@@ -19,6 +19,7 @@ from ..tags import stored
 from .assembly import JointFault, Step, steps, verify
 from .cuts import Cut, Node, Vector, cut_tree
 from .fittings import JointKind, JointSetting
+from .grid import Cell
 from .joints import Joined, Joint, join
 from .sizes import fits
 
@@ -55,7 +56,7 @@ class Piece:
     """
 
     number: int
-    cell: tuple[int, int, int]
+    cell: Cell
     size_mm: Vector
     volume_mm3: float
     mesh: Mesh
@@ -96,7 +97,7 @@ class Split:
         By how much the volumes of the pieces miss that of the part, its pegs, sockets and what was left out.
     """
 
-    cells: tuple[int, int, int]
+    cells: Cell
     box_mm: Vector
     pieces: tuple[Piece, ...]
     slivers: int = 0
@@ -129,6 +130,7 @@ def split(
     box_mm: Vector,
     setting: JointSetting | None = None,
     *,
+    boxes: bool = False,
     progress: Progress = silent,
 ) -> Split:
     """Cut a part, join its pieces, and judge them as they are written.
@@ -142,6 +144,8 @@ def split(
         That each piece should fit.
     setting : JointSetting, optional
         Plain faces without.
+    boxes : bool
+        The cuts are those of ``grid_cuts``: pieces are ordered and named by their boxes.
     progress : Progress
 
     Returns
@@ -156,11 +160,16 @@ def split(
     """
     given = (setting or JointSetting(kind=JointKind.BUTT)).checked()
     tree = cut_tree(solid, cuts, progress=progress)
-    grid = all(one.id[0] in "xyz" for one in cuts)
-    leaves = sorted(tree.leaves(), key=lambda leaf: _cell(leaf)[::-1]) if grid else list(tree.leaves())
+    leaves = list(tree.leaves())
+    cells = [_cell(leaf, cuts) if boxes else (0, 0, 0) for leaf in leaves]
+    order = sorted(range(len(leaves)), key=lambda k: cells[k][::-1])
+    leaves, cells = [leaves[k] for k in order], [cells[k] for k in order]
     bodies, owners, slivers, lost = _bodies(leaves)
     joined = join(tree, leaves, bodies, owners, given, progress=progress)
-    pieces = _pieces(joined, leaves, owners, box_mm, grid=grid)
+    paths = [
+        "-".join(map(str, c)) if boxes else leaf.path or "all" for leaf, c in zip(leaves, cells, strict=True)
+    ]
+    pieces = _pieces(joined, paths, cells, owners, box_mm)
     numbers: dict[int, list[int]] = {id(leaf): [] for leaf in leaves}
     for number, owner in enumerate(owners, 1):
         numbers[id(leaves[owner])].append(number)
@@ -170,10 +179,9 @@ def split(
     )  # fmt: skip
     books = solid.volume_mm3 - lost + float(joined.added_mm3.sum() - joined.removed_mm3.sum())
     written = sum(float(body.volume()) for body in joined.bodies)
-    cells = [_cell(leaf) for leaf in leaves]
-    counts = tuple(1 + max(cell[axis] for cell in cells) for axis in range(3)) if grid else (0, 0, 0)
+    x, y, z = (int(boxes) + max(cell[axis] for cell in cells) for axis in range(3))
     return Split(
-        (counts[0], counts[1], counts[2]),
+        (x, y, z),
         box_mm,
         tuple(pieces),
         slivers,
@@ -186,9 +194,9 @@ def split(
     )
 
 
-def _cell(leaf: Node) -> tuple[int, int, int]:
+def _cell(leaf: Node, cuts: Sequence[Cut]) -> Cell:
     """How many planes of a grid lie before a body along each axis."""
-    x, y, z = (sum(side == "b" and cut[0] == axis for cut, side in leaf.sides.items()) for axis in "xyz")
+    x, y, z = (sum(leaf.sides[one.id] == "b" for one in cuts if one.axis == axis) for axis in range(3))
     return x, y, z
 
 
@@ -209,17 +217,15 @@ def _bodies(leaves: Sequence[Node]) -> tuple[list[Any], list[int], int, float]:
 
 
 def _pieces(
-    joined: Joined, leaves: Sequence[Node], owners: Sequence[int], box_mm: Vector, *, grid: bool
+    joined: Joined, paths: Sequence[str], cells: Sequence[Cell], owners: Sequence[int], box_mm: Vector
 ) -> list[Piece]:
     """Pieces as they are read back from a file, with their dowels."""
     found = []
     for number, (body, owner) in enumerate(zip(joined.bodies, owners, strict=True), 1):
-        leaf = leaves[owner]
-        cell = _cell(leaf) if grid else (0, 0, 0)
-        path = "-".join(str(k) for k in cell) if grid else leaf.path or "all"
+        path = paths[owner]
         if owners.count(owner) > 1:
             path += f".{number - owners.index(owner)}"
-        found.append(_piece(number, cell, body, path, box_mm))
+        found.append(_piece(number, cells[owner], body, path, box_mm))
     for body, joint in joined.dowels:
         one = joined.joints[joint]
         path = f"dowel.{len(found) + 1 - len(joined.bodies)}"
@@ -227,7 +233,7 @@ def _pieces(
     return found
 
 
-def _piece(number: int, cell: tuple[int, int, int], body: Any, path: str, box_mm: Vector) -> Piece:
+def _piece(number: int, cell: Cell, body: Any, path: str, box_mm: Vector) -> Piece:
     mesh = _as_file(Solid(body).mesh())
     x, y, z = (float(v) for v in mesh.size_mm)
     return Piece(number, cell, (x, y, z), float(body.volume()), mesh, path, fits(mesh.vertices, box_mm))

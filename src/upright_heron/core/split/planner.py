@@ -19,7 +19,7 @@ from ..errors import BadValue
 from ..geometry.solid import Solid, bodies_of
 from ..progress import Progress, silent
 from ..tags import stored
-from .cuts import Cut, Vector, cut, cut_tree
+from .cuts import Cut, Node, Vector, cut, cut_tree, frame
 from .grid import grid_cuts
 from .pieces import DUST_MM3, SLIVER_MM3
 from .sizes import FRAMES, boxes_taken, counts, fits, frames
@@ -118,8 +118,7 @@ def plans(
     Returns
     -------
     list of Plan
-        Boxes that are as even as can be, the same shifted, and planes in any direction; none of them has more
-        pieces than the boxes without slivers being worse.
+        Boxes that are as even as can be, always; the same shifted, and planes in any direction.
 
     Raises
     ------
@@ -182,11 +181,9 @@ def _counted(solid: Solid, name: str, cuts: Sequence[Cut], box_mm: Vector) -> Pl
     )  # fmt: skip
 
 
-def _face_mm2(node: object) -> float:
-    """Area of a cut, from what it adds to the surface of its two sides."""
-    from .cuts import Node, frame
-
-    assert isinstance(node, Node) and node.cut is not None
+def _face_mm2(node: Node) -> float:
+    """Area of a cut, on the side before its plane."""
+    assert node.cut is not None
     turn = np.column_stack([frame(node.cut.normal), np.zeros(3)])
     return sum(
         float(leaf.body.transform(turn).slice(node.cut.offset_mm - 0.02).area())
@@ -338,7 +335,7 @@ def _shifted(solid: Solid, sample: _Part, box_mm: Vector) -> list[Cut] | None:
             cell = np.zeros(len(sample.points), np.int64)
             for one in cuts:
                 side = sample.points @ np.asarray(one.normal) > one.offset_mm
-                cell = cell + side * {"x": 1, "y": 1000, "z": 1_000_000}[one.id[0]]
+                cell = cell + side * 1000**one.axis
             held = np.unique(cell, return_counts=True)[1]
             rating = len(held) + 2.0 * float((held < 0.004 * len(cell)).sum())
             if best is None or rating < best[0]:

@@ -111,7 +111,7 @@ class PutPlane(Change):
         names = [plane.id for plane in grid.planes]
         if self.id is not None and self.id not in names:
             raise changed_meanwhile()
-        if len(names) >= MOST_CUTS:
+        if self.id is None and len(names) >= MOST_CUTS:
             raise BadValue(f"{MOST_CUTS} cuts are the most.", "Take some out first.")
         name = self.id or _free(names)
         plane = Plane(id=name, normal=made.normal, offset_mm=made.offset_mm, within=made.within)

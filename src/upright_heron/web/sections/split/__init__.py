@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.split.cuts import Cut
+from ....core.split.pieces import Split
 from ....core.split.planner import Plan
 from ....core.topics import Topic
 from ....sheet.item import Item
@@ -47,16 +48,19 @@ class SplitContext:
 def _context(page: JobPage, store: Store) -> SplitContext:
     mine = [one for one in page.job.sheet.items if one.piece and one.piece.item == page.sheet.id]
     split = page.now.split
-    stale = (
-        bool(mine) and split is not None and {p.path for p in split.pieces} != {_path(one) for one in mine}
-    )
+    stale = bool(mine) and split is not None and not _made_of(mine, split)
     grid = page.sheet.grid
     pegs = 0 if split is None else sum(len(joint.pegs) for joint in split.joints)
     return SplitContext(mine, stale, pegs, grid.cuts() if grid is not None else None)
 
 
-def _path(item: Item) -> str:
-    return item.piece.path if item.piece is not None else ""
+def _made_of(items: list[Item], split: Split) -> bool:
+    """Whether items are the pieces of a cut as it is now: the same ones, with the same joints."""
+    pieces = {piece.path: piece.volume_mm3 for piece in split.pieces}
+    known = {one.piece.path: (one.came or one.part).volume_mm3 for one in items if one.piece is not None}
+    # Their surfaces came through a file of single precision.
+    same = (abs(known[path] - pieces[path]) <= 1e-5 * pieces[path] for path in known.keys() & pieces.keys())
+    return known.keys() == pieces.keys() and all(same)
 
 
 SECTION = Section(
