@@ -69,63 +69,115 @@ def _cross(corners, ids, f, g, slack):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _may_cross(corners, ids, f, normal, g):  # type: ignore[no-untyped-def]
+    """Whether facet g has corners on both sides of the plane of f, and no edge in common with it.
+
+    Corners that are those of f do not count. Nearly all pairs that come near each other are neighbours on one
+    smooth surface, and end here.
+    """
+    above = below = shared = 0
+    for c in range(3):
+        mine = (ids[g, c] == ids[f, 0]) | (ids[g, c] == ids[f, 1]) | (ids[g, c] == ids[f, 2])
+        height = 0.0
+        for axis in range(3):
+            height += normal[axis] * (corners[g, c, axis] - corners[f, 0, axis])
+        shared += mine
+        above += (height >= 0.0) & (not mine)
+        below += (height <= 0.0) & (not mine)
+    return shared < 2 and above > 0 and below > 0
+
+
+@njit(cache=True)
+def _normal(corners, f):  # type: ignore[no-untyped-def]
+    """Normal of a facet, not of unit length."""
+    ux, uy, uz = corners[f, 1, 0], corners[f, 1, 1], corners[f, 1, 2]
+    vx, vy, vz = corners[f, 2, 0], corners[f, 2, 1], corners[f, 2, 2]
+    x, y, z = corners[f, 0, 0], corners[f, 0, 1], corners[f, 0, 2]
+    ux, uy, uz, vx, vy, vz = ux - x, uy - y, uz - z, vx - x, vy - y, vz - z
+    return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+
+
+@njit(cache=True)
+def _rounded_out(box, low, high):  # type: ignore[no-untyped-def]
+    """Put a box into single precision so that it holds what it held."""
+    for axis in range(3):
+        down, up = np.float32(low[axis]), np.float32(high[axis])
+        box[axis] = down if down <= low[axis] else np.nextafter(down, np.float32(-np.inf))
+        box[3 + axis] = up if up >= high[axis] else np.nextafter(up, np.float32(np.inf))
+
+
+@njit(cache=True)
+def _spans(corners):  # type: ignore[no-untyped-def]
+    """Boxes (m, 6) float32 of facets: lowest and highest corner."""
+    spans = np.empty((corners.shape[0], 6), np.float32)
+    low, high = np.empty(3), np.empty(3)
+    for f in range(corners.shape[0]):
+        for axis in range(3):
+            a, b, c = corners[f, 0, axis], corners[f, 1, axis], corners[f, 2, axis]
+            low[axis], high[axis] = min(a, b, c), max(a, b, c)
+        _rounded_out(spans[f], low, high)
+    return spans
+
+
+@njit(cache=True)
+def _meet(one, a, two, b):  # type: ignore[no-untyped-def]
+    """Whether a box of one list and a box of another have a point in common."""
+    # Without short cuts: where boxes lie close together, guessing the way of a branch wrongly costs more.
+    return (
+        (one[a, 0] <= two[b, 3]) & (one[a, 3] >= two[b, 0])
+        & (one[a, 1] <= two[b, 4]) & (one[a, 4] >= two[b, 1])
+        & (one[a, 2] <= two[b, 5]) & (one[a, 5] >= two[b, 2])
+    )  # fmt: skip
+
+
+@njit(cache=True)
 def crossings_of(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-def]
     """Pairs (k, 2) of facets that cross, up to a limit.
 
-    The box of each leaf is taken down the tree, to the leaves from itself on: a pair is met once.
+    The tree is taken down against itself: two nodes whose boxes meet, or one with itself, give way to their
+    children, so that what lies apart high up is not met again below. The lowest nodes are left out: facets in
+    single precision are tried faster than boxes one by one.
     """
     m = corners.shape[0]
-    leaves = leaves_of(m)
+    leaves = max(leaves_of(m) // 2, 1)
+    spans = _spans(corners)
+    nodes = np.empty((2 * leaves - 1, 6), np.float32)
+    for node in range(2 * leaves - 1):
+        _rounded_out(nodes[node], boxes[node, :3], boxes[node, 3:])
     found = np.empty((limit, 2), np.int64)
     count = 0
-    # Nodes under way, with their first leaf and how many there are below them.
-    stack = np.empty((128, 3), np.int64)
-    lows, highs = np.empty((8, 3)), np.empty((8, 3))
-    for leaf in range(leaves):
-        begin, end = leaf * m // leaves, (leaf + 1) * m // leaves
-        if begin == end:
+    near = np.empty(m // leaves + 2, np.int64)
+    normal = np.empty(3)
+    # Pairs of nodes of one depth; a depth leaves three of them behind at most.
+    stack = np.zeros((256, 2), np.int64)
+    top = 1
+    while top > 0:
+        top -= 1
+        a, b = stack[top, 0], stack[top, 1]
+        if a < leaves - 1:
+            for one in range(2 * a + 2, 2 * a, -1):
+                for two in range(2 * b + 2, (one if a == b else 2 * b + 1) - 1, -1):
+                    stack[top, 0], stack[top, 1] = one, two
+                    top += _meet(nodes, one, nodes, two)
             continue
-        own = boxes[leaves - 1 + leaf]
-        for f in range(begin, end):
-            for axis in range(3):
-                a, b, c = corners[f, 0, axis], corners[f, 1, axis], corners[f, 2, axis]
-                lows[f - begin, axis], highs[f - begin, axis] = min(a, b, c), max(a, b, c)
-        stack[0, 0], stack[0, 1], stack[0, 2] = 0, 0, leaves
-        top = 1
-        while top > 0:
-            top -= 1
-            node, first, span = stack[top, 0], stack[top, 1], stack[top, 2]
-            if (
-                first + span <= leaf
-                or boxes[node, 0] > own[3] or boxes[node, 3] < own[0]
-                or boxes[node, 1] > own[4] or boxes[node, 4] < own[1]
-                or boxes[node, 2] > own[5] or boxes[node, 5] < own[2]
-            ):  # fmt: skip
+        one, two = a - leaves + 1, b - leaves + 1
+        some = 0
+        for g in range(two * m // leaves, (two + 1) * m // leaves):
+            near[some] = g
+            some += _meet(spans, g, nodes, a)
+        for f in range(one * m // leaves, (one + 1) * m // leaves):
+            if not _meet(spans, f, nodes, b):
                 continue
-            if span > 1:
-                half = span // 2
-                stack[top, 0], stack[top, 1], stack[top, 2] = 2 * node + 1, first, half
-                stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2] = 2 * node + 2, first + half, half
-                top += 2
-                continue
-            for f in range(begin, end):
-                low, high = lows[f - begin], highs[f - begin]
+            normal[0], normal[1], normal[2] = _normal(corners, f)
+            for g in near[:some]:
                 if (
-                    boxes[node, 0] > high[0] or boxes[node, 3] < low[0]
-                    or boxes[node, 1] > high[1] or boxes[node, 4] < low[1]
-                    or boxes[node, 2] > high[2] or boxes[node, 5] < low[2]
-                ):  # fmt: skip
-                    continue
-                for g in range(max(f + 1, first * m // leaves), (first + 1) * m // leaves):
-                    apart = False
-                    for axis in range(3):
-                        a, b, c = corners[g, 0, axis], corners[g, 1, axis], corners[g, 2, axis]
-                        if min(a, b, c) > high[axis] or max(a, b, c) < low[axis]:
-                            apart = True
-                            break
-                    if not apart and _cross(corners, ids, f, g, slack):
-                        found[count, 0], found[count, 1] = f, g
-                        count += 1
-                        if count == limit:
-                            return found
+                    g > f
+                    and _meet(spans, f, spans, g)
+                    and _may_cross(corners, ids, f, normal, g)
+                    and _cross(corners, ids, f, g, slack)
+                ):
+                    found[count, 0], found[count, 1] = f, g
+                    count += 1
+                    if count == limit:
+                        return found
     return found[:count].copy()

@@ -11,7 +11,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..geometry.mesh import Mesh, facet_normals
-from .defects import EdgeTable
+from .edges import EdgeTable
 from .written import as_written, step_mm
 
 # Corners are moved inwards by so many steps of single precision: less would round back.

@@ -19,7 +19,7 @@ from ..geometry.tree import Tree
 from ..progress import Progress, silent
 from .apart import take_apart
 from .cutting import NEAR_STEPS, Cut, candidates
-from .defects import EdgeTable, duplicate_facets
+from .edges import EdgeTable, duplicate_facets
 from .patching import drop_needless, fill_holes, weld_close
 from .written import Verdict, as_written, judge, step_mm
 

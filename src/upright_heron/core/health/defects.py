@@ -15,6 +15,7 @@ from ..formats.reading import Reading
 from ..geometry.mesh import Mesh, facet_normals
 from ..geometry.solid import Solid
 from ..geometry.tree import Tree
+from .edges import EdgeTable, duplicate_facets
 from .written import Verdict, judge
 
 # Finding crossings stops here: a surface with so many is re-wrapped, not mended one by one.
@@ -25,54 +26,6 @@ MOST_BODIES = 200
 FLAT = 1e-7
 # An open body that encloses less than this share of (area)^1.5 is a sheet; for a ball it is 0.09.
 SHEET = 0.02
-
-
-@dataclass(frozen=True, eq=False)
-class EdgeTable:
-    """All edges of a mesh, each once.
-
-    Attributes
-    ----------
-    ends : (e, 2) int64
-        Vertices, the lower number first.
-    count : (e,) int64
-        Facets at the edge.
-    forward : (e,) int64
-        How many of them run from the lower to the higher vertex.
-    start : (e + 1,) int64
-        Where the facets of each edge begin in ``facets``.
-    facets : (3 m,) int64
-    """
-
-    ends: NDArray[np.int64]
-    count: NDArray[np.int64]
-    forward: NDArray[np.int64]
-    start: NDArray[np.int64]
-    facets: NDArray[np.int64]
-
-    @classmethod
-    def of(cls, faces: NDArray[np.int32]) -> EdgeTable:
-        """File the edges of facets (m, 3)."""
-        m = len(faces)
-        a = faces.T.reshape(-1)
-        b = np.roll(faces, -1, axis=1).T.reshape(-1)
-        many = int(faces.max(initial=0)) + 1
-        keys = np.minimum(a, b).astype(np.int64) * many + np.maximum(a, b)
-        order = np.argsort(keys, kind="stable")
-        keys = keys[order]
-        fresh = np.ones(len(order), np.bool_)
-        fresh[1:] = keys[1:] != keys[:-1]
-        first = np.flatnonzero(fresh)
-        start = np.append(first, len(order))
-        onward = np.concatenate([[0], np.cumsum((a < b)[order])])
-        order %= max(m, 1)
-        return cls(
-            np.column_stack(np.divmod(keys[first], many)),
-            np.diff(start),
-            onward[start[1:]] - onward[start[:-1]],
-            start,
-            order,
-        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -187,18 +140,6 @@ def makes_solid(mesh: Mesh) -> bool:
     return True
 
 
-def duplicate_facets(faces: NDArray[np.int32]) -> NDArray[np.int64]:
-    """Find the facets (k,) whose three vertices an earlier facet has, whichever way round."""
-    if not len(faces):
-        return np.zeros(0, np.int64)
-    ordered = np.sort(faces, axis=1)
-    order = np.lexsort((ordered[:, 2], ordered[:, 1], ordered[:, 0]))
-    rows = ordered[order]
-    again = np.zeros(len(rows), np.bool_)
-    again[1:] = (rows[1:] == rows[:-1]).all(axis=1)
-    return np.sort(order[again])
-
-
 def flat_facets(mesh: Mesh) -> NDArray[np.int64]:
     """Find the facets (k,) without area."""
     return np.flatnonzero(_heights(mesh.vertices, mesh.faces) <= FLAT * float(mesh.size_mm.max()))
@@ -275,19 +216,30 @@ def _numbered(
     mesh: Mesh, body: NDArray[np.int64], kept: NDArray[np.int64], counted: NDArray[np.bool_]
 ) -> tuple[NDArray[np.int64], int]:
     """Number of the body of each facet (m,), in the order of their first facets, and how many there are."""
-    _, body = np.unique(body, return_inverse=True)
-    _, seen = np.unique(body, return_index=True)
-    rank = np.empty(len(seen), np.int64)
-    rank[np.argsort(seen)] = np.arange(len(seen))
-    body = rank[body]
+    body, many = _ranked(body)
     if counted.all():
-        return body, len(seen)
+        return body, many
     # What does not count goes with the body of its twin, found by its first vertex.
     at = np.zeros(len(mesh.vertices), np.int64)
     at[mesh.faces[kept]] = body[kept][:, None]
     body[~counted] = at[mesh.faces[~counted, 0]]
     names, body = np.unique(body, return_inverse=True)
     return body, len(names)
+
+
+@njit(cache=True)
+def _ranked(roots):  # type: ignore[no-untyped-def]
+    """Numbers (m,) of the roots of facets, in the order in which they are met, and how many there are."""
+    number = np.full(roots.shape[0], -1, np.int64)
+    many = 0
+    for f in range(roots.shape[0]):
+        root = roots[f]
+        if number[root] < 0:
+            number[root] = many
+            many += 1
+    for f in range(roots.shape[0]):
+        roots[f] = number[roots[f]]
+    return roots, many
 
 
 def orientation(

@@ -21,7 +21,8 @@ from ..errors import HeronError
 from ..geometry.mesh import Mesh, weld
 from ..geometry.solid import Solid, turned_out
 from ..geometry.tree import Tree
-from .defects import EdgeTable, duplicate_facets, flat_facets, loops, makes_solid, orientation
+from .defects import flat_facets, loops, makes_solid, orientation
+from .edges import EdgeTable, duplicate_facets
 
 # Corners at open edges closer than this are one: less than any machine resolves.
 WELD_MM = 0.01
