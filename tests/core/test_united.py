@@ -89,6 +89,17 @@ class UnitedTest(unittest.TestCase):
             fresh = level_outlines(left, 60, 0.2, USUAL)
             np.testing.assert_allclose(again[1], fresh[1])
 
+    def test_a_needle_is_not_drawn_but_a_thin_line_and_a_small_hole_are(self):
+        needle = np.array([(-220, 0), (-220, 0.4), (-220.0001, 0.2)], float)
+        line, frame = ring(-200, 0, -199.6, 3), [ring(-210, 0, -206, 4), ring(-209, 1, -208.7, 1.3)[::-1]]
+        rings, areas = level_outlines(
+            [column("needle", (0, 1, [needle])), column("line", (0, 1, [line])), column("frame", (0, 1, frame))],
+            5, 0.2, USUAL,
+        )  # fmt: skip
+        for level in range(5):
+            self.assertEqual(len(rings[level]), 3)
+            self.assertAlmostEqual(areas[level], 1.2 + 16 - 0.09, 6)
+
 
 class CheckTest(unittest.TestCase):
     """Upright supports in a part that changes round them."""

@@ -20,6 +20,9 @@ from .model import Branches, Column, SupportSettings, circle_rings
 Ring = NDArray[np.float64]
 # Direction of the lines that fill a trunk: aslant, for walls of lines mostly run along the axes.
 FILL_DEG = 45.0
+# Rings of less area are left out: uniting outlines that all but touch leaves such needles, which no machine
+# draws and nothing carries.
+NOTHING_MM2 = 1e-3
 
 
 def branch_rings(
@@ -248,7 +251,12 @@ class Known:
 
 def _united(rings: list[Ring], of: Sequence[object]) -> _United:
     section = CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
-    return _United(of, section.to_polygons(), float(section.area()))
+    found = section.to_polygons()
+    areas = ring_areas(found)
+    # Holes have areas below 0, so that what is left out counts for what it was.
+    large = np.abs(areas) > NOTHING_MM2
+    kept = found if large.all() else [ring for ring, is_kept in zip(found, large, strict=True) if is_kept]
+    return _United(of, kept, float(areas[large].sum()))
 
 
 def level_outlines(
@@ -324,6 +332,19 @@ def _with_branches(columns: _United, branches: Sequence[Printed]) -> tuple[list[
     united = _united([*rest, *(ring for rings, _ in branches for ring in rings)], branches)
     kept = [ring for ring, meets in zip(columns.rings, of_met, strict=True) if not meets]
     return kept + united.rings, float(found.area_mm2[~met].sum()) + united.area_mm2
+
+
+def ring_areas(rings: list[Ring]) -> NDArray[np.float64]:
+    """Signed areas (k,) of rings, mm2: those that run clockwise, round holes, have less than 0."""
+    points, starts = packed(rings)
+    if len(starts) < 2:
+        return np.zeros(0)
+    following = np.arange(1, len(points) + 1)
+    following[starts[1:] - 1] = starts[:-1]
+    # About a corner of each ring: far from the origin products would lose what the areas need.
+    x, y = (points - np.repeat(points[starts[:-1]], np.diff(starts), axis=0)).T
+    areas: NDArray[np.float64] = 0.5 * np.add.reduceat(x * y[following] - x[following] * y, starts[:-1])
+    return areas
 
 
 def ring_boxes(rings: list[Ring]) -> NDArray[np.float64]:
