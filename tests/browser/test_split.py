@@ -114,3 +114,41 @@ if __name__ == "__main__":
     import unittest
 
     unittest.main()
+
+    def test_all_pieces_are_stood_sorted_and_filtered_and_one_is_looked_at(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(700, 60, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        b.click("#cut")
+        b.wait(lambda: b.all("#make-pieces"))
+        b.click("#make-pieces")
+        b.wait(lambda: len(b.all("#set tbody tr")) == 3)
+        self.assertIn("to stand", b.text("#set"))
+        # Only one is ticked: only that one is stood.
+        b.find("#set tbody tr:nth-child(2) input").click()
+        b.click("#stand-pieces")
+        states = "return [...document.querySelectorAll('#set tbody tr')].map((r) => r.dataset.state)"
+        b.wait(lambda: b.run(states).count("to stand") == 2)
+        b.click("#stand-pieces")
+        b.wait(lambda: b.run(states) == ["ready"] * 3, "all are made")
+        b.wait(lambda: "known" not in b.text("#takes"))
+        # The middle piece is the shortest, or the longest: sorted both ways.
+        order = "return [...document.querySelectorAll('#set tbody tr')].map((r) => Number(r.dataset.piece))"
+        seconds = "return [...document.querySelectorAll('#set tbody tr')].map((r) => Number(r.cells[3].dataset.sort))"
+        b.click("#set th:nth-child(4) button")
+        times = b.run(seconds)
+        self.assertEqual(times, sorted(times))
+        b.click("#set th:nth-child(4) button")
+        self.assertEqual(b.run(seconds), sorted(times, reverse=True))
+        self.assertEqual(b.find("#set th:nth-child(4)").get_attribute("aria-sort"), "descending")
+        self.assertEqual(sorted(b.run(order)), [1, 2, 3])
+        # What is left out is not ticked any more.
+        b.find("#tick-set").click()
+        self.assertEqual(len(b.all("#set tbody input:checked")), 3)
+        Select(b.find("#set-state")).select_by_value("ready")
+        self.assertEqual(len(b.all("#set tbody tr:not([hidden])")), 3)
+        # Its number leads to the piece, in its stance.
+        b.click("#set a[aria-label='Look at piece 2']")
+        b.wait(lambda: "piece 2" in b.text(".part-tab[aria-pressed=true]"))
+        self.assertEqual(b.problems(), [])

@@ -11,9 +11,10 @@ from upright_heron.core.footing.footing import Footing
 from upright_heron.core.geometry.plan_hull import plan_hull
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.handoff.preflight import Place, Stood, plate_checks
-from upright_heron.core.plates.arrange import ROW_GAP_MM, Rectangle, in_rows
+from upright_heron.core.plates.arrange import ROW_GAP_MM, Rectangle, in_rows, round_all
 from upright_heron.core.plates.extent import Extent, swing_that_fits
 from upright_heron.core.plates.fit import fit_of
+from upright_heron.core.plates.spread import spread
 from upright_heron.core.recipes.plate import arranged, checks_of_plate, extent
 from upright_heron.core.recipes.settings import Instance, Layout
 from upright_heron.core.topics import Topic
@@ -181,3 +182,29 @@ class EdgeTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class SpreadTest(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.tuples(sides, places), min_size=1, max_size=24))
+    def test_all_stand_once_and_every_plate_has_room_for_its_own(self, parts):
+        boxes = [rectangle(size, at) for size, at in parts]
+        plates = spread(boxes, (130.0, 125.0))
+        self.assertEqual(sorted(k for plate in plates for k in plate), list(range(len(boxes))))
+        for plate in plates:
+            own = [boxes[k] for k in plate]
+            moves = in_rows(own, room_mm=(130.0, 125.0))
+            wide, deep = round_all([b.moved(*m) for b, m in zip(own, moves, strict=True)]).size_mm
+            self.assertLessEqual(wide, 130.0 + 1e-9)
+            self.assertLessEqual(deep, 125.0 + 1e-9)
+        # First fit: nothing of a later plate finds room on the first, put behind what stands there.
+        for k in (k for plate in plates[1:] for k in plate):
+            own = [boxes[n] for n in (*plates[0], k)]
+            moves = in_rows(own, room_mm=(130.0, 125.0))
+            wide, deep = round_all([b.moved(*m) for b, m in zip(own, moves, strict=True)]).size_mm
+            if boxes[k].size_mm[1] <= min(boxes[n].size_mm[1] for n in plates[0]):
+                self.assertTrue(wide > 130.0 or deep > 125.0)
+
+    def test_what_is_larger_than_a_plate_has_one_for_itself(self):
+        boxes = [rectangle(size, (0, 0)) for size in ((50, 50), (300, 20), (50, 50))]
+        self.assertEqual(spread(boxes, (130.0, 125.0)), [[0, 2], [1]])

@@ -1,9 +1,19 @@
 """Section 3 as pages: cuts, plans, joints, pieces as items, and what is refused."""
 
+import csv
+import io
+import math
 import unittest
+import zipfile
 
+import numpy as np
+import trimesh
+
+from tests.core.test_threemf import read
+from tests.core.test_threemf import volume as volume_of
 from tests.support import box, stl
 from tests.web.test_app import AppCase
+from upright_heron.core.stance.pose import from_quaternion
 
 
 class SplitPagesTest(AppCase):
@@ -86,6 +96,78 @@ class SplitPagesTest(AppCase):
         self.assertIn("made of other cuts", self.client.get(sheet).text)
         self.change(job_id, "plane-out", open=f"3&{whole}", id="1")
         self.assertIsNone(self.grid(job_id))
+
+    def test_pieces_are_stood_held_spread_and_leave_as_plates_and_files(self):
+        job_id = self.cut(box(500, 200, 40), joint="peg", sides="4", wall_mm="2")
+        htmx = {"HX-Request": "true"}
+        self.client.post(f"/jobs/{job_id}/pieces/items?open=3", headers=htmx)
+        items = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"]
+        whole, ids = items[0]["id"], [one["id"] for one in items if one["piece"]]
+        sheet = f"3&item={whole}"
+        self.settle(job_id)
+        self.assertIn("to stand: 2", self.section(job_id, sheet).text("set-state"))
+        refused = self.client.post(f"/jobs/{job_id}/pieces/prepare?open=3", data={"ticked": "nothing"})
+        self.assertEqual(refused.status_code, 422)
+        answer = self.client.post(
+            f"/jobs/{job_id}/pieces/prepare?open={sheet}", data={"supports": "true"}, headers=htmx
+        )
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        items = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][1:]
+        self.assertTrue(all(one["goals"] and one["supports"] for one in items))
+        # One step, taken back as one.
+        self.client.post(f"/jobs/{job_id}/undo?open=3", headers=htmx)
+        back = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][1:]
+        self.assertFalse(any(one["goals"] or one["supports"] for one in back))
+        self.client.post(f"/jobs/{job_id}/redo?open=3", headers=htmx)
+        # The longer one bears the pegs along x, and does not stand on them.
+        bearer = max(items, key=lambda one: one["part"]["size_mm"][0])
+        down = -from_quaternion(bearer["stance"]["quaternion"])[2]
+        self.assertGreater(bearer["part"]["size_mm"][0], 251)
+        self.assertLess(abs(down[0]), 0.5)
+        self.settle(job_id)
+        self.client.post(f"/jobs/{job_id}/plates/spread?open={sheet}", headers=htmx)
+        plates = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["plates"]
+        self.assertEqual(sorted(i["item"] for p in plates for i in p["instances"]), sorted(ids))
+        self.assertEqual(len(plates), 2)
+        self.settle(job_id)
+        page = self.section(job_id, sheet)
+        self.assertIn("Plates2", page.text("takes").replace(" ", ""))
+        table = list(csv.reader(io.StringIO(self.client.get(f"/jobs/{job_id}/pieces.csv?item={whole}").text)))
+        rows = [row for row in table if row[0] in ("1", "2")]
+        self.assertEqual([row[9] for row in rows], ["1", "1"])
+        grams = [float(row[13]) for row in rows]
+        self.assertAlmostEqual(sum(grams), float(table[3][13]), delta=0.11)
+        self.assertEqual(table[4][0], "joining")
+        self.assertAlmostEqual(float(table[4][12]), 4 / 60, 2)
+        # Each plate has what stands on it, and all of that lies on the machine.
+        folder = zipfile.ZipFile(io.BytesIO(self.client.get(f"/jobs/{job_id}/plates.zip").content))
+        self.assertEqual(len(folder.namelist()), 2)
+        volume = 0.0
+        for name in folder.namelist():
+            _, objects = read(folder.read(name))
+            every = np.array([v.Coordinates for one in objects for v in one.GetVertices()])
+            self.assertLessEqual(np.ptp(every[:, :2], axis=0).max(), 300.0)
+            self.assertAlmostEqual(every[:, 2].min(), 0.0, 3)
+            parts = [one for one in objects if one.GetName().startswith("part")]
+            self.assertEqual(len(parts), 1)
+            volume += volume_of(parts[0])
+        told = sum(p["part"]["volume_mm3"] for p in items)
+        self.assertTrue(math.isclose(volume, told, rel_tol=1e-5), (volume, told))
+        one = self.client.get(f"/jobs/{job_id}/handoff.3mf?plate=2")
+        self.assertIn("plate-2-of-2", one.headers["content-disposition"])
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/handoff.3mf?plate=3").status_code, 422)
+        # Files by a pattern.
+        address = f"/jobs/{job_id}/items.zip?kind=stl&pattern=%7Bpiece%7D_%7Bmaterial%7D"
+        folder = zipfile.ZipFile(io.BytesIO(self.client.get(address).content))
+        self.assertEqual(sorted(folder.namelist()), ["0-0-0-PLA.stl", "1-0-0-PLA.stl"])
+        stls = [trimesh.load(io.BytesIO(folder.read(n)), file_type="stl") for n in folder.namelist()]
+        self.assertTrue(math.isclose(sum(m.volume for m in stls), told, rel_tol=1e-5))
+        wrong = self.client.get(f"/jobs/{job_id}/items.zip?pattern=%7Bcolour%7D")
+        self.assertIn("{colour} is nothing that a name can hold", wrong.text)
+        # The traveller of the whole part draws how it goes together.
+        drawn = self.client.get(f"/jobs/{job_id}/traveller?item={whole}").text
+        self.assertEqual(drawn.count("<svg viewBox"), 1)
+        self.assertIn('aria-label="Step 1: 2 to the others"', drawn)
 
     def test_what_fits_another_way_up_is_left_whole(self):
         job_id = self.cut(box(420, 20, 20).rotate((0, 0, 45)))

@@ -202,6 +202,13 @@ class JobSheet(JobSettings):
         cut = self.cut_items
         return tuple(item for item in self.items if item.id not in cut)
 
+    def plate_of(self, item_id: str) -> int:
+        """Place of the plate, from 0, that an item stands on first; 0 where it stands on none."""
+        places = (
+            k for k, plate in enumerate(self.plates) if any(one.item == item_id for one in plate.instances)
+        )
+        return next(places, 0)
+
     def with_items(self, items: Sequence[Item]) -> JobSheet:
         """Return the sheet with these items; new ones come to the first plate, what is gone leaves all."""
         bare = self.model_copy(update={"items": tuple(items)})
@@ -213,7 +220,11 @@ class JobSheet(JobSettings):
         standing = {i.item for plate in plates for i in plate.instances}
         fresh = tuple(Instance(item=item.id) for item in bare.printed if item.id not in standing)
         first = plates[0].model_copy(update={"instances": (*plates[0].instances, *fresh)})
-        return JobSheet.model_validate({**_fields(bare), "plates": (first, *plates[1:])})
+        # A plate that nothing is left of is one no more.
+        others = [plate for plate in plates[1:] if plate.instances]
+        if not first.instances and others:
+            first = others.pop(0)
+        return JobSheet.model_validate({**_fields(bare), "plates": (first, *others)})
 
     def with_item(self, changed: ItemSheet) -> JobSheet:
         """Return the sheet with what was decided for an item, and for the job, on its own sheet."""

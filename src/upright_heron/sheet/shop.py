@@ -19,6 +19,8 @@ class Habits(Document):
     name: Name = "shop"
     # Results are made as soon as something changes; otherwise when somebody asks.
     at_once: bool = True
+    # What joining two pieces of a cut part takes a person: cleaning the faces, gluing, clamping (our guess).
+    join_minutes: Annotated[float, Field(ge=0, le=600, allow_inf_nan=False)] = 4.0
 
 
 class OwnPrinter(Document):

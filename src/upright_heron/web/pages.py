@@ -17,6 +17,7 @@ from ..core.hanging.findings import State
 from ..core.keys import Keys
 from ..core.maker import Bound
 from ..core.recipes.part import MESH
+from ..core.split.assembly_map import AssemblyMap
 from ..sheet.models import ItemSheet, JobSheet
 from ..sheet.shop import Habits
 from ..store.store import Job, Store
@@ -63,6 +64,8 @@ class JobPage:
         Results of this step are made when somebody asks.
     many_said : str
         What a change to many items left alone.
+    assembly : AssemblyMap or None
+        How a cut part goes together; on the traveller.
     """
 
     job: Job
@@ -77,6 +80,7 @@ class JobPage:
     picked: str = ""
     waits: bool = False
     many_said: str = ""
+    assembly: AssemblyMap | None = None
 
     @property
     def tally(self) -> dict[str, int]:
@@ -169,7 +173,7 @@ class Pages:
             found += [(keys_of(as_variant(sheet, kept)), name) for name in COMPARED]
         others = [job.on(one.id) for one in job.printed if one.id != sheet.id]
         found += [(keys_of(other), name) for other in others for name in ("brief", "extent")]
-        found.append((plate_keys(job), "plate_checks"))
+        found += [(plate_keys(job, plate), "plate_checks") for plate in range(len(job.plates))]
         return found
 
     def ensure(

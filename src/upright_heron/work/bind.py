@@ -144,6 +144,7 @@ def plate_keys(job: JobSheet, plate: int = 0, graph: Graph = GRAPH) -> Keys:
         return known[1]
     made = Keys(PlateBinding(job, plate), graph)
     made.share([keys_of(job.on(item), graph) for item in items_of(job, plate)])
+    # Most jobs have one plate.
     if plate == 0:
         _have_at_hand(job, made)
     return made

@@ -64,7 +64,7 @@ class Summary:
     briefs : dict of str to Brief or None
         A line of each item of the job, by id.
     arranged : Arranged or None
-        Where the items stand on their plate.
+        Where the items stand on the plate of the one that is looked at.
     plans : tuple of Plan or None
         Cuts that are proposed; the first ones while others are looked for.
     """
@@ -133,7 +133,7 @@ def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
     sheet = job.on(item)
     own = item_summary(sheet, memo)
     variants = [(kept.name, item_summary(as_variant(sheet, kept), memo)) for kept in sheet.variants]
-    plate = Known(plate_keys(job), memo)
+    plates = [Known(plate_keys(job, k), memo) for k in range(len(job.plates))]
     briefs: dict[str, Brief | None] = {}
     if len(job.items) > 1:
         briefs = {one.id: Known(keys_of(job.on(one.id)), memo).get("brief") for one in job.printed}
@@ -143,9 +143,13 @@ def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
         for name, brief in briefs.items():
             found = own.preflight if name == sheet.id else brief.checks if brief is not None else ()
             checks += [replace(check, item=name) for check in found]
-    checks += plate.get("plate_checks") or ()
+    checks += [check for plate in plates for check in plate.get("plate_checks") or ()]
     if job.asked:
         checks.append(unchosen(job.printer, job.material, job.asked))
     return replace(
-        own, variants=variants, briefs=briefs, preflight=worst_first(checks), arranged=plate.get("arranged")
+        own,
+        variants=variants,
+        briefs=briefs,
+        preflight=worst_first(checks),
+        arranged=plates[job.plate_of(sheet.id)].get("arranged"),
     )

@@ -100,6 +100,13 @@ def package(where: Arranged, items: tuple[FileObjects, ...], title: Title) -> Pa
     return Package(write_3mf(every, title.name))
 
 
+@recipe("item_package", version=1, stage="Writing 3MF", needs=(objects,), reads=Naming)
+def item_package(found: FileObjects, names: Naming) -> Package:
+    """The 3MF file of one item by itself, as it stands, its middle over the origin."""
+    there = [one for one in found.objects if len(one.mesh.faces)]
+    return Package(write_3mf(there, names.item))
+
+
 def _stl(found: FileObjects, role: Role) -> Package:
     meshes = [one.mesh for one in found.objects if one.role is role and len(one.mesh.faces)]
     # More than one where two nozzles print the supports: the first is that of the walls.

@@ -8,6 +8,8 @@ from ..errors import NotClosed
 from ..geometry.solid import Solid
 from ..graph import recipe
 from ..progress import Progress
+from ..split.assembly_map import AssemblyMap
+from ..split.assembly_map import assembly_map as map_of
 from ..split.grid import grid_cuts
 from ..split.pieces import Split
 from ..split.pieces import split as split_solid
@@ -54,3 +56,9 @@ def plans(
     """
     told = plans_of(_closed(body), box.box_mm, early=lambda some: early(tuple(some)), progress=progress)
     return tuple(told)
+
+
+@recipe("assembly_map", version=1, stage="Drawing the assembly", needs=(split,))
+def assembly_map(made: Split, progress: Progress) -> AssemblyMap:
+    """How the pieces go together, drawn step by step."""
+    return map_of(made, progress)

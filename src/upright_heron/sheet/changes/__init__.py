@@ -25,7 +25,7 @@ from .job import (
 )
 from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
-from .plate import PlaceOnPlate
+from .plate import PlaceOnPlate, SpreadOut
 from .stance import ChooseStance, FindStances, LayLong, Lean, SetLift, SetLoad, SetShow, StandOn, Turn
 from .supports import MakeSupports, RemoveSupports, SetFooting, SetStyle, StylePatches
 
@@ -120,6 +120,7 @@ __all__ = [
     "SetShow",
     "SetStepFactor",
     "SetStyle",
+    "SpreadOut",
     "StandOn",
     "StylePatches",
     "SwapPegs",

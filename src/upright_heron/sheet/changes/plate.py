@@ -7,9 +7,10 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
-from ..document import Length
-from ..models import ItemSheet, JobSheet
+from ..document import ItemId, Length
+from ..models import ItemSheet, JobSheet, Plate
 from .base import JobChange, altered
+from .items import changed_meanwhile
 
 Place = Annotated[Length, Field(ge=-5000, le=5000)]
 
@@ -47,3 +48,28 @@ class PlaceOnPlate(JobChange):
         if self.x_mm is None:
             return f"Arrange {name} on the plate"
         return f"Put {name} at {self.x_mm:g}, {self.y_mm:g} mm"
+
+
+class SpreadOut(JobChange):
+    """Spread all items over plates, each arranged; made by the server, which knows how large they are."""
+
+    kind: Literal["spread"] = "spread"
+    plates: tuple[tuple[ItemId, ...], ...]
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job with its instances on these plates; copies go with their item."""
+        wanted = [name for plate in self.plates for name in plate]
+        if sorted(wanted) != sorted(one.id for one in job.printed):
+            raise changed_meanwhile()
+        every = [one for plate in job.plates for one in plate.instances]
+        plates = []
+        for names in self.plates:
+            standing = [one for name in names for one in every if one.item == name]
+            loose = [altered(one, x_mm=None, y_mm=None) for one in standing]
+            plates.append(Plate(instances=tuple(loose)))
+        return altered(job, plates=tuple(plates))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        count = len(self.plates)
+        return f"Spread over {count} plate{'' if count == 1 else 's'}"

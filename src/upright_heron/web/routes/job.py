@@ -60,8 +60,10 @@ def stop(request: Request, job_id: str, use: Use, look: Look) -> Response:
 
 @router.get("/traveller", name="traveller")
 def traveller(request: Request, job_id: str, use: Use, look: Look) -> Response:
-    """The one-page record that goes with the job, to print."""
-    return render(request, use, use.store.job(job_id), replace(look, section=0), "traveller.html")
+    """The record that goes with the job, to print; with how it goes together, where it is cut."""
+    job = use.store.job(job_id)
+    found = use.pages.made(job.sheet.on(look.item), "assembly_map")
+    return render(request, use, job, replace(look, section=0), "traveller.html", assembly=found)
 
 
 @router.get("/events", name="events")

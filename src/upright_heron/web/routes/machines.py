@@ -13,7 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...core.machines.catalogue import MATERIALS, PRINTERS, Material, Printer
-from ...core.units import length_mm
+from ...core.units import length_mm, number
 from ...sheet.changes import PickMaterial, PickPrinter
 from ...sheet.part import Part
 from ...sheet.process import Preset
@@ -73,9 +73,14 @@ def _back(request: Request, part: str) -> Response:
 
 
 @router.post("/habits", name="habits")
-def habits(request: Request, use: Use, at_once: Annotated[bool, Form()]) -> Response:
-    """Choose whether results are made at once or when somebody asks."""
-    use.store.shelve(Habits(at_once=at_once))
+def habits(
+    request: Request, use: Use, at_once: Annotated[bool, Form()], join_minutes: Text = "4"
+) -> Response:
+    """Choose whether results are made at once or when somebody asks, and what a joint takes by hand."""
+    minutes = number(join_minutes)
+    if not 0 <= minutes <= 600:
+        raise BadValue(f"{minutes:g} minutes a joint cannot be.", "Type minutes from 0 to 600.")
+    use.store.shelve(Habits(at_once=at_once, join_minutes=minutes))
     return _back(request, "habits")
 
 

@@ -11,6 +11,7 @@ from ....core.topics import Topic
 from ....sheet.item import Item
 from ....sheet.models import Instance
 from ...section import Section
+from .naming import FIELDS, PATTERN
 from .routes import router
 
 if TYPE_CHECKING:
@@ -30,29 +31,59 @@ class PlateLine:
 
 
 @dataclass(frozen=True, slots=True)
+class PlateLines:
+    """What stands on one plate of the job, by its number from 1."""
+
+    number: int
+    lines: list[PlateLine]
+
+    @property
+    def seconds(self) -> float | None:
+        """How long all of it takes one after the other; ``None`` while one is not known."""
+        known = [line.brief.seconds for line in self.lines if line.brief is not None]
+        return sum(known) if len(known) == len(self.lines) else None
+
+
+@dataclass(frozen=True, slots=True)
 class HandoffContext:
-    """The plate.
+    """The plates.
 
     Attributes
     ----------
-    lines : list of PlateLine
+    plates : list of PlateLines
     here : PlateLine or None
         That of the item that is looked at.
+    count : int
+        Items on all plates.
+    pattern : str
+        That names of files are proposed by.
+    fields : tuple of str
+        What a pattern may name.
     """
 
-    lines: list[PlateLine]
+    plates: list[PlateLines]
     here: PlateLine | None
+    count: int
+    pattern: str = PATTERN
+    fields: tuple[str, ...] = tuple(FIELDS)
 
 
 def _context(page: JobPage, store: Store) -> HandoffContext:
     job, now = page.job.sheet, page.now
     stands = {(s.item, s.copy): s for s in now.arranged.places} if now.arranged else {}
     items = {item.id: (number, item) for number, item in enumerate(job.items, 1)}
-    lines = [
-        PlateLine(*items[one.item], one, stands.get((one.item, one.copy_number)), now.briefs.get(one.item))
-        for one in job.plates[0].instances
-    ]
-    return HandoffContext(lines, next((line for line in lines if line.item.id == page.sheet.id), None))
+    plates = []
+    for number, plate in enumerate(job.plates, 1):
+        lines = [
+            PlateLine(
+                *items[one.item], one, stands.get((one.item, one.copy_number)), now.briefs.get(one.item)
+            )
+            for one in plate.instances
+        ]
+        plates.append(PlateLines(number, lines))
+    every = [line for plate in plates for line in plate.lines]
+    here = next((line for line in every if line.item.id == page.sheet.id), None)
+    return HandoffContext(plates, here, len(every))
 
 
 SECTION = Section(

@@ -3,29 +3,28 @@
 from __future__ import annotations
 
 import asyncio
-import re
-import unicodedata
-from typing import Literal
+import io
+import zipfile
+from collections.abc import Sequence
+from typing import Annotated, Literal
 from urllib.parse import quote
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response
 
 from ....core.errors import BadValue
 from ....core.keys import Keys
+from ....core.plates.extent import Extent
+from ....core.plates.spread import spread
 from ....core.recipes.values import Package
-from ....sheet.models import JobSheet
+from ....sheet.changes import SpreadOut
+from ....sheet.models import ItemSheet, JobSheet
 from ....work.bind import keys_of, plate_keys
-from ...dependencies import Services, Use
+from ...dependencies import Services, Use, render
 from ...looking import Look
+from .naming import PATTERN, file_name, named
 
 router = APIRouter(prefix="/jobs/{job_id}")
-
-
-def file_name(*words: str) -> str:
-    """A plain file name: letters, digits, dots and dashes."""
-    text = unicodedata.normalize("NFKD", " ".join(words)).encode("ascii", "ignore").decode()
-    return re.sub(r"[^A-Za-z0-9.]+", "-", text).strip("-.")[:120] or "part"
 
 
 def attachment(data: bytes, name: str, media: str) -> Response:
@@ -53,6 +52,34 @@ async def made(use: Services, keys: Keys, name: str) -> Package:
     return found
 
 
+async def _packages(use: Services, every: Sequence[tuple[Keys, str]]) -> list[bytes]:
+    """Several files, made beside each other as far as there are processes."""
+    packages = await asyncio.gather(*(made(use, keys, name) for keys, name in every))
+    return [package.data for package in packages]
+
+
+def _zipped(files: Sequence[tuple[str, bytes]]) -> bytes:
+    """A folder of files. What is in them is packed already, or hardly gets smaller."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as folder:
+        for name, data in files:
+            # The same files make the same folder, byte for byte.
+            folder.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), data)
+    return out.getvalue()
+
+
+def _fields(sheet: ItemSheet) -> dict[str, str]:
+    return {
+        "job": sheet.name,
+        "number": f"{sheet.number:0{len(str(sheet.count))}d}",
+        "item": sheet.stem,
+        "piece": sheet.piece.path if sheet.piece is not None else "whole",
+        "layer": f"{sheet.layer_mm:g}mm",
+        "material": sheet.material,
+        "stance": sheet.stance.name or "as it came",
+    }
+
+
 @router.get("/picture.png", name="picture")
 async def picture(job_id: str, use: Use, look: Look) -> Response:
     """Picture of an item in its stance."""
@@ -67,11 +94,64 @@ async def picture(job_id: str, use: Use, look: Look) -> Response:
 
 
 @router.get("/handoff.3mf", name="handoff_3mf")
-async def handoff_3mf(job_id: str, use: Use) -> Response:
-    """All that stands on the plate as one 3MF."""
+async def handoff_3mf(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
+    """All that stands on a plate as one 3MF."""
     job = use.store.job(job_id).sheet
-    package = await made(use, plate_keys(job), "package")
-    return attachment(package.data, f"{file_name(*settings_words(job))}.3mf", "model/3mf")
+    count = len(job.plates)
+    if plate > count:
+        raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {count}.")
+    package = await made(use, plate_keys(job, plate - 1), "package")
+    words = [*settings_words(job), *([f"plate {plate} of {count}"] if count > 1 else [])]
+    return attachment(package.data, f"{file_name(*words)}.3mf", "model/3mf")
+
+
+@router.get("/plates.zip", name="plates_zip")
+async def plates_zip(job_id: str, use: Use) -> Response:
+    """A folder with a 3MF of each plate."""
+    job = use.store.job(job_id).sheet
+    count = len(job.plates)
+    data = await _packages(use, [(plate_keys(job, k), "package") for k in range(count)])
+    words = settings_words(job)
+    names = [f"{file_name(*words, f'plate {k} of {count}')}.3mf" for k in range(1, count + 1)]
+    folder = await asyncio.to_thread(_zipped, list(zip(names, data, strict=True)))
+    return attachment(folder, f"{file_name(*words, 'plates')}.zip", "application/zip")
+
+
+@router.get("/items.zip", name="items_zip")
+async def items_zip(
+    job_id: str,
+    use: Use,
+    pattern: Annotated[str, Query(max_length=120)] = PATTERN,
+    kind: Literal["3mf", "stl"] = "3mf",
+) -> Response:
+    """A folder with a file of each item as it stands, named by a pattern."""
+    job = use.store.job(job_id).sheet
+    sheets = [job.on(item.id) for item in job.printed]
+    names = named(pattern, [_fields(sheet) for sheet in sheets])
+    result = "item_package" if kind == "3mf" else "stl_part"
+    data = await _packages(use, [(keys_of(sheet), result) for sheet in sheets])
+    files = [(f"{name}.{kind}", one) for name, one in zip(names, data, strict=True)]
+    folder = await asyncio.to_thread(_zipped, files)
+    return attachment(folder, f"{file_name(job.name, 'items')}.zip", "application/zip")
+
+
+@router.post("/plates/spread", name="spread_plates")
+async def spread_plates(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Spread all items over as many plates as they need."""
+    job = use.store.job(job_id).sheet
+    each = [job.on(item.id) for item in job.printed]
+    asked = [asyncio.wrap_future(use.work.make(keys_of(sheet), "extent")) for sheet in each]
+    await asyncio.gather(*asked)
+    boxes = []
+    for sheet in each:
+        extent = use.pages.result(keys_of(sheet)["extent"])
+        assert isinstance(extent, Extent)
+        swing = next(one for plate in job.plates for one in plate.instances if one.item == sheet.id).swing_deg
+        boxes.append(extent.box(swing))
+    plates = spread(boxes, job.machine.build_mm[:2])
+    change = SpreadOut(plates=tuple(tuple(each[k].id for k in plate) for plate in plates))
+    done = await asyncio.to_thread(use.apply, job_id, change, look)
+    return await asyncio.to_thread(render, request, use, done, look.usually("handoff"))
 
 
 @router.get("/{what}.stl", name="handoff_stl")

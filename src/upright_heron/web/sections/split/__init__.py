@@ -11,8 +11,11 @@ from ....core.split.pieces import Split
 from ....core.split.planner import Plan
 from ....core.topics import Topic
 from ....sheet.item import Item
+from ....sheet.process import Preset
+from ....sheet.shop import Habits
 from ...section import Section
 from .routes import router
+from .taking import Takes, takes
 
 if TYPE_CHECKING:
     from ....store.store import Store
@@ -33,12 +36,18 @@ class SplitContext:
         Of all joints.
     cuts : tuple of Cut or None
         Planes that it is cut by; ``None`` for boxes.
+    takes : Takes
+        What the pieces that are items take together.
+    presets : list of str
+        Names of presets for this kind of machine.
     """
 
     pieces: list[Item]
     stale: bool
     pegs: int
     cuts: tuple[Cut, ...] | None
+    takes: Takes
+    presets: list[str]
 
     def taken(self, plan: Plan) -> bool:
         """Whether it is cut as a plan says."""
@@ -51,7 +60,11 @@ def _context(page: JobPage, store: Store) -> SplitContext:
     stale = bool(mine) and split is not None and not _made_of(mine, split)
     grid = page.sheet.grid
     pegs = 0 if split is None else sum(len(joint.pegs) for joint in split.joints)
-    return SplitContext(mine, stale, pegs, grid.cuts() if grid is not None else None)
+    habits = store.on_shelf(Habits, "shop") or Habits()
+    together = takes(page.job.sheet, page.sheet.id, split, page.now.briefs, habits.join_minutes)
+    technology = page.sheet.machine.technology
+    presets = [one.name for one in store.shelf(Preset) if one.technology is technology]
+    return SplitContext(mine, stale, pegs, grid.cuts() if grid is not None else None, together, presets)
 
 
 def _made_of(items: list[Item], split: Split) -> bool:

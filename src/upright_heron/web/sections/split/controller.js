@@ -1,5 +1,6 @@
 import { CellCounter, factorOf } from '../../static/js/cells.js';
 import { field, find, SectionController, the } from '../../static/js/section.js';
+import { showState, sortRows } from '../../static/js/tables.js';
 
 /** Section 3: the pieces, pulled apart. */
 export default class SplitController extends SectionController {
@@ -8,6 +9,11 @@ export default class SplitController extends SectionController {
 
   /** A plane is being put. */
   placing = false;
+
+  /** How the table of the set is sorted, and the state that it shows. */
+  sorted = { column: 1, down: false };
+
+  shown = '';
 
   /** Surface that boxes were counted on last. @type {import('../../static/js/blocks.js').MeshData | null} */
   counted = null;
@@ -29,6 +35,16 @@ export default class SplitController extends SectionController {
       if (target.id === 'plane-at' || target.id === 'plane-slide') this.#lay(Number(target.value));
     });
     sheet.addEventListener('change', ({ target }) => {
+      if (target instanceof HTMLSelectElement && target.id === 'set-state') {
+        this.shown = target.value;
+        this.#order();
+      }
+      if (target instanceof HTMLInputElement && target.id === 'tick-set') {
+        for (const row of this.#set().tBodies[0].rows) {
+          const tick = row.querySelector('input');
+          if (tick && !row.hidden) tick.checked = target.checked;
+        }
+      }
       if (target instanceof HTMLSelectElement && target.id === 'plane-axis') {
         this.#face('xyz'.split('').map((axis) => (axis === target.value ? 1 : 0)));
       }
@@ -37,11 +53,12 @@ export default class SplitController extends SectionController {
 
   /** The piece of the row that is pointed at, with its neighbours. @param {Event} event */
   lightUp({ target }) {
-    const row = target instanceof Element ? target.closest('#pieces tr[data-piece]') : null;
-    const picked = row instanceof HTMLElement ? Number(row.dataset.piece) : 0;
+    const row = target instanceof Element ? target.closest('#sheet tr[data-piece]') : null;
+    const { piece, beside } = row instanceof HTMLElement ? row.dataset : {};
+    const picked = Number(piece ?? 0);
     if (picked === this.lit) return;
     this.lit = picked;
-    this.view.pieces.lightUp(picked, picked ? row.children[3].textContent.split(',').map(Number) : []);
+    this.view.pieces.lightUp(picked, picked ? (beside ?? '').split(',').map(Number) : []);
     this.view.redraw();
   }
 
@@ -50,6 +67,23 @@ export default class SplitController extends SectionController {
     this.view.showPlane(null);
     the('#pull-slip').hidden = !this.pieces;
     this.#count();
+    this.#order();
+  }
+
+  /** The table of the pieces that are items. @returns {HTMLTableElement} */
+  #set() {
+    return /** @type {HTMLTableElement} */ (find('#set'));
+  }
+
+  /** Sort the set again, and leave out what is not asked for: a swap brings it as the server has it. */
+  #order() {
+    if (!find('#set')) return;
+    const states = /** @type {HTMLSelectElement} */ (find('#set-state'));
+    // A state that no piece is in any more leaves nothing out.
+    if (![...states.options].some((option) => option.value === this.shown)) this.shown = '';
+    states.value = this.shown;
+    sortRows(this.#set(), this.sorted.column, this.sorted.down);
+    showState(this.#set(), this.shown);
   }
 
   leave() {
@@ -62,6 +96,12 @@ export default class SplitController extends SectionController {
   clicked(button) {
     if (button.id === 'plane-point' || button.id === 'plane-face') {
       this.#pick(button.id === 'plane-face');
+      return true;
+    }
+    if (button.dataset.sortBy) {
+      const column = Number(button.dataset.sortBy);
+      this.sorted = { column, down: this.sorted.column === column && !this.sorted.down };
+      this.#order();
       return true;
     }
     if (button.id === 'pick-cancel') this.escape();

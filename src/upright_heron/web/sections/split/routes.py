@@ -3,23 +3,43 @@
 from __future__ import annotations
 
 import asyncio
+from typing import Annotated
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
+from ....core.split.pieces import Split
 from ....core.split.planner import Plan
-from ....sheet.changes import JoinAgain, MakePieces, TakePlan
-from ....sheet.item import Plane
+from ....core.split.standing import Outward, best_stance, outward
+from ....core.stance.pose import to_quaternion
+from ....core.stance.proposals import Found
+from ....sheet.changes import (
+    Change,
+    ChangeMany,
+    ChooseStance,
+    FindStances,
+    JoinAgain,
+    MakePieces,
+    SetStyle,
+    TakePlan,
+    TakePreset,
+)
+from ....sheet.item import Plane, StanceGoals
 from ....sheet.models import ItemSheet
 from ....sheet.part import Part
+from ....sheet.process import Preset
+from ....sheet.shop import Habits
 from ....work import worker
 from ....work.bind import keys_of
 from ....work.intake import like
+from ....work.summary import summary
 from ...dependencies import Services, Use, render
 from ...looking import Look, Looking
-from ..handoff.routes import attachment, file_name, made
+from ..handoff.naming import file_name
+from ..handoff.routes import attachment, made
+from .taking import as_csv, takes
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
@@ -51,6 +71,78 @@ async def piece_items(request: Request, job_id: str, use: Use, look: Look) -> Re
     change = MakePieces(parts=parts, paths=paths, of=sheet.part.mesh)
     job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
     return await run_in_threadpool(render, request, use, job, look.usually("split"))
+
+
+@router.post("/pieces/prepare", name="prepare_pieces")
+async def prepare_pieces(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    ticked: Annotated[list[str] | None, Form(max_length=240)] = None,
+    supports: Annotated[bool, Form()] = False,
+    preset: Annotated[str, Form(max_length=100)] = "",
+) -> Response:
+    """Stand pieces that are items, those that are ticked or all, and give them supports and a preset."""
+    sheet = await run_in_threadpool(_cut, use, job_id, look)
+    job = await run_in_threadpool(use.store.job, job_id)
+    every = [one.id for one in job.sheet.items if one.piece is not None and one.piece.item == sheet.id]
+    chosen = [name for name in every if ticked is None or name in ticked]
+    if not chosen:
+        raise BadValue(
+            "There is no piece to stand.", "Make items of the pieces first, and tick some or none."
+        )
+    kept = await run_in_threadpool(use.store.on_shelf, Preset, preset) if preset else None
+    if preset and kept is None:
+        raise BadValue(f"There is no preset “{preset[:60]}”.", "Pick one of the list.")
+    keys = keys_of(sheet)
+    if use.pages.result(keys["split"]) is None:
+        await asyncio.wrap_future(use.work.make(keys, "split"))
+    whole = use.pages.result(keys["split"])
+    assert isinstance(whole, Split)
+    looked = [_asking(job.sheet.on(name)) for name in chosen]
+    await asyncio.gather(*(asyncio.wrap_future(use.work.make(keys_of(one), "search")) for one, _ in looked))
+    changes: list[tuple[str, Change]] = []
+    for one, find in looked:
+        changes += [(one.id, find)] if find is not None else []
+        board = use.pages.result(keys_of(one)["search"])
+        assert isinstance(board, Found)
+        best = best_stance(board, _sides(whole, one))
+        if best is not None:
+            stance = ChooseStance(quaternion=to_quaternion(best.rotation), name=best.name)
+            changes.append((one.id, stance))
+        if kept is not None:
+            changes.append((one.id, TakePreset(preset=kept)))
+        if supports and one.supports is None and (kept is None or kept.supports is None):
+            changes.append((one.id, SetStyle()))
+    many = ChangeMany(changes=tuple(changes), words="Stand pieces")
+    done = await run_in_threadpool(use.apply, job_id, many, look)
+    return await run_in_threadpool(render, request, use, done, look.usually("split"))
+
+
+def _asking(sheet: ItemSheet) -> tuple[ItemSheet, FindStances | None]:
+    """The sheet with a search for stances, and the change that asks for it where nothing did."""
+    if sheet.goals is not None:
+        return sheet, None
+    mix = "resin" if sheet.is_resin else "filament"
+    find = FindStances(**StanceGoals.mix(mix).model_dump())
+    return find.apply(sheet), find
+
+
+def _sides(whole: Split, sheet: ItemSheet) -> Outward:
+    number = next((p.number for p in whole.pieces if sheet.piece and p.path == sheet.piece.path), 0)
+    return outward(whole, number)
+
+
+@router.get("/pieces.csv", name="pieces_csv")
+async def pieces_csv(job_id: str, use: Use, look: Look) -> Response:
+    """What the pieces of a cut item take, as a table."""
+    sheet = await run_in_threadpool(_cut, use, job_id, look)
+    job = await run_in_threadpool(use.store.job, job_id)
+    now = await run_in_threadpool(summary, job.sheet, sheet.id, use.pages.memo)
+    habits = use.store.on_shelf(Habits, "shop") or Habits()
+    found = takes(job.sheet, sheet.id, now.split, now.briefs, habits.join_minutes)
+    return attachment(as_csv(found).encode(), f"{file_name(sheet.name, 'pieces')}.csv", "text/csv")
 
 
 @router.post("/plans/{name}/take", name="take_plan")
