@@ -92,7 +92,7 @@ class SplitTest(BrowserCase):
         Select(b.find("#plane-axis")).select_by_value("z")
         b.wait(lambda: abs(b.run(drawn)[3] - 20) < 1e-6)
         # Along a face that is picked: straight above the middle of the part.
-        b.click("#plane-face")
+        b.click("[data-plane=face]")
         b.wait(lambda: b.find("#pick-slip").is_displayed())
         b.run("window.heron.view.look('above')")
         canvas = b.find("#canvas")
@@ -109,12 +109,6 @@ class SplitTest(BrowserCase):
         self.assertFalse(b.run(drawn)[0])
         self.assertEqual(b.problems(), [])
 
-
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()
-
     def test_all_pieces_are_stood_sorted_and_filtered_and_one_is_looked_at(self):
         b = self.browser
         job_id = self.server.upload("bar.stl", stl(box(700, 60, 40)))
@@ -126,7 +120,7 @@ if __name__ == "__main__":
         b.wait(lambda: len(b.all("#set tbody tr")) == 3)
         self.assertIn("to stand", b.text("#set"))
         # Only one is ticked: only that one is stood.
-        b.find("#set tbody tr:nth-child(2) input").click()
+        b.click("#set tbody tr:nth-child(2) input")
         b.click("#stand-pieces")
         states = "return [...document.querySelectorAll('#set tbody tr')].map((r) => r.dataset.state)"
         b.wait(lambda: b.run(states).count("to stand") == 2)
@@ -144,7 +138,7 @@ if __name__ == "__main__":
         self.assertEqual(b.find("#set th:nth-child(4)").get_attribute("aria-sort"), "descending")
         self.assertEqual(sorted(b.run(order)), [1, 2, 3])
         # What is left out is not ticked any more.
-        b.find("#tick-set").click()
+        b.click("#tick-set")
         self.assertEqual(len(b.all("#set tbody input:checked")), 3)
         Select(b.find("#set-state")).select_by_value("ready")
         self.assertEqual(len(b.all("#set tbody tr:not([hidden])")), 3)
@@ -152,3 +146,60 @@ if __name__ == "__main__":
         b.click("#set a[aria-label='Look at piece 2']")
         b.wait(lambda: "piece 2" in b.text(".part-tab[aria-pressed=true]"))
         self.assertEqual(b.problems(), [])
+
+    def test_a_plane_by_a_drawn_line_three_points_angles_and_in_one_piece_only(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(120, 40, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        b.run("window.heron.view.look('above')")
+        canvas = b.find("#canvas")
+        normal = "return ['x', 'y', 'z'].map((n) => Number(document.querySelector(`#new-plane [name=n${n}]`).value))"
+        eye = "return window.heron.view.camera.position.toArray()"
+        before = b.run(eye)
+        # Seen from above, a line drawn up the view parts the bar across; the view stays where it is.
+        b.click("[data-plane=line]")
+        b.wait(lambda: b.find("#pick-slip").is_displayed())
+        ActionChains(b.driver).move_to_element_with_offset(canvas, 20, 90).click_and_hold().move_by_offset(
+            0, -90
+        ).move_by_offset(0, -90).release().perform()
+        b.wait(lambda: not b.find("#pick-slip").is_displayed())
+        x, y, z = b.run(normal)
+        self.assertGreater(abs(x), 0.99)
+        self.assertLess(abs(z), 0.1)
+        self.assertEqual(b.run(eye), before)
+        at = abs(float(b.find("#plane-at").get_attribute("value")))
+        self.assertTrue(60 < at < 110, at)
+        # Three points on the top face: the plane lies in it.
+        b.click("[data-plane=three]")
+        for dx, dy in ((-30, -10), (30, -10), (0, 15)):
+            ActionChains(b.driver).move_to_element_with_offset(canvas, dx, dy).click().perform()
+        b.wait(lambda: not b.find("#pick-slip").is_displayed())
+        x, y, z = b.run(normal)
+        self.assertGreater(abs(z), 0.999999)
+        self.assertAlmostEqual(abs(float(b.find("#plane-at").get_attribute("value"))), 40, 2)
+        # Typed as angles.
+        for name, typed in (("#plane-heading", "90"), ("#plane-tilt", "30")):
+            field = b.find(name)
+            field.send_keys(Keys.CONTROL, "a")
+            field.send_keys(typed)
+        x, y, z = b.run(normal)
+        self.assertAlmostEqual(x, 0, 6)
+        self.assertAlmostEqual(z, 0.5, 6)
+        Select(b.find("#plane-axis")).select_by_value("x")
+        b.wait(lambda: b.run(normal) == [1, 0, 0])
+        b.click("#add-plane")
+        b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "2 pieces")
+        # The next one cuts the second piece only.
+        Select(b.find("#plane-axis")).select_by_value("z")
+        Select(b.find("#plane-within")).select_by_value("1b")
+        b.click("#add-plane")
+        b.wait(lambda: b.text("#piece-count") == "3 pieces")
+        self.assertIn("in piece 1b", b.text("#planes"))
+        self.assertEqual(b.problems(), [])
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()

@@ -169,6 +169,24 @@ class SplitPagesTest(AppCase):
         self.assertEqual(drawn.count("<svg viewBox"), 1)
         self.assertIn('aria-label="Step 1: 2 to the others"', drawn)
 
+    def test_the_order_of_planes(self):
+        job_id = self.job(stl(box(60, 40, 40)))
+        self.change(job_id, "plane", nx="1", offset_mm="30")
+        self.change(job_id, "plane", nz="1", offset_mm="20")
+        self.change(job_id, "plane", ny="1", offset_mm="20", within="1a-2b")
+        self.change(job_id, "plane", ny="1", offset_mm="10", within="1b")
+        order = lambda: [p["id"] for p in self.grid(job_id)["planes"]]  # noqa: E731
+        self.change(job_id, "plane-order", id="4")
+        self.assertEqual(order(), ["1", "2", "4", "3"])
+        self.change(job_id, "plane-order", id="2")
+        self.assertEqual(order(), ["2", "1", "4", "3"])
+        # What lies within a piece cannot come before the cut that makes it, nor the first before any.
+        for name, told in (("4", "within a piece that cut 1 makes"), ("2", "was changed meanwhile")):
+            refused = self.client.post(f"/jobs/{job_id}/changes/plane-order?open=3", data={"id": name})
+            self.assertEqual(refused.status_code, 422)
+            self.assertIn(told, refused.text)
+        self.assertEqual(order(), ["2", "1", "4", "3"])
+
     def test_what_fits_another_way_up_is_left_whole(self):
         job_id = self.cut(box(420, 20, 20).rotate((0, 0, 45)))
         self.assertIn("Whole, another way up10", self.section(job_id, 3).text("plans"))

@@ -8,7 +8,17 @@ from pydantic import Field, TypeAdapter
 
 from .base import Change, JobChange
 from .by_hand import DropVariant, EditSupports, KeepBrought, KeepVariant, LeaveBrought, TakeVariant
-from .cuts import CutToGrid, JoinAgain, MakePieces, PutPlane, SetJoints, SwapPegs, TakePlan, TakePlaneOut
+from .cuts import (
+    CutEarlier,
+    CutToGrid,
+    JoinAgain,
+    MakePieces,
+    PutPlane,
+    SetJoints,
+    SwapPegs,
+    TakePlan,
+    TakePlaneOut,
+)
 from .items import AddItems, Mend, Paint, Resize, SeparateItem, TakeOut
 from .job import (
     KeepMachine,
@@ -44,6 +54,7 @@ AnyChange = Annotated[
     | SetJoints
     | SwapPegs
     | PutPlane
+    | CutEarlier
     | TakePlaneOut
     | StandOn
     | ChooseStance
@@ -84,6 +95,7 @@ __all__ = [
     "Change",
     "ChangeMany",
     "ChooseStance",
+    "CutEarlier",
     "CutToGrid",
     "DropVariant",
     "EditSupports",

@@ -124,6 +124,39 @@ class PutPlane(Change):
         return f"Move cut {self.id}" if self.id else f"Cut at {self.offset_mm:g} mm"
 
 
+class CutEarlier(Change):
+    """Let a plane cut before the one that now comes before it."""
+
+    kind: Literal["plane-order"] = "plane-order"
+    id: CutId
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        at = next((k for k, one in enumerate(grid.planes) if one.id == self.id), 0)
+        if not at:
+            raise changed_meanwhile()
+        one, before = grid.planes[at], grid.planes[at - 1]
+        if one.within and f"{one.within}-".startswith(
+            tuple(f"{lead}{before.id}{side}-" for lead in _leads(one.within) for side in "ab")
+        ):
+            raise BadValue(
+                f"Cut {one.id} is within a piece that cut {before.id} makes.",
+                "Take it out, and put it where it is to cut.",
+            )
+        planes = list(grid.planes)
+        planes[at - 1 : at + 1] = [one, before]
+        return altered(sheet, grid=grid.model_copy(update={"planes": tuple(planes), "plan": ""}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Cut {self.id} earlier"
+
+
+def _leads(path: str) -> list[str]:
+    """What leads to each cut of a path: of ``1a-3b`` nothing, and ``1a-``."""
+    steps = path.split("-")
+    return ["".join(f"{step}-" for step in steps[:k]) for k in range(len(steps))]
+
+
 class TakePlaneOut(Change):
     """Take a plane out."""
 

@@ -10,7 +10,7 @@ from ....core.split.cuts import Cut
 from ....core.split.pieces import Split
 from ....core.split.planner import Plan
 from ....core.topics import Topic
-from ....sheet.item import Item
+from ....sheet.item import Item, Plane
 from ....sheet.process import Preset
 from ....sheet.shop import Habits
 from ...section import Section
@@ -40,6 +40,10 @@ class SplitContext:
         What the pieces that are items take together.
     presets : list of str
         Names of presets for this kind of machine.
+    tree : list of (Plane, int)
+        Planes in their order, each with how many cuts lead to the piece that it is for.
+    leaves : dict of str to list of int
+        Numbers of the pieces by their place in the tree of cuts.
     """
 
     pieces: list[Item]
@@ -48,6 +52,8 @@ class SplitContext:
     cuts: tuple[Cut, ...] | None
     takes: Takes
     presets: list[str]
+    tree: list[tuple[Plane, int]]
+    leaves: dict[str, list[int]]
 
     def taken(self, plan: Plan) -> bool:
         """Whether it is cut as a plan says."""
@@ -64,7 +70,14 @@ def _context(page: JobPage, store: Store) -> SplitContext:
     together = takes(page.job.sheet, page.sheet.id, split, page.now.briefs, habits.join_minutes)
     technology = page.sheet.machine.technology
     presets = [one.name for one in store.shelf(Preset) if one.technology is technology]
-    return SplitContext(mine, stale, pegs, grid.cuts() if grid is not None else None, together, presets)
+    planes = () if grid is None else grid.planes
+    tree = [(one, one.within.count("-") + 1 if one.within else 0) for one in planes]
+    leaves: dict[str, list[int]] = {}
+    for piece in split.parts if split is not None else ():
+        # Bodies of one place are told apart by a number behind its path.
+        leaves.setdefault(piece.path.partition(".")[0], []).append(piece.number)
+    cuts = grid.cuts() if grid is not None else None
+    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves)
 
 
 def _made_of(items: list[Item], split: Split) -> bool:

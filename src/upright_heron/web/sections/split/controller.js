@@ -2,6 +2,21 @@ import { CellCounter, factorOf } from '../../static/js/cells.js';
 import { field, find, SectionController, the } from '../../static/js/section.js';
 import { showState, sortRows } from '../../static/js/tables.js';
 
+/** What is asked for while a plane is put. @type {Record<string, string>} */
+const ASKED = {
+  point: 'Pick the place that the plane goes through.',
+  face: 'Pick the face that the plane lies in.',
+  edge: 'Pick near the edge that the plane is square to.',
+  three: 'Pick three places that the plane goes through.',
+};
+
+/** @param {number[]} a @param {number[]} b */
+const minus = (a, b) => a.map((v, k) => v - b[k]);
+/** @param {number[]} a @param {number[]} b */
+const dot = (a, b) => a.reduce((sum, v, k) => sum + v * b[k], 0);
+/** @param {number[]} a @param {number[]} b */
+const cross = (a, b) => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]];
+
 /** Section 3: the pieces, pulled apart. */
 export default class SplitController extends SectionController {
   /** Number of the piece that is lit up, 0 for none. */
@@ -14,6 +29,9 @@ export default class SplitController extends SectionController {
   sorted = { column: 1, down: false };
 
   shown = '';
+
+  /** Ends the drawing of a line. @type {AbortController | null} */
+  drawing = null;
 
   /** Surface that boxes were counted on last. @type {import('../../static/js/blocks.js').MeshData | null} */
   counted = null;
@@ -33,6 +51,10 @@ export default class SplitController extends SectionController {
       if (!(target instanceof HTMLInputElement)) return;
       if (target.id === 'live-size' || target.id === 'margin') this.#count();
       if (target.id === 'plane-at' || target.id === 'plane-slide') this.#lay(Number(target.value));
+      if (target.id === 'plane-heading' || target.id === 'plane-tilt') {
+        const [heading, tilt] = ['#plane-heading', '#plane-tilt'].map((id) => (Number(field(id).value) * Math.PI) / 180);
+        this.#face([Math.cos(tilt) * Math.cos(heading), Math.cos(tilt) * Math.sin(heading), Math.sin(tilt)]);
+      }
     });
     sheet.addEventListener('change', ({ target }) => {
       if (target instanceof HTMLSelectElement && target.id === 'set-state') {
@@ -94,8 +116,9 @@ export default class SplitController extends SectionController {
   }
 
   clicked(button) {
-    if (button.id === 'plane-point' || button.id === 'plane-face') {
-      this.#pick(button.id === 'plane-face');
+    if (button.dataset.plane) {
+      if (button.dataset.plane === 'line') this.#draw();
+      else this.#pick(button.dataset.plane);
       return true;
     }
     if (button.dataset.sortBy) {
@@ -117,19 +140,69 @@ export default class SplitController extends SectionController {
   escape() {
     the('#pick-slip').hidden = true;
     this.view.setPicking(null);
+    this.drawing?.abort();
   }
 
-  /** Pick where the plane goes. @param {boolean} along  along the face that is picked; else through the place */
-  #pick(along) {
+  /** @param {string} words */
+  #ask(words) {
     the('#pick-slip').hidden = false;
-    the('#pick-words').textContent = along ? 'Pick the face that the plane lies in.' : 'Pick the place that the plane goes through.';
+    the('#pick-words').textContent = words;
     the('#pick-gives').textContent = '';
+    // What is picked is the whole part.
+    this.placing = true;
+    this.view.showPieces(false);
+  }
+
+  /** Pick where the plane goes. @param {string} how  through a point, along a face, square to an edge, or through three points */
+  #pick(how) {
+    /** @type {number[][]} */
+    const points = [];
+    this.#ask(ASKED[how]);
     this.view.setPicking((/** @type {number[]} */ normal, /** @type {number[]} */ at) => {
+      points.push(at);
+      if (how === 'three' && points.length < 3) {
+        the('#pick-gives').textContent = `${points.length} of 3`;
+        return;
+      }
+      const square = how === 'three' ? cross(minus(points[1], points[0]), minus(points[2], points[0])) : normal;
+      if (Math.hypot(...square) < 1e-6) {
+        points.length = 0;
+        the('#pick-gives').textContent = 'They lie in one line: pick three others.';
+        return;
+      }
       this.escape();
-      if (along) this.#face(normal);
-      const n = this.normal;
-      this.#lay(n[0] * at[0] + n[1] * at[1] + n[2] * at[2]);
+      if (how === 'edge') this.#face(this.view.part.edgeNear(at));
+      else if (how !== 'point') this.#face(square);
+      this.#lay(dot(this.normal, at));
     });
+  }
+
+  /** Draw a line across the view: the plane goes through it, straight away from the eye. */
+  #draw() {
+    this.#ask('Draw a line across the part.');
+    this.view.setPicking(() => {});
+    this.drawing = new AbortController();
+    const { signal } = this.drawing;
+    const over = this.view.canvas.parentElement;
+    /** @type {{at: number[], away: number[]} | null} */
+    let from = null;
+    const listen = (/** @type {string} */ kind, /** @type {(event: PointerEvent) => void} */ act) => over.addEventListener(kind, /** @type {EventListener} */ (act), { capture: true, signal });
+    listen('pointerdown', (event) => {
+      // The view is not turned meanwhile.
+      event.stopPropagation();
+      this.view.canvas.setPointerCapture(event.pointerId);
+      from = this.view.part.rayThrough(this.view.ray(event));
+    });
+    listen('pointermove', (event) => {
+      if (!from) return;
+      event.stopPropagation();
+      const to = this.view.part.rayThrough(this.view.ray(event));
+      const square = cross(minus(to.at, from.at), from.away);
+      if (Math.hypot(...square) < 1e-9) return;
+      this.#face(square);
+      this.#lay(dot(this.normal, from.at));
+    });
+    listen('pointerup', () => this.escape());
   }
 
   /** Normal of the plane that is about to be put. @returns {number[]} */
@@ -139,8 +212,14 @@ export default class SplitController extends SectionController {
 
   /** Turn the plane. @param {number[]} normal */
   #face(normal) {
-    const axis = normal.findIndex((v) => Math.abs(Math.abs(v) - 1) < 1e-6);
-    const facing = axis < 0 ? normal : normal.map((_, k) => (k === axis ? 1 : 0));
+    const length = Math.hypot(...normal);
+    const unit = normal.map((v) => v / length);
+    const axis = unit.findIndex((v) => Math.abs(Math.abs(v) - 1) < 1e-6);
+    const facing = axis < 0 ? unit : unit.map((_, k) => (k === axis ? 1 : 0));
+    const [x, y, z] = facing;
+    for (const [id, degrees] of /** @type {[string, number][]} */ ([['#plane-heading', Math.atan2(y, x)], ['#plane-tilt', Math.asin(Math.max(-1, Math.min(1, z)))]])) {
+      if (document.activeElement !== find(id)) field(id).value = String(Math.round((degrees * 18000) / Math.PI) / 100);
+    }
     facing.forEach((v, k) => { field(`#new-plane [name=n${'xyz'[k]}]`).value = String(v); });
     /** @type {HTMLSelectElement} */ (find('#plane-axis')).value = axis < 0 ? 'face' : 'xyz'[axis];
     this.#lay(0.5 * this.#range().reduce((a, b) => a + b));

@@ -327,12 +327,30 @@ export class PartBody {
       return null;
     }
     this.picked = this.mesh.worldToLocal(hit.point.clone());
+    this.pickedFacet = hit.faceIndex;
     const n = new THREE.Vector3().fromArray(this.normals, 3 * hit.faceIndex);
     const i = 3 * this.data.faces[3 * hit.faceIndex];
     this.uniforms.uPicking.value = 1;
     this.uniforms.uPickNormal.value.copy(n);
     this.uniforms.uPickOffset.value = n.dot(new THREE.Vector3().fromArray(this.data.vertices, i));
     return n;
+  }
+
+  /** Direction of the edge of the picked facet that lies nearest to a place. @param {number[]} at @returns {number[]} */
+  edgeNear(at) {
+    const { vertices, faces } = this.data;
+    const place = new THREE.Vector3().fromArray(at);
+    const corner = (/** @type {number} */ k) => new THREE.Vector3().fromArray(vertices, 3 * faces[3 * this.pickedFacet + (k % 3)]);
+    const edges = [0, 1, 2].map((k) => new THREE.Line3(corner(k), corner(k + 1)));
+    const away = edges.map((edge) => edge.closestPointToPoint(place, true, new THREE.Vector3()).distanceTo(place));
+    return edges[away.indexOf(Math.min(...away))].delta(new THREE.Vector3()).normalize().toArray();
+  }
+
+  /** A place on a ray of the eye and its direction, in the frame of the part. @param {THREE.Raycaster} raycaster */
+  rayThrough({ ray }) {
+    const at = this.mesh.worldToLocal(ray.at(1, new THREE.Vector3()));
+    const beyond = this.mesh.worldToLocal(ray.at(2, new THREE.Vector3()));
+    return { at: at.toArray(), away: beyond.sub(at).toArray() };
   }
 
   /**
