@@ -326,24 +326,26 @@ class TreeTest(unittest.TestCase):
         self.assertGreater(away[0][0], 10)
         self.assertEqual(side.tolist(), [[-1, 1]])
 
-    @settings(max_examples=12, deadline=None)
+    @settings(max_examples=20, deadline=None)
     @given(
         st.lists(st.tuples(*[st.floats(-1, 1)] * 3, st.floats(-14, 14)), min_size=1, max_size=4),
-        st.sampled_from(["ring", "two", "hollow", "bar"]),
+        st.sampled_from(["ring", "two", "hollow", "bar", "shell"]),
+        st.sampled_from([JointKind.PEG, JointKind.LAP, JointKind.DOVETAIL]),
     )
-    def test_any_tree_of_planes_keeps_what_is_promised(self, planes, shape):
+    def test_any_tree_of_planes_keeps_what_is_promised(self, planes, shape, kind):
         body = {
             "ring": CrossSection([[(14, -5), (24, -5), (24, 5), (14, 5)]]).revolve(48),
             "two": sphere(14, 32) + box(8, 8, 30, (18, 0, -15)),
             "hollow": sphere(22, 48) - sphere(14, 48),
             "bar": box(50, 14, 12, (-25, -7, -6)),
+            "shell": sphere(22, 48) - sphere(19, 48),
         }[shape]
         cuts = [
             cut((x, y, z), d, str(n))
             for n, (x, y, z, d) in enumerate(planes, 1)
             if abs(x) + abs(y) + abs(z) > 0.2
         ]
-        made = split(Solid(body), cuts, BIG, JointSetting(wall_mm=1.2))
+        made = split(Solid(body), cuts, BIG, JointSetting(kind=kind, wall_mm=1.2))
         self.assertEqual(made.faults, ())
         self.assertLess(abs(made.volume_error_mm3), 1e-3)
         whole = split(Solid(body), cuts, BIG)

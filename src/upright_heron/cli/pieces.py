@@ -141,6 +141,9 @@ def _told(made: Split, cuts: list[Cut], files: dict[int, str]) -> dict[str, Any]
                 ],
                 "refused": j.refused,
                 "numbers": [label.text for label in j.labels],
+                "width_mm": j.width_mm,
+                "reach_mm": j.reach_mm,
+                "slides": list(j.slides) if j.slides is not None else None,
             }
             for j in made.joints
         ],

@@ -39,7 +39,13 @@ PLAN_WORDS = {
     "boxes": "Even boxes",
     "shifted boxes": "Shifted boxes",
 }
-JOINT_WORDS = {"butt": "their faces alone", "peg": "pegs on one of them", "dowel": "loose dowels"}
+JOINT_WORDS = {
+    "butt": "their faces alone",
+    "peg": "pegs on one of them",
+    "dowel": "loose dowels",
+    "dovetail": "dovetails that slide in",
+    "lap": "half-laps of thin walls",
+}
 
 FILTERS = {
     "mm": length,

@@ -73,7 +73,7 @@ class JointFault:
     mm3: float = 0.0
 
 
-def steps(tree: Node, numbers: Mapping[int, Sequence[int]]) -> list[Step]:
+def steps(tree: Node, numbers: Mapping[int, Sequence[int]], joints: Sequence[Joint] = ()) -> list[Step]:
     """Steps in which the pieces go together, first to last.
 
     Parameters
@@ -81,6 +81,8 @@ def steps(tree: Node, numbers: Mapping[int, Sequence[int]]) -> list[Step]:
     tree : Node
     numbers : mapping
         Of the pieces, by the ``id`` of the leaf that they come from.
+    joints : sequence of Joint
+        What slides along its face is drawn off that way.
 
     Returns
     -------
@@ -88,11 +90,12 @@ def steps(tree: Node, numbers: Mapping[int, Sequence[int]]) -> list[Step]:
         The tree read backwards: what was cut last is joined first.
     """
     found = []
+    slides = {joint.cut: joint.slides for joint in joints if joint.slides is not None}
     for node in tree.parted():
         assert node.cut is not None
         groups = [tuple(n for leaf in half.leaves() for n in numbers[id(leaf)]) for half in node.halves]
         if all(groups):
-            found.append(Step(node.cut.id, groups[0], groups[1], node.cut.normal))
+            found.append(Step(node.cut.id, groups[0], groups[1], slides.get(node.cut.id, node.cut.normal)))
     return found[::-1]
 
 
@@ -142,8 +145,9 @@ def verify(
             continue
         first, second = mine[0].between
         area = sum(one.area_mm2 for one in mine)
-        far = max([p.depth_mm for one in mine for p in one.pegs], default=1.0) + 1.0
-        way = np.asarray(mine[0].direction)
+        reaches = [p.depth_mm for one in mine for p in one.pegs] + [one.travel_mm for one in mine]
+        far = max(reaches, default=0.0) + 1.0
+        way = np.asarray(next((one.slides for one in mine if one.slides is not None), mine[0].direction))
         for k in range(SWEEP):
             moved = solid(second).translate((k / (SWEEP - 1) * far * way).tolist())
             over = float((solid(first) ^ moved).volume())

@@ -67,6 +67,8 @@ class Node:
         That parts it,
     halves : tuple of Node
         into the side before the plane and that beyond it.
+    whole : Manifold or None
+        What the cut parted, where it was asked to be kept.
     """
 
     path: str
@@ -74,6 +76,7 @@ class Node:
     body: Any = None
     cut: Cut | None = None
     halves: tuple[Node, ...] = ()
+    whole: Any = None
 
     def leaves(self) -> Iterator[Node]:
         """Bodies below it, those before each plane first."""
@@ -108,7 +111,7 @@ def cut(normal: Sequence[float], offset_mm: float, name: str, within: str = "") 
     return Cut(name, (x, y, z), float(offset_mm), within)
 
 
-def cut_tree(solid: Solid, cuts: Sequence[Cut], *, progress: Progress = silent) -> Node:
+def cut_tree(solid: Solid, cuts: Sequence[Cut], *, keep: bool = False, progress: Progress = silent) -> Node:
     """Cut a solid, plane after plane.
 
     Parameters
@@ -116,6 +119,8 @@ def cut_tree(solid: Solid, cuts: Sequence[Cut], *, progress: Progress = silent) 
     solid : Solid
     cuts : sequence of Cut
         In their order: a later one parts what the earlier ones left.
+    keep : bool
+        What each cut parts is kept with it.
     progress : Progress
 
     Returns
@@ -143,7 +148,7 @@ def cut_tree(solid: Solid, cuts: Sequence[Cut], *, progress: Progress = silent) 
         for leaf in list(whole.leaves()):
             if not _lies_in(leaf.path, one.within):
                 continue
-            _part(leaf, Cut(one.id, one.normal, offset, one.within))
+            _part(leaf, Cut(one.id, one.normal, offset, one.within), keep=keep)
     progress("Cutting pieces", len(cuts), len(cuts))
     return whole
 
@@ -152,7 +157,7 @@ def _lies_in(path: str, within: str) -> bool:
     return not within or path == within or path.startswith(within + "-")
 
 
-def _part(leaf: Node, plane: Cut) -> None:
+def _part(leaf: Node, plane: Cut, *, keep: bool) -> None:
     low, high = _reach(leaf.body, plane.normal)
     if plane.offset_mm <= low or plane.offset_mm >= high:
         leaf.sides[plane.id] = "b" if plane.offset_mm <= low else "a"
@@ -166,7 +171,7 @@ def _part(leaf: Node, plane: Cut) -> None:
         Node(f"{lead}{plane.id}{side}", {**leaf.sides, plane.id: side}, body)
         for side, body in (("a", before), ("b", beyond))
     )
-    leaf.cut, leaf.body = plane, None
+    leaf.cut, leaf.body, leaf.whole = plane, None, leaf.body if keep else None
 
 
 def _reach(body: Any, normal: Vector) -> tuple[float, float]:

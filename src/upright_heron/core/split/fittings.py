@@ -39,6 +39,8 @@ class JointKind(StrEnum):
     BUTT = "butt"
     PEG = "peg"
     DOWEL = "dowel"
+    DOVETAIL = "dovetail"
+    LAP = "lap"
 
 
 @stored("joint setting")
@@ -49,7 +51,8 @@ class JointSetting:
     Attributes
     ----------
     kind : JointKind
-        Faces alone, pegs fixed on one side, or loose dowels.
+        Faces alone, pegs fixed on one side, loose dowels, dovetails that slide along the face, or half-laps
+        of thin walls.
     sides : int
         Of the section; 0 is round and may turn.
     width_mm : float or None
@@ -114,9 +117,11 @@ class JointSetting:
     @property
     def stands_out_mm(self) -> float:
         """How far pegs stand out of a piece at most: a box has to be so much larger."""
-        if self.kind is not JointKind.PEG:
-            return 0.0
-        return self.reach(self.width_mm or WIDEST_MM)
+        if self.kind is JointKind.PEG:
+            return self.reach(self.width_mm or WIDEST_MM)
+        if self.kind in (JointKind.LAP, JointKind.DOVETAIL):
+            return self.reach_mm or WIDEST_MM
+        return 0.0
 
     def reach(self, width_mm: float) -> float:
         """How far a peg of a width stands into a piece, mm."""

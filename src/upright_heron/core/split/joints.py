@@ -11,10 +11,11 @@ import numpy as np
 from manifold3d import CrossSection, JoinType, Manifold, OpType
 from numpy.typing import NDArray
 
-from ..geometry.plan_shapes import lattice, shape_of
 from ..progress import Progress, silent, tracked
 from ..tags import stored
-from .cuts import Node, frame
+from .cuts import Node, Vector, frame
+from .dovetails import dovetail
+from .faces import BESIDE_MM, Turned, centre, inside_of, long_way_deg, places_in, spread_out, vector
 from .fittings import (
     END_MM,
     OUT_MM,
@@ -29,10 +30,9 @@ from .fittings import (
     room_body,
     socket_body,
 )
+from .laps import Interlock, lap
 from .numbers import DEPTH_MM, Label, area_mm2, cutter, place_for
 
-# Two pieces are looked at so far on each side of their plane.
-BESIDE_MM = 0.02
 # Faces smaller than this hold nothing (common practice: glue alone).
 LEAST_MM2 = 30.0
 # At so many depths it is looked for what both pieces have there, before the exact test.
@@ -46,10 +46,14 @@ WIDTH_SHARE = 0.22
 # A face bears one more peg for each of these areas, mm2; between them lie so many widths at least.
 MORE_MM2 = (0.0, 250.0, 15_000.0, 40_000.0)
 APART = 2.5
-# Places of a face that are tried, and how often others are where the exact test refuses some.
-PLACES, TRIES = 400, 6
+# How often other places are tried where the exact test refuses some.
+TRIES = 6
 # Pairs lie unequally about the middle of their face: by so many widths, so that no turn fits but one.
 UNEQUAL = 0.5
+# A face, and its pieces: the number and body of the one that bears the joint, and of the other.
+Face = tuple[CrossSection, tuple[int, Turned, int, Turned]]
+# A plane by its normal and its distance from the origin.
+Bound = tuple[Vector, float]
 # What a prism may have outside of a body by rounding, mm3.
 NOISE_MM3 = 1e-3
 # By what share of its strokes a number that was cut may miss them.
@@ -75,11 +79,17 @@ class Joint:
     refused : str
         Why there is none, or a narrower one than asked for.
     direction : (x, y, z)
-        Along which the second piece is drawn off.
+        Square to the face, towards the second piece.
     labels : tuple of Label
         Sunk into the first piece, and into the second; none where there is no room.
     unnumbered : bool
         There is no room for them.
+    width_mm, reach_mm : float
+        Of a lap or a dovetail: across, and into the second piece.
+    slides : (x, y, z) or None
+        Along which the second piece is drawn off a dovetail.
+    travel_mm : float
+        How far it is drawn off until a lap or dovetail is free.
     """
 
     cut: str
@@ -92,6 +102,25 @@ class Joint:
     direction: tuple[float, float, float]
     labels: tuple[Label, ...] = ()
     unnumbered: bool = False
+    width_mm: float = 0.0
+    reach_mm: float = 0.0
+    slides: tuple[float, float, float] | None = None
+    travel_mm: float = 0.0
+
+    @property
+    def way(self) -> tuple[float, float, float]:
+        """Along which the second piece is drawn off: square to the face, or along it where it slides."""
+        return self.slides or self.direction
+
+    @property
+    def holds(self) -> bool:
+        """Whether more than the face holds it."""
+        return bool(self.pegs) or self.reach_mm > 0
+
+    @property
+    def stands_out(self) -> bool:
+        """Whether something of the first piece stands out of its face."""
+        return self.reach_mm > 0 or (bool(self.pegs) and self.kind is not JointKind.DOWEL)
 
 
 @dataclass(frozen=True, eq=False)
@@ -149,7 +178,7 @@ def join(
     the bodies themselves, with the sockets that are in them already. Depth about one and a half widths and
     two pegs a face where there is room are common practice.
     """
-    work = _Work(list(bodies), setting)
+    work = _Work(list(bodies), [_bounds(tree, leaves[owner]) for owner in owners], setting)
     number_of = {id(leaf): k for k, leaf in enumerate(leaves)}
     for node in tracked(list(tree.parted()), "Joining pieces", progress):
         assert node.cut is not None
@@ -157,40 +186,78 @@ def join(
         for half in node.halves:
             inside = {number_of[id(leaf)] for leaf in half.leaves()}
             sides.append([k for k, owner in enumerate(owners) if owner in inside])
-        work.across(node.cut.id, np.asarray(node.cut.normal), node.cut.offset_mm, sides)
+        work.across(node, sides)
     return Joined(work.lettered(), work.joints, work.dowels, work.added, work.removed)
+
+
+def _bounds(tree: Node, leaf: Node) -> list[Bound]:
+    """Planes that bound a leaf of a tree, each by the normal to the side that it lies on."""
+    found: list[Bound] = []
+    node = tree
+    while node.halves:
+        assert node.cut is not None
+        beyond = leaf in node.halves[1].leaves()
+        x, y, z = node.cut.normal
+        offset = node.cut.offset_mm
+        found.append(((x, y, z), offset) if beyond else ((-x, -y, -z), -offset))
+        node = node.halves[beyond]
+    return found
 
 
 class _Work:
     """Bodies as they are while joints are put in, one after another."""
 
-    def __init__(self, bodies: list[Any], setting: JointSetting) -> None:
-        self.bodies, self.plain = bodies, list(bodies)
+    def __init__(self, bodies: list[Any], bounds: list[list[Bound]], setting: JointSetting) -> None:
+        self.bodies, self.plain, self.bounds = bodies, list(bodies), bounds
         self.setting = setting
         self.joints: list[Joint] = []
         self.dowels: list[tuple[Any, int]] = []
         self.letters: list[list[Any]] = [[] for _ in bodies]
         self.added, self.removed = np.zeros(len(bodies)), np.zeros(len(bodies))
 
-    def across(self, cut: str, normal: NDArray[np.float64], offset: float, sides: list[list[int]]) -> None:
-        """Join all pieces that touch across a plane of a normal (3,)."""
-        turn = frame(_vector(normal))
+    def across(self, node: Node, sides: list[list[int]]) -> None:
+        """Join all pieces that touch across the plane of a node."""
+        assert node.cut is not None
+        cut, normal, offset = node.cut.id, np.asarray(node.cut.normal), node.cut.offset_mm
+        self.parted = node.whole
+        turn = frame(vector(normal))
         before, beyond = (
-            {k: _Turned(self.plain[k].transform(np.column_stack([turn, np.zeros(3)])), offset) for k in side}
+            {k: Turned(self.plain[k].transform(np.column_stack([turn, np.zeros(3)])), offset) for k in side}
             for side in sides
         )
         # On the plate a peg points up: from the piece below, where the plane has one.
         upward = normal[int(np.argmax(np.abs(normal)))] > 0 if abs(normal[2]) < 0.1 else normal[2] > 0
         flipped = upward == (cut in self.setting.swapped)
+        faces: list[Face] = []
         for (i, low), (j, high) in itertools.product(before.items(), beyond.items()):
             if not low.reaches(-1) or not high.reaches(1) or not low.over(high):
                 continue
             both = low.section(-BESIDE_MM) ^ high.section(BESIDE_MM)
-            for region in both.decompose():
-                if region.area() < LEAST_MM2:
-                    continue
-                ends = (j, high, i, low) if flipped else (i, low, j, high)
-                self._join(cut, turn, offset, region, ends)
+            ends = (j, high, i, low) if flipped else (i, low, j, high)
+            faces += [(region, ends) for region in both.decompose() if region.area() >= LEAST_MM2]
+        far = list((before if flipped else beyond).values())
+        slides = self._slide(faces, far) if self.setting.kind is JointKind.DOVETAIL else 0.0
+        for region, ends in faces:
+            others = [piece for piece in far if piece is not ends[3]]
+            self._join(cut, turn, offset, region, ends, slides, others)
+
+    def _slide(self, faces: Sequence[Face], far: Sequence[Turned]) -> float:
+        """Direction in which the dovetails of a cut slide, degrees: all of them the same one.
+
+        Along the largest face or across it, whichever holds more.
+        """
+        if not faces:
+            return 0.0
+        along = long_way_deg(max(faces, key=lambda face: face[0].area())[0])
+
+        def held(way: float) -> float:
+            return sum(
+                float(region.area())
+                for region, ends in faces
+                if dovetail(region, ends[3], self.setting, way, [p for p in far if p is not ends[3]])[0]
+            )
+
+        return max((along, along + 90.0), key=held)
 
     def _join(
         self,
@@ -198,33 +265,47 @@ class _Work:
         turn: NDArray[np.float64],
         offset: float,
         region: CrossSection,
-        ends: tuple[int, _Turned, int, _Turned],
+        ends: tuple[int, Turned, int, Turned],
+        slides: float,
+        others: Sequence[Turned],
     ) -> None:
         owner, _, other, above = ends
         sign = 1.0 if above.side(offset) else -1.0
         axis = sign * turn[2]
         pegs: list[Peg] = []
         refused = ""
-        if self.setting.kind is not JointKind.BUTT:
+        lock: Interlock | None = None
+        if self.setting.kind in (JointKind.PEG, JointKind.DOWEL):
             pegs, refused = self._pegs(turn, offset, region, ends, axis)
+        elif self.setting.kind is JointKind.LAP:
+            lock, refused = lap(region, above, self.setting)
+        elif self.setting.kind is JointKind.DOVETAIL:
+            lock, refused = dovetail(region, above, self.setting, slides, others)
         for peg in pegs:
             self._put(peg, turn, owner, other)
+        if lock is not None:
+            self._interlock(lock, turn, owner, other)
         labels: tuple[Label, ...] = ()
         if self.setting.numbers:
-            labels = self._letter(turn, offset, region, pegs, (owner, other), sign)
-        x, y = _inside_of(region)
+            free = region if lock is None else region - lock.plan.offset(OUT_MM, JoinType.Round)
+            labels = self._letter(turn, offset, free, pegs, (owner, other), sign)
+        x, y = inside_of(region)
         at = np.array([x, y, offset]) @ turn
         found = Joint(
             cut=cut,
             between=(owner, other),
             area_mm2=float(region.area()),
-            at_mm=_vector(at),
+            at_mm=vector(at),
             kind=self.setting.kind,
             pegs=tuple(pegs),
             refused=refused,
-            direction=_vector(axis),
+            direction=vector(axis),
             labels=labels,
             unnumbered=self.setting.numbers and not labels,
+            width_mm=lock.width_mm if lock is not None else 0.0,
+            reach_mm=lock.reach_mm if lock is not None else 0.0,
+            slides=vector(lock.slides @ turn[:2]) if lock is not None and lock.slides is not None else None,
+            travel_mm=lock.travel_mm if lock is not None else 0.0,
         )
         self.joints.append(found)
 
@@ -248,12 +329,12 @@ class _Work:
         if place is None:
             return ()
         x, y, turned, height = place
-        at = _vector(np.array([x, y, offset]) @ turn)
+        at = vector(np.array([x, y, offset]) @ turn)
         labels = []
         for text, out in zip(texts, (sign, -sign), strict=True):
             # Read from outside its piece: on one side of the plane it is written the other way.
             right, up = (turn[0], turn[1]) if not turned else (turn[1], -turn[0])
-            labels.append(Label(text, at, _vector(out * right), _vector(up), height))
+            labels.append(Label(text, at, vector(out * right), vector(up), height))
         for k, label in zip(pair, labels, strict=True):
             strokes = cutter(label, 0.0)
             if float((strokes - self.bodies[k]).volume()) > NUMBER_NOISE * float(strokes.volume()):
@@ -269,6 +350,20 @@ class _Work:
             Manifold.batch_boolean([body, *cuts], OpType.Subtract) if cuts else body
             for body, cuts in zip(self.bodies, self.letters, strict=True)
         ]
+
+    def _interlock(self, lock: Interlock, turn: NDArray[np.float64], owner: int, other: int) -> None:
+        back = np.column_stack([turn.T, np.zeros(3)])
+        stands, cut = lock.stands.transform(back) ^ self.parted, lock.cut.transform(back)
+        # Not over later cuts, nor into what lies near by and hangs together elsewhere.
+        for normal, offset in self.bounds[owner] + self.bounds[other]:
+            if abs(float(np.dot(normal, turn[2]))) < 1 - 1e-9:
+                stands = stands.trim_by_plane(normal, offset)
+        stands = max(stands.decompose(), key=lambda body: body.volume())
+        self.added[owner] += float((stands - self.bodies[owner]).volume())
+        self.bodies[owner] = self.bodies[owner] + stands
+        # By what is cut, not by what is left: the books are to tell when the two are not the same.
+        self.removed[other] += float((cut ^ self.bodies[other]).volume())
+        self.bodies[other] = self.bodies[other] - cut
 
     def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
         socket = socket_body(peg)
@@ -289,7 +384,7 @@ class _Work:
         turn: NDArray[np.float64],
         offset: float,
         region: CrossSection,
-        ends: tuple[int, _Turned, int, _Turned],
+        ends: tuple[int, Turned, int, Turned],
         axis: NDArray[np.float64],
     ) -> tuple[list[Peg], str]:
         """Pegs of a face, and why there are none or narrower ones."""
@@ -316,7 +411,7 @@ class _Work:
         )
 
     def _allowed(
-        self, region: CrossSection, ends: tuple[int, _Turned, int, _Turned], width: float
+        self, region: CrossSection, ends: tuple[int, Turned, int, Turned], width: float
     ) -> CrossSection:
         """Where the middle of a peg may lie, as far as sections tell."""
         _, below, _, above = ends
@@ -339,7 +434,7 @@ class _Work:
         region: CrossSection,
         turn: NDArray[np.float64],
         offset: float,
-        ends: tuple[int, _Turned, int, _Turned],
+        ends: tuple[int, Turned, int, Turned],
         axis: NDArray[np.float64],
         width: float,
         most: int,
@@ -347,8 +442,8 @@ class _Work:
         """Pegs of a width that the bodies have room for: as many as asked for and there is space between."""
         if allowed.is_empty():
             return []
-        places = _places(allowed)
-        middle = np.array(_inside_of(region) if len(places) < 2 else _centre(region))
+        places = places_in(allowed)
+        middle = np.array(inside_of(region) if len(places) < 2 else centre(region))
         fine: dict[int, bool] = {}
 
         def peg(k: int) -> Peg:
@@ -356,7 +451,7 @@ class _Work:
             deep = self.setting.reach(width)
             given = self.setting
             return Peg(
-                _vector(at), _vector(axis), width, deep, given.clearance_mm, given.sides, _vector(turn[1])
+                vector(at), vector(axis), width, deep, given.clearance_mm, given.sides, vector(turn[1])
             )
 
         def holds(k: int) -> bool:
@@ -365,7 +460,7 @@ class _Work:
             return fine[k]
 
         for _ in range(TRIES):
-            chosen = _spread(places, middle, APART * width, UNEQUAL * width, most)
+            chosen = spread_out(places, middle, APART * width, UNEQUAL * width, most)
             bad = [k for k in chosen if not holds(k)]
             if not bad:
                 return [peg(k) for k in chosen]
@@ -389,94 +484,3 @@ class _Work:
         root = peg if self.setting.kind is JointKind.DOWEL else replace(peg, depth_mm=-END_MM)
         back = placed(room_body(root, wall), peg, turn, back=True)
         return float((back - self.bodies[owner]).volume()) <= NOISE_MM3
-
-
-class _Turned:
-    """A piece turned so that the plane of a cut is level."""
-
-    def __init__(self, body: Any, offset: float) -> None:
-        self.body, self.offset = body, offset
-        self.x0, self.y0, self.z0, self.x1, self.y1, self.z1 = (float(v) for v in body.bounding_box())
-        self._known: dict[float, CrossSection] = {}
-
-    def side(self, offset: float) -> bool:
-        """Whether it lies beyond the plane."""
-        return bool(self.z0 + self.z1 > 2 * offset)
-
-    def reaches(self, side: int) -> bool:
-        """Whether it comes up to the plane from its side."""
-        return bool(abs((self.z1 if side < 0 else self.z0) - self.offset) < 10 * BESIDE_MM)
-
-    def over(self, other: _Turned) -> bool:
-        """Whether two boxes meet in the plane."""
-        beside = self.x0 >= other.x1 or other.x0 >= self.x1
-        return not (beside or self.y0 >= other.y1 or other.y0 >= self.y1)
-
-    def section(self, away_mm: float, *, inward: bool = False) -> CrossSection:
-        """Section so far beyond the plane; inward, so deep in the piece."""
-        z = (1.0 if self.side(self.offset) else -1.0) * away_mm if inward else away_mm
-        if z not in self._known:
-            self._known[z] = self.body.slice(self.offset + z)
-        return self._known[z]
-
-
-def _places(allowed: CrossSection) -> NDArray[np.float64]:
-    """Places (n, 2) all over a shape: on a lattice, and at its corners."""
-    import shapely
-
-    some = lattice(allowed, PLACES)
-    inside = some[shapely.contains_xy(shape_of(allowed), some)] if len(some) else some
-    corners = np.concatenate(allowed.to_polygons())
-    corners = corners[:: max(1, len(corners) // 60)]
-    return np.concatenate([inside, corners])
-
-
-def _spread(
-    places: NDArray[np.float64], middle: NDArray[np.float64], apart: float, unequal: float, most: int
-) -> list[int]:
-    """Places as far apart as there is room, by their numbers: no two the same way about the middle."""
-    away = np.hypot(*(places - middle).T)
-    central = int(np.argmin(away))
-    if most < 2 or len(places) < 2:
-        return [central]
-    between = np.hypot(*np.moveaxis(places[:, None] - places[None], -1, 0))
-    rated = np.where(np.abs(away[:, None] - away[None]) >= unequal, between, -1.0)
-    first, second = (int(v) for v in np.unravel_index(int(np.argmax(rated)), rated.shape))
-    if rated[first, second] < apart:
-        return [central]
-    chosen = [first, second]
-    while len(chosen) < most:
-        nearest = between[:, chosen].min(axis=1)
-        different = np.abs(away[:, None] - away[chosen][None]).min(axis=1) >= unequal
-        rest = np.where(different, nearest, -1.0)
-        k = int(np.argmax(rest))
-        if rest[k] < apart:
-            break
-        chosen.append(k)
-    return chosen
-
-
-def _centre(region: CrossSection) -> tuple[float, float]:
-    """Centre of area of a shape."""
-    area = x = y = 0.0
-    for ring in region.to_polygons():
-        a, b = ring, np.roll(ring, -1, axis=0)
-        cross = a[:, 0] * b[:, 1] - b[:, 0] * a[:, 1]
-        area += float(cross.sum())
-        x += float(((a[:, 0] + b[:, 0]) * cross).sum())
-        y += float(((a[:, 1] + b[:, 1]) * cross).sum())
-    return x / (3 * area), y / (3 * area)
-
-
-def _inside_of(region: CrossSection) -> tuple[float, float]:
-    """A place in a shape."""
-    import shapely
-
-    largest = max(region.to_polygons(), key=lambda ring: shapely.Polygon(ring).area)
-    point = shapely.Polygon(largest).representative_point()
-    return float(point.x), float(point.y)
-
-
-def _vector(v: NDArray[np.float64]) -> tuple[float, float, float]:
-    x, y, z = (float(c) for c in v)
-    return x, y, z

@@ -116,7 +116,7 @@ class Split:
     @property
     def refused(self) -> tuple[Joint, ...]:
         """Joints that have no peg though they should."""
-        return tuple(j for j in self.joints if j.kind is not JointKind.BUTT and not j.pegs)
+        return tuple(j for j in self.joints if j.kind is not JointKind.BUTT and not j.holds)
 
     def neighbours(self, number: int) -> list[int]:
         """Numbers of the pieces that touch one."""
@@ -159,7 +159,9 @@ def split(
         Too many cuts, or a joint that cannot be.
     """
     given = (setting or JointSetting(kind=JointKind.BUTT)).checked()
-    tree = cut_tree(solid, cuts, progress=progress)
+    # What stands out over a cut is made of the material that was there.
+    grown = given.kind in (JointKind.LAP, JointKind.DOVETAIL)
+    tree = cut_tree(solid, cuts, keep=grown, progress=progress)
     leaves = list(tree.leaves())
     cells = [_cell(leaf, cuts) if boxes else (0, 0, 0) for leaf in leaves]
     order = sorted(range(len(leaves)), key=lambda k: cells[k][::-1])
@@ -188,7 +190,7 @@ def split(
         lost,
         tuple(cuts),
         tuple(replace(j, between=(j.between[0] + 1, j.between[1] + 1)) for j in joined.joints),
-        tuple(steps(tree, numbers)),
+        tuple(steps(tree, numbers, joined.joints)),
         tuple(replace(f, between=(f.between[0] + 1, f.between[1] + 1)) for f in faults),
         written - books,
     )

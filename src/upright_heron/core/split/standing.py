@@ -10,7 +10,6 @@ import numpy as np
 
 from ..stance.proposals import Found, Proposal
 from .cuts import Vector
-from .fittings import JointKind
 from .pieces import Split
 
 # A stance stands on a face, or on pegs, when it points that way within so many degrees.
@@ -52,7 +51,7 @@ def outward(made: Split, number: int) -> Outward:
         # The second piece is drawn off along the direction: the face of the first looks that way.
         face = (x, y, z) if bears else (-x, -y, -z)
         faces.append(face)
-        if bears and joint.pegs and joint.kind is JointKind.PEG:
+        if bears and joint.stands_out:
             pegs.append(face)
         else:
             sockets.append(face)

@@ -1,0 +1,159 @@
+"""Dovetails and half-laps, measured on what is written: sections, clearances, and the ways they go together."""
+
+import math
+import unittest
+
+import numpy as np
+from manifold3d import CrossSection, Manifold, OpType
+
+from tests.core.test_joints import halves, read_back
+from tests.support import box, sphere
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.split.cuts import cut
+from upright_heron.core.split.dovetails import FLANK_DEG
+from upright_heron.core.split.fittings import JointKind, JointSetting
+from upright_heron.core.split.pieces import split
+
+TAILS = JointSetting(kind=JointKind.DOVETAIL, clearance_mm=0.2)
+LAPS = JointSetting(kind=JointKind.LAP, clearance_mm=0.2)
+
+
+def solid(piece):
+    """The piece by trimesh from its file, as a solid again."""
+    back = read_back(piece.mesh)
+    assert back.is_watertight
+    assert back.is_winding_consistent
+    return Solid.from_mesh(piece.mesh).manifold
+
+
+def overlap(first, second, by=(0, 0, 0)):
+    return float((first ^ second.translate(tuple(float(v) for v in by))).volume())
+
+
+class DovetailTest(unittest.TestCase):
+    def setUp(self):
+        self.made = halves(box(100, 60, 40, (-50, -30, -20)), TAILS)
+        self.joint = self.made.joints[0]
+        first, second = self.joint.between
+        self.first, self.second = (solid(self.made.pieces[n - 1]) for n in (first, second))
+
+    def test_it_slides_along_the_face_and_cannot_be_drawn_off_square_to_it(self):
+        self.assertEqual(self.made.faults, ())
+        way = np.asarray(self.joint.way)
+        self.assertAlmostEqual(abs(way[0]), 0, 9)
+        self.assertGreater(self.joint.travel_mm, 39)
+        for share in (0.0, 0.01, 0.3, 0.7, 1.0):
+            for sign in (-1, 1):
+                moved = sign * share * self.joint.travel_mm * way
+                self.assertLess(overlap(self.first, self.second, moved), 0.01, (share, sign))
+        # Off by a millimetre square to the face: its flanks hold it.
+        self.assertGreater(overlap(self.first, self.second, np.asarray(self.joint.direction)), 5)
+        self.assertEqual(self.made.steps[0].direction, self.joint.slides)
+
+    def test_tail_and_slot_on_their_sections(self):
+        tall, wide = self.joint.reach_mm, self.joint.width_mm
+        self.assertAlmostEqual(wide, 16)
+        self.assertAlmostEqual(tall, 8)
+        along = int(np.argmax(np.abs(self.joint.way)))
+        sign = self.joint.direction[0]
+        for body, wider in ((self.first, 0.0), (self.second, 0.2 / math.cos(math.radians(FLANK_DEG)))):
+            for depth in (1.0, 4.0, 7.5):
+                flat = body.rotate((0, 90, 0)).slice(-sign * depth)  # x is -z of the turned body
+                whole = CrossSection.square((40, 60), True)
+                part = flat if body is self.first else whole - flat
+                x0, y0, x1, y1 = part.bounds()
+                measured = min(x1 - x0, y1 - y0)
+                wanted = wide - 2 * (tall - depth) * math.tan(math.radians(FLANK_DEG)) + 2 * wider
+                self.assertAlmostEqual(measured, wanted, 3, (depth, wider))
+                # It runs right through the face.
+                self.assertAlmostEqual(max(x1 - x0, y1 - y0), 60 if along == 1 else 40, 3)
+
+    def test_books_balance_and_swapped_the_other_side_bears_it(self):
+        self.assertLess(abs(self.made.volume_error_mm3), 1e-3)
+        total = sum(p.volume_mm3 for p in self.made.pieces)
+        # What is between tail and slot is gone: the slot is larger by its clearance all round.
+        root, tall = 16 - 2 * 8 * math.tan(math.radians(FLANK_DEG)), 8.0
+        tail = (16 + root) / 2 * tall * self.joint.travel_mm
+        gap = 100 * 60 * 40 - total
+        self.assertTrue(0 < gap < 0.12 * tail, (gap, tail))
+        other = halves(
+            box(100, 60, 40, (-50, -30, -20)), JointSetting(kind=JointKind.DOVETAIL, swapped=("1",))
+        )
+        self.assertEqual(other.joints[0].between, self.joint.between[::-1])
+
+    def test_two_faces_of_one_cut_slide_the_same_way_and_not_into_each_other(self):
+        # Two posts beside each other along y, cut through both: their tails slide across that line.
+        body = box(30, 80, 10) + box(30, 30, 60) + box(30, 30, 60, (0, 50, 0))
+        made = split(Solid(body), [cut((0, 0, 1), 35.0, "1")], (900, 900, 900), TAILS)
+        self.assertEqual(len(made.pieces), 3)
+        self.assertEqual(made.faults, ())
+        self.assertEqual([joint.refused for joint in made.joints], ["", ""])
+        for joint in made.joints:
+            np.testing.assert_allclose(np.abs(joint.way), (1, 0, 0), atol=1e-9)
+        bodies = {p.number: solid(p) for p in made.pieces}
+        (step,) = made.steps
+        whole = Manifold.batch_boolean([bodies[n] for n in step.second], OpType.Add)
+        base = Manifold.batch_boolean([bodies[n] for n in step.first], OpType.Add)
+        for far in (0, 1, 10, 30, 60):
+            self.assertLess(overlap(base, whole, far * np.asarray(step.direction)), 0.02, far)
+
+    def test_faces_in_line_both_ways_hold_no_more_than_what_can_slide(self):
+        posts = [box(30, 30, 60, (x, y, 0)) for x in (0, 50) for y in (0, 50)]
+        body = Manifold.batch_boolean([box(80, 80, 10), *posts], OpType.Add)
+        made = split(Solid(body), [cut((0, 0, 1), 35.0, "1")], (900, 900, 900), TAILS)
+        self.assertEqual(made.faults, ())
+        self.assertTrue(all("slide into" in joint.refused for joint in made.joints), made.joints)
+
+    def test_no_room(self):
+        made = halves(box(100, 6, 6, (-50, -3, -3)), TAILS)
+        self.assertIn("No room for a dovetail of 3 mm", made.joints[0].refused)
+        self.assertEqual(made.refused, made.joints)
+
+
+class LapTest(unittest.TestCase):
+    def test_half_of_a_tube_stands_in_the_other_half(self):
+        tube = Manifold.cylinder(100, 30, 30, 96) - Manifold.cylinder(120, 27, 27, 96).translate((0, 0, -5))
+        made = split(Solid(tube), [cut((0, 0, 1), 50.0, "1")], (900, 900, 900), LAPS)
+        (joint,) = made.joints
+        self.assertEqual((joint.refused, made.faults), ("", ()))
+        self.assertAlmostEqual(joint.width_mm, 1.5, 1)
+        first, second = (solid(made.pieces[n - 1]) for n in joint.between)
+        sign = joint.direction[2]
+        z = 50 + sign * joint.reach_mm / 2
+        # Inside half with half its thickness, outside the rest less the clearance.
+        x0, _, x1, _ = first.slice(z).bounds()
+        self.assertAlmostEqual((x1 - x0) / 2, 28.5, delta=0.06)
+        inner = [ring for ring in second.slice(z).to_polygons() if np.hypot(*ring.T).max() < 29.5]
+        self.assertAlmostEqual(np.hypot(*np.concatenate(inner).T).mean(), 28.7, delta=0.06)
+        self.assertLess(overlap(first, second), 0.01)
+        for far in (1, 3, 8):
+            self.assertLess(overlap(first, second, far * np.asarray(joint.direction)), 0.01)
+        # It holds: aside it meets the other.
+        self.assertGreater(overlap(first, second, (1.0, 0, 0)), 20)
+        self.assertLess(abs(made.volume_error_mm3), 1e-3)
+
+    def test_an_open_wall_has_its_lap_along_its_length(self):
+        made = halves(box(200, 120, 3, (-100, 0, 0)), LAPS)
+        (joint,) = made.joints
+        self.assertEqual((joint.refused, made.faults), ("", ()))
+        first, second = (solid(made.pieces[n - 1]) for n in joint.between)
+        lap = first.trim_by_plane(tuple(joint.direction), 0.02)
+        x0, y0, z0, x1, y1, z1 = lap.bounding_box()
+        self.assertAlmostEqual(y1 - y0, 120, delta=0.1)
+        self.assertAlmostEqual(z1 - z0, joint.width_mm, delta=0.1)
+        self.assertAlmostEqual(x1 - x0, joint.reach_mm, delta=0.1)
+        self.assertLess(overlap(first, second), 0.01)
+
+    def test_what_is_thick_too_thin_or_leans_is_refused_with_the_reason(self):
+        thick = halves(box(100, 60, 40, (-50, -30, -20)), LAPS)
+        self.assertIn("no thin wall", thick.joints[0].refused)
+        thin = halves(box(100, 60, 1.6, (-50, -30, 0)), LAPS)
+        self.assertIn("too thin for a lap", thin.joints[0].refused)
+        bowl = sphere(60, 96) - sphere(57, 96)
+        leaning = split(Solid(bowl), [cut((0, 0, 1), 40.0, "1")], (900, 900, 900), LAPS)
+        self.assertIn("leans so much", leaning.joints[0].refused)
+        self.assertEqual(len(leaning.pieces), 2)
+
+
+if __name__ == "__main__":
+    unittest.main()
