@@ -169,6 +169,30 @@ class SplitPagesTest(AppCase):
         self.assertEqual(drawn.count("<svg viewBox"), 1)
         self.assertIn('aria-label="Step 1: 2 to the others"', drawn)
 
+    def test_what_is_kept_whole_is_not_cut(self):
+        job_id = self.cut(box(500, 40, 40))
+        self.change(job_id, "keep-whole", x="250", y="20", z="20", side_mm="60")
+        self.settle(job_id)
+        page = self.section(job_id, 3)
+        self.assertIn("1 box kept whole", page.text("kept-whole"))
+        # The even cut would go through its middle.
+        self.assertIn("280 × 40 × 40", page.text("pieces"))
+        for change, values in (
+            ("plane", {"nx": "1", "offset_mm": "240"}),
+            ("keep-out", {"number": "2"}),
+        ):
+            refused = self.client.post(f"/jobs/{job_id}/changes/{change}?open=3", data=values)
+            self.assertEqual(refused.status_code, 422)
+        self.change(job_id, "plane", nx="1", offset_mm="220")
+        # Nor can what a plane goes through be kept.
+        refused = self.client.post(
+            f"/jobs/{job_id}/changes/keep-whole?open=3",
+            data={"x": "220", "y": "0", "z": "0", "side_mm": "10"},
+        )
+        self.assertIn("Cut 1 would go through what is kept whole in box 2", refused.text)
+        self.change(job_id, "keep-out", number="1")
+        self.assertEqual(self.grid(job_id)["kept"], [])
+
     def test_the_order_of_planes(self):
         job_id = self.job(stl(box(60, 40, 40)))
         self.change(job_id, "plane", nx="1", offset_mm="30")

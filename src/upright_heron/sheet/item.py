@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
@@ -57,6 +57,19 @@ class Joints(Document):
         return JointSetting(**{**self.model_dump(), "clearance_mm": clearance})
 
 
+class KeptWhole(Document):
+    """A box of the part that no cut may go through: its lowest and highest corner, mm."""
+
+    low_mm: Vector
+    high_mm: Vector
+
+    @model_validator(mode="after")
+    def _has_size(self) -> KeptWhole:
+        if not all(a < b for a, b in zip(self.low_mm, self.high_mm, strict=True)):
+            raise ValueError("a box has to be larger than 0 mm on every side")
+        return self
+
+
 class Grid(Document):
     """How an item is cut: into boxes of the build volume less a margin on every side, or by planes."""
 
@@ -66,6 +79,7 @@ class Grid(Document):
     # What the planes are called that were taken over from a plan.
     plan: str = Field(default="", max_length=40)
     joints: Joints = Joints()
+    kept: Annotated[tuple[KeptWhole, ...], Field(max_length=40)] = ()
 
     def cuts(self) -> tuple[Cut, ...] | None:
         """Return the planes as the core takes them; ``None`` for boxes."""

@@ -11,6 +11,7 @@ from ..progress import Progress
 from ..split.assembly_map import AssemblyMap
 from ..split.assembly_map import assembly_map as map_of
 from ..split.grid import grid_cuts
+from ..split.kept import check_kept
 from ..split.pieces import Split
 from ..split.pieces import split as split_solid
 from ..split.planner import Plan
@@ -38,7 +39,8 @@ def split(body: Solid | None, box: Box, how: Cutting, progress: Progress) -> Spl
         The part is open.
     """
     whole = _closed(body)
-    cuts = grid_cuts(whole.bounds, box.box_mm) if how.cuts is None else how.cuts
+    cuts = grid_cuts(whole.bounds, box.box_mm, kept=box.kept) if how.cuts is None else how.cuts
+    check_kept(cuts, box.kept)
     boxes = how.cuts is None
     return split_solid(whole, cuts, box.box_mm, how.joint, boxes=boxes, progress=progress)
 
@@ -54,7 +56,9 @@ def plans(
     NotClosed
         The part is open.
     """
-    told = plans_of(_closed(body), box.box_mm, early=lambda some: early(tuple(some)), progress=progress)
+    told = plans_of(
+        _closed(body), box.box_mm, kept=box.kept, early=lambda some: early(tuple(some)), progress=progress
+    )
     return tuple(told)
 
 

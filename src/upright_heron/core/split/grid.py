@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 from ..errors import BadValue
 from ..tolerances import DEFAULT, Tolerances
 from .cuts import Cut, Vector, cut
+from .kept import KeptBox, clear_of
 
 Cell = tuple[int, int, int]
 # Finer grids than this are a mistyped box, not a plan.
@@ -40,6 +42,7 @@ def grid_cuts(
     box_mm: Vector,
     shift: Vector = (0.0, 0.0, 0.0),
     tolerances: Tolerances = DEFAULT,
+    kept: Sequence[KeptBox] = (),
 ) -> list[Cut]:
     """Planes of equal boxes no larger than ``box_mm``.
 
@@ -53,6 +56,8 @@ def grid_cuts(
         How far the planes are moved, as shares from -0.5 to 0.5 of a box: where there is one plane more than
         needed the boxes stay no larger.
     tolerances : Tolerances
+    kept : sequence of (low, high)
+        Boxes that no plane may go through: planes give way, and boxes are no longer equal.
 
     Returns
     -------
@@ -62,9 +67,11 @@ def grid_cuts(
     Raises
     ------
     BadValue
-        A box without size, or so small that the part would be cut into thousands.
+        A box without size, or so small that the part would be cut into thousands; or what is kept whole
+        leaves no room.
     """
     low, high = bounds
+    spans = np.array(kept, np.float64).reshape(-1, 2, 3)
     size = tuple(float(v) for v in high - low)
     counts = cell_counts((size[0], size[1], size[2]), box_mm, tolerances)
     cuts = []
@@ -80,6 +87,8 @@ def grid_cuts(
         normal = [0.0, 0.0, 0.0]
         normal[axis] = 1.0
         inside = [v for v in at if 1e-6 < v < size[axis] - 1e-6]
+        if len(spans):
+            inside = clear_of(inside, box_mm[axis], 0.0, size[axis], spans[:, :, axis] - low[axis])
         cuts += [cut(normal, float(low[axis]) + v, f"{'xyz'[axis]}{k}") for k, v in enumerate(inside, 1)]
     return cuts
 

@@ -213,6 +213,8 @@ class _Work:
         self.joints: list[Joint] = []
         self.dowels: list[tuple[Any, int]] = []
         self.letters: list[list[Any]] = [[] for _ in bodies]
+        # Laps and dovetails with the pieces that they are of: what stands out, and what was cut for it.
+        self.locked: list[tuple[set[int], tuple[Any, Any]]] = []
         self.added, self.removed = np.zeros(len(bodies)), np.zeros(len(bodies))
 
     def across(self, node: Node, sides: list[list[int]]) -> None:
@@ -283,8 +285,8 @@ class _Work:
             lock, refused = dovetail(region, above, self.setting, slides, others)
         for peg in pegs:
             self._put(peg, turn, owner, other)
-        if lock is not None:
-            self._interlock(lock, turn, owner, other)
+        if lock is not None and not self._interlock(lock, turn, owner, other):
+            lock, refused = None, "It would meet the joint of another cut."
         labels: tuple[Label, ...] = ()
         if self.setting.numbers:
             free = region if lock is None else region - lock.plan.offset(OUT_MM, JoinType.Round)
@@ -351,7 +353,8 @@ class _Work:
             for body, cuts in zip(self.bodies, self.letters, strict=True)
         ]
 
-    def _interlock(self, lock: Interlock, turn: NDArray[np.float64], owner: int, other: int) -> None:
+    def _interlock(self, lock: Interlock, turn: NDArray[np.float64], owner: int, other: int) -> bool:
+        """Put a lap or dovetail in; not where it would meet another."""
         back = np.column_stack([turn.T, np.zeros(3)])
         stands, cut = lock.stands.transform(back) ^ self.parted, lock.cut.transform(back)
         # Not over later cuts, nor into what lies near by and hangs together elsewhere.
@@ -359,11 +362,20 @@ class _Work:
             if abs(float(np.dot(normal, turn[2]))) < 1 - 1e-9:
                 stands = stands.trim_by_plane(normal, offset)
         stands = max(stands.decompose(), key=lambda body: body.volume())
+        # By what is cut, not by what is left: the books are to tell when the two are not the same.
+        gone = cut ^ self.bodies[other]
+        shapes = (stands, gone)
+        for pair, placed_before in self.locked:
+            if pair & {owner, other} and any(
+                float((one ^ two).volume()) > NOISE_MM3 for one in shapes for two in placed_before
+            ):
+                return False
+        self.locked.append(({owner, other}, shapes))
         self.added[owner] += float((stands - self.bodies[owner]).volume())
         self.bodies[owner] = self.bodies[owner] + stands
-        # By what is cut, not by what is left: the books are to tell when the two are not the same.
-        self.removed[other] += float((cut ^ self.bodies[other]).volume())
+        self.removed[other] += float(gone.volume())
         self.bodies[other] = self.bodies[other] - cut
+        return True
 
     def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
         socket = socket_body(peg)

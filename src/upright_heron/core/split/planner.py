@@ -21,6 +21,7 @@ from ..progress import Progress, silent
 from ..tags import stored
 from .cuts import Cut, Node, Vector, cut, cut_tree, frame
 from .grid import grid_cuts
+from .kept import KeptBox, crossed
 from .pieces import DUST_MM3, SLIVER_MM3
 from .sizes import FRAMES, boxes_taken, counts, fits, frames
 
@@ -101,6 +102,7 @@ def plans(
     solid: Solid,
     box_mm: Vector,
     *,
+    kept: Sequence[KeptBox] = (),
     early: Callable[[list[Plan]], None] | None = None,
     progress: Progress = silent,
 ) -> list[Plan]:
@@ -111,6 +113,8 @@ def plans(
     solid : Solid
     box_mm : (x, y, z)
         Largest size of a piece: the build volume less what keeps off its sides and what pegs stand out.
+    kept : sequence of (low, high)
+        Boxes that no plane may go through.
     early : callable, optional
         Told what is found so far.
     progress : Progress
@@ -127,14 +131,17 @@ def plans(
     """
     # While plans are compared they are counted on a thinned copy, the best in the end on the part itself.
     thin = Solid(solid.manifold.simplify(THIN_MM))
-    found = [_counted(thin, "boxes", grid_cuts(solid.bounds, box_mm), box_mm)]
+    found = [_counted(thin, "boxes", grid_cuts(solid.bounds, box_mm, kept=kept), box_mm)]
     if early is not None:
         early(found)
     if not found[0].cuts:
         return found
     sample = _sample(thin)
     for name, width in (("planned", 1), ("shifted boxes", 0), ("planned", BEAM)):
-        cuts = _planned(sample, box_mm, width, progress) if width else _shifted(solid, sample, box_mm)
+        if width:
+            cuts = _planned(sample, box_mm, kept, width, progress)
+        else:
+            cuts = _shifted(solid, sample, box_mm, kept)
         if cuts is None:
             continue
         plan = _counted(thin, name if cuts else "whole", cuts, box_mm)
@@ -208,7 +215,9 @@ def _normals(count: int) -> NDArray[np.float64]:
     return np.concatenate([np.eye(3), spread])
 
 
-def _planned(sample: _Part, box_mm: Vector, width: int, progress: Progress) -> list[Cut] | None:
+def _planned(
+    sample: _Part, box_mm: Vector, kept: Sequence[KeptBox], width: int, progress: Progress
+) -> list[Cut] | None:
     """Search trees of planes on samples, keeping so many at a time."""
     every, rough = frames(FRAMES), frames(ROUGH_FRAMES)
     normals = _normals(NORMALS)
@@ -226,7 +235,7 @@ def _planned(sample: _Part, box_mm: Vector, width: int, progress: Progress) -> l
             # The one that takes most boxes is parted first.
             worst = max(tree.parts, key=lambda p: (p.boxes, len(p.points)))
             rest = tuple(p for p in tree.parts if p is not worst)
-            for halves, one, area in _parted(worst, normals, rough, every, box_mm, len(tree.cuts) + 1):
+            for halves, one, area in _parted(worst, normals, rough, every, box_mm, kept, len(tree.cuts) + 1):
                 open_ = tuple(h for h in halves if h.boxes > 1)
                 done = tuple(h for h in halves if h.boxes <= 1)
                 after.append(_Tree((*rest, *open_), (*tree.cuts, one), tree.area + area, (*tree.done, *done)))
@@ -243,6 +252,7 @@ def _parted(
     rough: NDArray[np.float64],
     every: NDArray[np.float64],
     box_mm: Vector,
+    kept: Sequence[KeptBox],
     number: int,
 ) -> list[tuple[tuple[_Part, _Part], Cut, float]]:
     """The best planes of a piece, rated on a few frames, then on all."""
@@ -259,19 +269,24 @@ def _parted(
         before, beyond = _extents(at, along_frames, bins + 1)
         taken = counts(before.reshape(bins, -1, 3), box).min(axis=1)
         taken += counts(beyond.reshape(bins, -1, 3), box).min(axis=1)
-        for b in np.argsort(taken, kind="stable")[:3].tolist():
-            offset = low + (b + 1) * STEP_MM
-            if offset - low < END_MM or high - offset < END_MM:
-                continue
+        offsets = low + (np.arange(bins) + 1) * STEP_MM
+        allowed = (offsets - low >= END_MM) & (high - offsets >= END_MM)
+        if kept:
+            allowed &= [crossed(normal, v, kept) is None for v in offsets.tolist()]
+        order = np.argsort(taken, kind="stable")
+        # What is kept whole may rule out the best: then the next ones are gone into.
+        chosen = order[:3] if not kept else order[allowed[order]][:3]
+        for b in chosen[allowed[chosen]].tolist():
+            offset = float(offsets[b])
             crossing = int((np.diff((along[part.edges] > offset).astype(np.int8), axis=1) != 0).sum())
             rated.append((float(taken[b]), float(crossing), k, offset))
     rated.sort()
     found = []
-    for _, crossed, k, offset in rated[:RATED]:
+    for _, edges, k, offset in rated[:RATED]:
         two = _halves(part, normals[k], offset, str(number))
         halves = tuple(_Part(h.points, h.edges, boxes_taken(h.points, every, box_mm), h.path) for h in two)
         one = cut(normals[k].tolist(), offset, str(number), part.path)
-        found.append(((halves[0], halves[1]), one, crossed))
+        found.append(((halves[0], halves[1]), one, edges))
     return found
 
 
@@ -320,7 +335,7 @@ def _halves(part: _Part, normal: NDArray[np.float64], offset: float, name: str) 
     return made[0], made[1]
 
 
-def _shifted(solid: Solid, sample: _Part, box_mm: Vector) -> list[Cut] | None:
+def _shifted(solid: Solid, sample: _Part, box_mm: Vector, kept: Sequence[KeptBox]) -> list[Cut] | None:
     """Boxes moved so that fewer of them hold something, and less of that in slivers."""
     best: tuple[float, Vector] | None = None
     shift = [0.0, 0.0, 0.0]
@@ -329,7 +344,7 @@ def _shifted(solid: Solid, sample: _Part, box_mm: Vector) -> list[Cut] | None:
             tried = list(shift)
             tried[axis] = float(share)
             try:
-                cuts = grid_cuts(solid.bounds, box_mm, (tried[0], tried[1], tried[2]))
+                cuts = grid_cuts(solid.bounds, box_mm, (tried[0], tried[1], tried[2]), kept=kept)
             except BadValue:
                 continue
             cell = np.zeros(len(sample.points), np.int64)
@@ -341,4 +356,6 @@ def _shifted(solid: Solid, sample: _Part, box_mm: Vector) -> list[Cut] | None:
             if best is None or rating < best[0]:
                 best = (rating, (tried[0], tried[1], tried[2]))
         shift = list(best[1]) if best else shift
-    return grid_cuts(solid.bounds, box_mm, best[1]) if best and any(best[1]) else None
+    if best is None or not any(best[1]):
+        return None
+    return grid_cuts(solid.bounds, box_mm, best[1], kept=kept)

@@ -12,6 +12,8 @@ from .cuts import (
     CutEarlier,
     CutToGrid,
     JoinAgain,
+    KeepNoMore,
+    KeepWhole,
     MakePieces,
     PutPlane,
     SetJoints,
@@ -55,6 +57,8 @@ AnyChange = Annotated[
     | SwapPegs
     | PutPlane
     | CutEarlier
+    | KeepWhole
+    | KeepNoMore
     | TakePlaneOut
     | StandOn
     | ChooseStance
@@ -104,8 +108,10 @@ __all__ = [
     "JoinAgain",
     "KeepBrought",
     "KeepMachine",
+    "KeepNoMore",
     "KeepPreset",
     "KeepVariant",
+    "KeepWhole",
     "LayLong",
     "Lean",
     "LeaveBrought",

@@ -10,8 +10,9 @@ from ...core.errors import BadValue
 from ...core.split.cuts import MOST_CUTS, cut
 from ...core.split.fittings import JointKind
 from ...core.split.grid import box_for
+from ...core.split.kept import KeptBox, check_kept
 from ..document import Length
-from ..item import CutId, Grid, Item, Joints, PieceOf, Plane
+from ..item import CutId, Grid, Item, Joints, KeptWhole, PieceOf, Plane
 from ..models import ItemSheet, JobSheet
 from ..part import Part
 from .base import Change, JobChange, altered
@@ -25,9 +26,9 @@ class CutToGrid(Change):
     margin_mm: Length = 3.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        joints = sheet.grid.joints if sheet.grid is not None else Joints()
-        box_for(sheet.machine.build_mm, self.margin_mm, joints.setting().stands_out_mm)
-        return altered(sheet, grid=Grid(margin_mm=self.margin_mm, joints=joints))
+        known = sheet.grid or Grid()
+        box_for(sheet.machine.build_mm, self.margin_mm, known.joints.setting().stands_out_mm)
+        return altered(sheet, grid=Grid(margin_mm=self.margin_mm, joints=known.joints, kept=known.kept))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Cut to {sheet.machine.name}, margin {self.margin_mm:g} mm"
@@ -108,6 +109,7 @@ class PutPlane(Change):
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         grid = sheet.grid or Grid()
         made = cut((self.nx, self.ny, self.nz), self.offset_mm, self.id or "new", self.within)
+        check_kept([made], _kept(grid))
         names = [plane.id for plane in grid.planes]
         if self.id is not None and self.id not in names:
             raise changed_meanwhile()
@@ -122,6 +124,49 @@ class PutPlane(Change):
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Move cut {self.id}" if self.id else f"Cut at {self.offset_mm:g} mm"
+
+
+class KeepWhole(Change):
+    """Keep a box round a place whole: no cut may go through it."""
+
+    kind: Literal["keep-whole"] = "keep-whole"
+    x: float
+    y: float
+    z: float
+    side_mm: Annotated[Length, Field(gt=0, le=5000)]
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        half = self.side_mm / 2
+        low = (self.x - half, self.y - half, self.z - half)
+        high = (self.x + half, self.y + half, self.z + half)
+        check_kept(grid.cuts() or (), [*_kept(grid), (low, high)])
+        kept = (*grid.kept, KeptWhole(low_mm=low, high_mm=high))
+        return altered(sheet, grid=altered(grid, kept=kept))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Keep {self.side_mm:g} mm whole"
+
+
+class KeepNoMore(Change):
+    """Take out a box that was kept whole, by its place in the list from 1."""
+
+    kind: Literal["keep-out"] = "keep-out"
+    number: Annotated[int, Field(ge=1)]
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        if self.number > len(grid.kept):
+            raise changed_meanwhile()
+        kept = tuple(one for k, one in enumerate(grid.kept, 1) if k != self.number)
+        return altered(sheet, grid=grid.model_copy(update={"kept": kept}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Box {self.number} may be cut"
+
+
+def _kept(grid: Grid) -> list[KeptBox]:
+    return [(one.low_mm, one.high_mm) for one in grid.kept]
 
 
 class CutEarlier(Change):

@@ -90,6 +90,7 @@ export default class SplitController extends SectionController {
     the('#pull-slip').hidden = !this.pieces;
     this.#count();
     this.#order();
+    this.view.showKept(this.kept);
   }
 
   /** The table of the pieces that are items. @returns {HTMLTableElement} */
@@ -112,6 +113,7 @@ export default class SplitController extends SectionController {
     the('#pull-slip').hidden = true;
     this.view.showCells(null);
     this.view.showPlane(null);
+    this.view.showKept([]);
     this.escape();
   }
 
@@ -125,6 +127,10 @@ export default class SplitController extends SectionController {
       const column = Number(button.dataset.sortBy);
       this.sorted = { column, down: this.sorted.column === column && !this.sorted.down };
       this.#order();
+      return true;
+    }
+    if (button.id === 'keep-pick') {
+      this.#keep();
       return true;
     }
     if (button.id === 'pick-cancel') this.escape();
@@ -175,6 +181,22 @@ export default class SplitController extends SectionController {
       else if (how !== 'point') this.#face(square);
       this.#lay(dot(this.normal, at));
     });
+  }
+
+  /** Pick a place that no cut may go near. */
+  #keep() {
+    this.#ask('Pick the place that is to stay whole.');
+    this.view.setPicking((/** @type {number[]} */ _normal, /** @type {number[]} */ at) => {
+      this.escape();
+      at.forEach((v, k) => { field(`#keep-form [name=${'xyz'[k]}]`).value = v.toFixed(3); });
+      /** @type {HTMLFormElement} */ (find('#keep-form')).requestSubmit();
+    });
+  }
+
+  /** Boxes that are kept whole, each as its lowest and highest corner. @returns {number[][]} */
+  get kept() {
+    const told = find('#kept-whole')?.dataset.boxes ?? '';
+    return told.split(';').filter(Boolean).map((box) => box.split(',').map(Number));
   }
 
   /** Draw a line across the view: the plane goes through it, straight away from the eye. */

@@ -65,6 +65,8 @@ export class View {
     new ResizeObserver(() => this.resize()).observe(canvas.parentElement);
     this.resize();
     canvas.addEventListener('pointermove', (e) => this.#hover(e), { signal: this.abort.signal });
+    /** @type {THREE.Box3Helper[]} */
+    this.keptBoxes = [];
     canvas.addEventListener('pointerdown', (e) => { this.pressed = [e.clientX, e.clientY]; }, { signal: this.abort.signal });
     canvas.addEventListener('click', (e) => this.#click(e), { signal: this.abort.signal });
     this.brush = new Brush(this);
@@ -409,6 +411,22 @@ export class View {
       this.part.geometry.computeBoundingBox();
       this.cutPlane.lie(this.part.geometry.boundingBox, normal, offset);
       this.part.mesh.add(this.cutPlane);
+    }
+    this.redraw();
+  }
+
+  /** Draw boxes of the part that are kept whole. @param {number[][]} boxes  lowest and highest corner of each */
+  showKept(boxes) {
+    for (const old of this.keptBoxes.splice(0)) {
+      old.removeFromParent();
+      old.geometry.dispose();
+    }
+    for (const box of this.part ? boxes : []) {
+      const low = new THREE.Vector3().fromArray(box);
+      const high = new THREE.Vector3().fromArray(box, 3);
+      const drawn = new THREE.Box3Helper(new THREE.Box3(low, high), new THREE.Color('#5b2378'));
+      this.part.mesh.add(drawn);
+      this.keptBoxes.push(drawn);
     }
     this.redraw();
   }
