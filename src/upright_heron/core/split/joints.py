@@ -31,7 +31,8 @@ from .fittings import (
     socket_body,
 )
 from .laps import Interlock, lap
-from .numbers import DEPTH_MM, Label, area_mm2, cutter, place_for
+from .lettering import labels_for
+from .numbers import DEPTH_MM, Label, area_mm2, cutter
 
 # Faces smaller than this hold nothing (common practice: glue alone).
 LEAST_MM2 = 30.0
@@ -56,8 +57,6 @@ Face = tuple[CrossSection, tuple[int, Turned, int, Turned]]
 Bound = tuple[Vector, float]
 # What a prism may have outside of a body by rounding, mm3.
 NOISE_MM3 = 1e-3
-# By what share of its strokes a number that was cut may miss them.
-NUMBER_NOISE = 1e-4
 
 
 @stored("joint")
@@ -213,7 +212,9 @@ class _Work:
         self.joints: list[Joint] = []
         self.dowels: list[tuple[Any, int]] = []
         self.letters: list[list[Any]] = [[] for _ in bodies]
-        # Laps and dovetails with the pieces that they are of: what stands out, and what was cut for it.
+        # What joints cut out of each piece; and laps and dovetails with the pieces that they are of: what
+        # stands out, and what was cut for it.
+        self.sunk: list[list[Any]] = [[] for _ in bodies]
         self.locked: list[tuple[set[int], tuple[Any, Any]]] = []
         self.added, self.removed = np.zeros(len(bodies)), np.zeros(len(bodies))
 
@@ -290,7 +291,7 @@ class _Work:
         labels: tuple[Label, ...] = ()
         if self.setting.numbers:
             free = region if lock is None else region - lock.plan.offset(OUT_MM, JoinType.Round)
-            labels = self._letter(turn, offset, free, pegs, (owner, other), sign)
+            labels = self._letter(turn, offset, free, pegs, ends)
         x, y = inside_of(region)
         at = np.array([x, y, offset]) @ turn
         found = Joint(
@@ -317,34 +318,21 @@ class _Work:
         offset: float,
         region: CrossSection,
         pegs: Sequence[Peg],
-        pair: tuple[int, int],
-        sign: float,
+        ends: tuple[int, Turned, int, Turned],
     ) -> tuple[Label, ...]:
         """Sink the numbers of both pieces into their faces, one right over the other."""
-        free = region
+        free, pair = region, (ends[0], ends[2])
         for peg in pegs:
             x, y, _ = turn @ np.asarray(peg.at_mm)
             round_it = self.setting.round_mm(peg.width_mm + 2 * (peg.clearance_mm + RELIEF_MM))
             free = free - CrossSection.circle(round_it, 32).translate((x, y))
-        texts = [f"{pair[k] + 1}/{pair[1 - k] + 1}" for k in (0, 1)]
-        place = place_for(texts[0], free)
-        if place is None:
-            return ()
-        x, y, turned, height = place
-        at = vector(np.array([x, y, offset]) @ turn)
-        labels = []
-        for text, out in zip(texts, (sign, -sign), strict=True):
-            # Read from outside its piece: on one side of the plane it is written the other way.
-            right, up = (turn[0], turn[1]) if not turned else (turn[1], -turn[0])
-            labels.append(Label(text, at, vector(out * right), vector(up), height))
-        for k, label in zip(pair, labels, strict=True):
-            strokes = cutter(label, 0.0)
-            if float((strokes - self.bodies[k]).volume()) > NUMBER_NOISE * float(strokes.volume()):
-                return ()  # there is too little behind the face
-        for k, label in zip(pair, labels, strict=True):
+        labels = labels_for(
+            turn, offset, free, pair, (ends[1], ends[3]), (self.sunk[pair[0]], self.sunk[pair[1]])
+        )
+        for k, label in zip(pair, labels, strict=False):  # none where there is no room
             self.letters[k].append(cutter(label, OUT_MM))
             self.removed[k] += area_mm2(label) * DEPTH_MM
-        return tuple(labels)
+        return labels
 
     def lettered(self) -> list[Any]:
         """Bodies with their numbers cut into them, all of one at once: they lie apart from each other."""
@@ -374,16 +362,19 @@ class _Work:
         self.added[owner] += float((stands - self.bodies[owner]).volume())
         self.bodies[owner] = self.bodies[owner] + stands
         self.removed[other] += float(gone.volume())
+        self.sunk[other].append(gone)
         self.bodies[other] = self.bodies[other] - cut
         return True
 
     def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
         socket = socket_body(peg)
         inner = float(socket.trim_by_plane((0.0, 0.0, 1.0), 0.0).volume())
-        self.bodies[other] = self.bodies[other] - placed(socket, peg, turn)
+        self.sunk[other].append(placed(socket, peg, turn))
+        self.bodies[other] = self.bodies[other] - self.sunk[other][-1]
         self.removed[other] += inner
         if self.setting.kind is JointKind.DOWEL:
-            self.bodies[owner] = self.bodies[owner] - placed(socket, peg, turn, back=True)
+            self.sunk[owner].append(placed(socket, peg, turn, back=True))
+            self.bodies[owner] = self.bodies[owner] - self.sunk[owner][-1]
             self.removed[owner] += inner
             self.dowels.append((placed(dowel_body(peg), peg, turn), len(self.joints)))
             return

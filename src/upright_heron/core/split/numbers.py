@@ -53,7 +53,7 @@ class Label:
     height_mm: float
 
 
-@lru_cache(256)
+@lru_cache(4096)
 def outline(text: str, height_mm: float) -> Any:
     """Outline of a text whose figures are so high, its middle at the origin.
 
@@ -67,14 +67,14 @@ def outline(text: str, height_mm: float) -> Any:
     -------
     CrossSection
     """
-    font, glyphs, names = _font()
+    font = _font()[0]
     scale = height_mm / float(font["OS/2"].sCapHeight)
     rings: list[NDArray[np.float64]] = []
     along = 0.0
     for letter in text:
-        glyph = glyphs[names[ord(letter)]]
-        rings += [(ring + [along, 0.0]) * scale for ring in _rings(glyph, glyphs)]
-        along += float(glyph.width)
+        own, wide = _letter(letter)
+        rings += [(ring + [along, 0.0]) * scale for ring in own]
+        along += wide
     # Outer outlines run clockwise in this kind of font; nothing lies over anything else.
     shape = CrossSection(rings, FillRule.EvenOdd)
     x0, y0, x1, y1 = shape.bounds()
@@ -89,6 +89,14 @@ def _font() -> tuple[Any, Any, dict[int, str]]:
     with files(__package__).joinpath(FONT).open("rb") as data:
         font = TTFont(data, lazy=False)
     return font, font.getGlyphSet(location={"wght": WEIGHT}), font.getBestCmap()
+
+
+@lru_cache(64)
+def _letter(letter: str) -> tuple[list[NDArray[np.float64]], float]:
+    """Outlines of a letter, in units of the font, and how wide it is."""
+    _, glyphs, names = _font()
+    glyph = glyphs[names[ord(letter)]]
+    return list(_rings(glyph, glyphs)), float(glyph.width)
 
 
 def _rings(glyph: Any, glyphs: Any) -> Iterable[NDArray[np.float64]]:
