@@ -6,6 +6,8 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+from selenium.webdriver.support.ui import WebDriverWait
+
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
@@ -120,6 +122,26 @@ def paint_marks(b: Browser) -> None:
     b.run("document.querySelector('#tab-marks').scrollIntoView()")
 
 
+def make_set(b: Browser) -> None:
+    """Make items of the pieces, stand and spread them, and show the plates."""
+    b.click("#make-pieces")
+    b.click("#stand-pieces")
+    b.wait(lambda: b.all("#set tr[data-state]") and not b.all('#set tr[data-state="to stand"]'))
+    b.click("#takes button")
+    # Supports of all pieces take longer than a page is waited for.
+    WebDriverWait(b.driver, 300, 2.0).until(
+        lambda _: b.run("return !document.querySelector('#takes').textContent.includes('known')")
+    )
+    b.open(b.driver.current_url.replace("open=3", "open=9"))
+    b.ready()
+    b.run("document.querySelector('#all-parts').scrollIntoView()")
+
+
+def to_map(b: Browser) -> None:
+    """Scroll to the drawings of the assembly."""
+    b.run("document.querySelector('#assembly-map').scrollIntoView()")
+
+
 def click_view(b: Browser, x: int, y: int) -> None:
     """Click in the view, so far from its middle."""
     from selenium.webdriver.common.action_chains import ActionChains
@@ -143,8 +165,8 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),
     "layers": (job("telescope-bracket", 8), [layer(380)]),
-    "hand-off": (job("tide-gauge-housing", 9), []),
-    "traveller": ("/jobs/demo-heron-figurine/traveller", []),
+    "hand-off": (job("dragonfly", 3), [make_set]),
+    "traveller": ("/jobs/demo-dragonfly/traveller", [to_map]),
     # Last: these change the job that other pictures show as it is.
     "supports-compared": (job("telescope-bracket", 6), [compare_supports]),
     "marks": (job("telescope-bracket", 5), [back, back, paint_marks]),

@@ -8,6 +8,7 @@ from manifold3d import CrossSection, Manifold, OpType
 
 from tests.core.test_joints import halves, read_back
 from tests.support import box, sphere
+from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.split.cuts import cut
 from upright_heron.core.split.dovetails import FLANK_DEG
@@ -108,6 +109,77 @@ class DovetailTest(unittest.TestCase):
         made = halves(box(100, 6, 6, (-50, -3, -3)), TAILS)
         self.assertIn("No room for a dovetail of 3 mm", made.joints[0].refused)
         self.assertEqual(made.refused, made.joints)
+
+
+class TaperTest(unittest.TestCase):
+    def test_a_tapered_peg_and_its_socket_lean_alike(self):
+        made = halves(box(80, 40, 40, (-40, -20, -20)), JointSetting(taper_deg=5, width_mm=8, most=1))
+        (joint,) = made.joints
+        self.assertEqual(made.faults, ())
+        (peg,) = joint.pegs
+        first, second = (solid(made.pieces[n - 1]).rotate((0, 90, 0)) for n in joint.between)
+        sign = peg.axis[0]
+        widths = []
+        for depth in (2.0, 6.0, 9.0):
+            z = -(peg.at_mm[0] + sign * depth)
+            x0, _, x1, _ = first.slice(z).bounds()
+            self.assertAlmostEqual(x1 - x0, 8 - 2 * depth * math.tan(math.radians(5)), 3)
+            hole = CrossSection.square((40, 40), True) - second.slice(z)
+            x0, _, x1, _ = hole.bounds()
+            widths.append(x1 - x0)
+            self.assertAlmostEqual(x1 - x0, 8 - 2 * depth * math.tan(math.radians(5)) + 0.3, 3)
+        self.assertLess(abs(made.volume_error_mm3), 1e-3)
+        # Drawn off a little, it has room all round: it centres itself.
+        self.assertGreater(widths[0] - widths[1], 0.5)
+
+    def test_dowels_are_narrower_at_both_ends(self):
+        setting = JointSetting(kind=JointKind.DOWEL, taper_deg=4, width_mm=8, most=1)
+        made = halves(box(80, 40, 40, (-40, -20, -20)), setting)
+        self.assertEqual(made.faults, ())
+        (dowel,) = [p for p in made.pieces if p.loose]
+        body = solid(dowel).rotate((0, 90, 0))
+        for depth in (-9.0, 9.0):
+            x0, _, x1, _ = body.slice(depth).bounds()
+            self.assertAlmostEqual(x1 - x0, 8 - 18 * math.tan(math.radians(4)), 3)
+        self.assertLess(abs(made.volume_error_mm3), 1e-3)
+
+    def test_it_never_comes_to_a_point(self):
+        made = halves(
+            box(80, 40, 40, (-40, -20, -20)), JointSetting(taper_deg=9, width_mm=4, reach_mm=25, most=1)
+        )
+        (peg,) = made.joints[0].pegs
+        self.assertAlmostEqual(peg.width_mm - peg.narrower(peg.depth_mm), 4 * 2 / 3)
+        self.assertEqual(made.faults, ())
+        with self.assertRaisesRegex(BadValue, "taper"):
+            JointSetting(taper_deg=12).checked()
+
+
+class PocketTest(unittest.TestCase):
+    def test_both_faces_have_a_pocket_of_the_size_that_goes_into_it(self):
+        setting = JointSetting(
+            kind=JointKind.POCKET, sides=0, width_mm=6, reach_mm=3, clearance_mm=0.1, most=1
+        )
+        made = halves(box(80, 40, 40, (-40, -20, -20)), setting)
+        self.assertEqual((len(made.pieces), made.faults), (2, ()))
+        magnet = math.pi * 9 * 3
+        for piece in made.pieces:
+            body = solid(piece)
+            gone = 40 * 40 * 40 - body.volume()
+            self.assertTrue(magnet < gone < 1.35 * magnet, gone / magnet)
+            self.assertAlmostEqual(piece.size_mm[0], 40, 6)
+        # A magnet as thick as both pockets lies in them, and stands out of neither.
+        at = made.joints[0].pegs[0].at_mm
+        both = Manifold.cylinder(6.0, 3, 3, 64, True).rotate((0, 90, 0)).translate(at)
+        for piece in made.pieces:
+            self.assertLess(float((solid(piece) ^ both).volume()), 0.01)
+        self.assertLess(abs(made.volume_error_mm3), 1e-3)
+
+    def test_a_pocket_is_not_made_smaller_than_what_goes_into_it(self):
+        setting = JointSetting(kind=JointKind.POCKET, sides=6, width_mm=10, reach_mm=4)
+        made = halves(box(80, 12, 12, (-40, -6, -6)), setting)
+        self.assertIn("No room for a pocket of 10 mm", made.joints[0].refused)
+        usual = halves(box(80, 40, 40, (-40, -20, -20)), JointSetting(kind=JointKind.POCKET))
+        self.assertEqual({(p.width_mm, p.depth_mm) for p in usual.joints[0].pegs}, {(5.0, 2.0)})
 
 
 class LapTest(unittest.TestCase):

@@ -43,6 +43,7 @@ def split(
     width: Annotated[float | None, typer.Option(help="Width of the pegs, mm; follows the face.")] = None,
     most: Annotated[int | None, typer.Option(help="Pegs on a face at most.")] = None,
     clearance: Annotated[float, typer.Option(help="Of a peg on each side, mm.")] = 0.15,
+    taper: Annotated[float, typer.Option(help="By how much the sides of a peg lean in, degrees.")] = 0.0,
     numbers: Annotated[bool, typer.Option("--numbers", help="Sink numbers into the joint faces.")] = False,
     out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
     as_json: Json = False,
@@ -50,7 +51,7 @@ def split(
     """Cut a part into pieces: boxes, planes or a plan, with joints."""
     setting = JointSetting(
         kind=joint, sides=0 if may_turn else sides, reach_mm=reach, width_mm=width, most=most,
-        clearance_mm=clearance, numbers=numbers,
+        clearance_mm=clearance, numbers=numbers, taper_deg=taper,
     ).checked()  # fmt: skip
     if (box is None) == (printer is None):
         raise BadValue("Either a box or a printer is needed.", "Give --box X,Y,Z or --printer NAME.")

@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
-from ..core.split.fittings import FITS, JointKind, JointSetting
+from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
@@ -50,6 +50,7 @@ class Joints(Document):
     # Cuts whose pegs stand on the other side.
     swapped: tuple[CutId, ...] = ()
     numbers: bool = False
+    taper_deg: Annotated[float, Field(ge=0, le=MOST_TAPER_DEG)] = 0.0
 
     def setting(self, usual_clearance_mm: float = FITS["sliding"]) -> JointSetting:
         """Return them as the core takes them."""

@@ -43,6 +43,7 @@ JOINT_WORDS = {
     "butt": "their faces alone",
     "peg": "pegs on one of them",
     "dowel": "loose dowels",
+    "pocket": "pockets for magnets or nuts",
     "dovetail": "dovetails that slide in",
     "lap": "half-laps of thin walls",
 }

@@ -19,6 +19,8 @@ Vector = tuple[float, float, float]
 NEAR_MM = 0.01
 # Corners that lie in one plane to this do so exactly, mm; and directions are along an axis to this.
 SAME_MM, LEVEL = 1e-7, 1e-6
+# A plane by its normal and its distance from the origin.
+Bound = tuple[Vector, float]
 # More cuts than this are a slip, not a plan.
 MOST_CUTS = 400
 
@@ -180,6 +182,20 @@ def _reach(body: Any, normal: Vector) -> tuple[float, float]:
     low = sum(min(n * a, n * b) for n, a, b in zip(normal, (x0, y0, z0), (x1, y1, z1), strict=True))
     high = sum(max(n * a, n * b) for n, a, b in zip(normal, (x0, y0, z0), (x1, y1, z1), strict=True))
     return low, high
+
+
+def bounds_of(tree: Node, leaf: Node) -> list[Bound]:
+    """Planes that bound a leaf of a tree, each by the normal to the side that it lies on."""
+    found: list[Bound] = []
+    node = tree
+    while node.halves:
+        assert node.cut is not None
+        beyond = leaf in node.halves[1].leaves()
+        x, y, z = node.cut.normal
+        offset = node.cut.offset_mm
+        found.append(((x, y, z), offset) if beyond else ((-x, -y, -z), -offset))
+        node = node.halves[beyond]
+    return found
 
 
 def snapped(corners: NDArray[np.float64], plane: Cut) -> float:

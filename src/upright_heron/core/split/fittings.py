@@ -25,6 +25,11 @@ ROOT_MM, OUT_MM = 0.6, 0.8
 END_MM = 0.5
 # A socket is wider by this at its mouth, for a first layer spreads on the plate (common practice).
 RELIEF_MM = 0.4
+# Room at the end of a pocket, for glue; a pocket is so deep as a share of its width (a common magnet is 5 by
+# 2 mm) and so wide unless that is said.
+GLUE_MM, POCKET_DEEP, POCKET_MM = 0.1, 0.4, 5.0
+# A peg that leans more is a cone, and holds nothing.
+MOST_TAPER_DEG = 9.0
 # The end of a peg is narrower by this share of its width, over as much length.
 LEAD = 0.15
 # Sides that are given by name, with the clearance a side, mm. ISO 286 names the same kinds of fit for round
@@ -39,6 +44,7 @@ class JointKind(StrEnum):
     BUTT = "butt"
     PEG = "peg"
     DOWEL = "dowel"
+    POCKET = "pocket"
     DOVETAIL = "dovetail"
     LAP = "lap"
 
@@ -51,8 +57,8 @@ class JointSetting:
     Attributes
     ----------
     kind : JointKind
-        Faces alone, pegs fixed on one side, loose dowels, dovetails that slide along the face, or half-laps
-        of thin walls.
+        Faces alone, pegs fixed on one side, loose dowels, pockets in both faces for magnets, nuts or screws,
+        dovetails that slide along the face, or half-laps of thin walls.
     sides : int
         Of the section; 0 is round and may turn.
     width_mm : float or None
@@ -71,6 +77,8 @@ class JointSetting:
         Cuts whose pegs are borne by the other side.
     numbers : bool
         Numbers are sunk into the joint faces.
+    taper_deg : float
+        By how much the sides of a peg lean inwards: it centres itself as it goes in.
     """
 
     kind: JointKind = JointKind.PEG
@@ -83,6 +91,17 @@ class JointSetting:
     least_mm: float = 3.0
     swapped: tuple[str, ...] = ()
     numbers: bool = False
+    taper_deg: float = 0.0
+
+    @property
+    def pegged(self) -> bool:
+        """Whether something is cut round a place of the face: for a peg, a dowel, or into a pocket."""
+        return self.kind in (JointKind.PEG, JointKind.DOWEL, JointKind.POCKET)
+
+    @property
+    def both_sides(self) -> bool:
+        """Whether both pieces get a socket."""
+        return self.kind in (JointKind.DOWEL, JointKind.POCKET)
 
     def checked(self) -> JointSetting:
         """Return it, or say what is wrong with it.
@@ -110,6 +129,10 @@ class JointSetting:
             )
         if self.reach_mm is not None and not 1 <= self.reach_mm <= 200:
             raise BadValue("The reach has to lie between 1 and 200 mm.", "Type a reach such as 9.")
+        if not 0 <= self.taper_deg <= MOST_TAPER_DEG:
+            raise BadValue(
+                f"The taper has to lie between 0 and {MOST_TAPER_DEG:g} degrees.", "Type a taper such as 4."
+            )
         if self.most is not None and not 1 <= self.most <= 12:
             raise BadValue("A face takes 1 to 12 pegs.", "Type a number such as 2.")
         return self
@@ -125,7 +148,9 @@ class JointSetting:
 
     def reach(self, width_mm: float) -> float:
         """How far a peg of a width stands into a piece, mm."""
-        return self.reach_mm if self.reach_mm is not None else 1.5 * width_mm
+        if self.reach_mm is not None:
+            return self.reach_mm
+        return (POCKET_DEEP if self.kind is JointKind.POCKET else 1.5) * width_mm
 
     def round_mm(self, width_mm: float) -> float:
         """Radius of the circle round its section, mm."""
@@ -149,6 +174,8 @@ class Peg:
         0 is round.
     across : (x, y, z)
         Square to the axis, towards the middle of one of its flats.
+    taper_deg : float
+        Of its sides.
     """
 
     at_mm: tuple[float, float, float]
@@ -158,6 +185,12 @@ class Peg:
     clearance_mm: float
     sides: int
     across: tuple[float, float, float]
+    taper_deg: float = 0.0
+
+    def narrower(self, depth_mm: float) -> float:
+        """How much narrower it is so far in, mm; at its end a third of its width at most."""
+        slope = min(math.tan(math.radians(self.taper_deg)), self.width_mm / 6 / self.depth_mm)
+        return 2 * slope * min(max(depth_mm, 0.0), self.depth_mm)
 
 
 def lofted(sides: int, levels: list[tuple[float, float]]) -> Any:
@@ -196,25 +229,31 @@ def lofted(sides: int, levels: list[tuple[float, float]]) -> Any:
 def peg_body(peg: Peg, root_mm: float = ROOT_MM) -> Any:
     """What stands out of a piece, and so deep in it: along +z from z = 0."""
     lead = min(LEAD * peg.width_mm, peg.depth_mm / 3)
-    wide = peg.width_mm
-    return lofted(peg.sides, [(-root_mm, wide), (peg.depth_mm - lead, wide), (peg.depth_mm, wide - 2 * lead)])
+    wide, deep = peg.width_mm, peg.depth_mm
+    root = [(-root_mm, wide), (0.0, wide)] if peg.taper_deg else [(-root_mm, wide)]
+    neck, end = wide - peg.narrower(deep - lead), wide - peg.narrower(deep) - 2 * lead
+    return lofted(peg.sides, [*root, (deep - lead, neck), (deep, end)])
 
 
-def socket_body(peg: Peg, out_mm: float = OUT_MM) -> Any:
+def socket_body(peg: Peg, out_mm: float = OUT_MM, end_mm: float = END_MM) -> Any:
     """What is cut out of the piece that a peg stands in: along +z, wider at its mouth."""
-    wide, deep = peg.width_mm + 2 * peg.clearance_mm, peg.depth_mm + END_MM
+    wide, deep = peg.width_mm + 2 * peg.clearance_mm, peg.depth_mm + end_mm
     mouth = wide + 2 * RELIEF_MM
-    return lofted(peg.sides, [(-out_mm, mouth), (0.0, mouth), (RELIEF_MM, wide), (deep, wide)])
+    levels = [(-out_mm, mouth), (0.0, mouth), (RELIEF_MM, wide - peg.narrower(RELIEF_MM))]
+    if peg.taper_deg:
+        levels.append((peg.depth_mm, wide - peg.narrower(deep)))
+    return lofted(peg.sides, [*levels, (deep, wide - peg.narrower(deep))])
 
 
 def dowel_body(peg: Peg) -> Any:
     """A loose dowel, with both ends: its middle at z = 0."""
     lead = min(LEAD * peg.width_mm, peg.depth_mm / 3)
     wide, far = peg.width_mm, peg.depth_mm
-    return lofted(
-        peg.sides,
-        [(-far, wide - 2 * lead), (lead - far, wide), (far - lead, wide), (far, wide - 2 * lead)],
-    )
+    half = [(far - lead, wide - peg.narrower(far - lead)), (far, wide - peg.narrower(far) - 2 * lead)]
+    if peg.taper_deg:
+        half.insert(0, (0.0, wide))
+    back = [(-z, width) for z, width in half[::-1] if z > 0]
+    return lofted(peg.sides, [*back, *half])
 
 
 def room_body(peg: Peg, wall_mm: float) -> Any:

@@ -13,12 +13,14 @@ from numpy.typing import NDArray
 
 from ..progress import Progress, silent, tracked
 from ..tags import stored
-from .cuts import Node, Vector, frame
+from .cuts import Bound, Node, bounds_of, frame
 from .dovetails import dovetail
 from .faces import BESIDE_MM, Turned, centre, inside_of, long_way_deg, places_in, spread_out, vector
 from .fittings import (
     END_MM,
+    GLUE_MM,
     OUT_MM,
+    POCKET_MM,
     RELIEF_MM,
     WIDEST_MM,
     JointKind,
@@ -53,8 +55,6 @@ TRIES = 6
 UNEQUAL = 0.5
 # A face, and its pieces: the number and body of the one that bears the joint, and of the other.
 Face = tuple[CrossSection, tuple[int, Turned, int, Turned]]
-# A plane by its normal and its distance from the origin.
-Bound = tuple[Vector, float]
 # What a prism may have outside of a body by rounding, mm3.
 NOISE_MM3 = 1e-3
 
@@ -119,7 +119,7 @@ class Joint:
     @property
     def stands_out(self) -> bool:
         """Whether something of the first piece stands out of its face."""
-        return self.reach_mm > 0 or (bool(self.pegs) and self.kind is not JointKind.DOWEL)
+        return self.reach_mm > 0 or (bool(self.pegs) and self.kind is JointKind.PEG)
 
 
 @dataclass(frozen=True, eq=False)
@@ -177,7 +177,7 @@ def join(
     the bodies themselves, with the sockets that are in them already. Depth about one and a half widths and
     two pegs a face where there is room are common practice.
     """
-    work = _Work(list(bodies), [_bounds(tree, leaves[owner]) for owner in owners], setting)
+    work = _Work(list(bodies), [bounds_of(tree, leaves[owner]) for owner in owners], setting)
     number_of = {id(leaf): k for k, leaf in enumerate(leaves)}
     for node in tracked(list(tree.parted()), "Joining pieces", progress):
         assert node.cut is not None
@@ -187,20 +187,6 @@ def join(
             sides.append([k for k, owner in enumerate(owners) if owner in inside])
         work.across(node, sides)
     return Joined(work.lettered(), work.joints, work.dowels, work.added, work.removed)
-
-
-def _bounds(tree: Node, leaf: Node) -> list[Bound]:
-    """Planes that bound a leaf of a tree, each by the normal to the side that it lies on."""
-    found: list[Bound] = []
-    node = tree
-    while node.halves:
-        assert node.cut is not None
-        beyond = leaf in node.halves[1].leaves()
-        x, y, z = node.cut.normal
-        offset = node.cut.offset_mm
-        found.append(((x, y, z), offset) if beyond else ((-x, -y, -z), -offset))
-        node = node.halves[beyond]
-    return found
 
 
 class _Work:
@@ -278,7 +264,7 @@ class _Work:
         pegs: list[Peg] = []
         refused = ""
         lock: Interlock | None = None
-        if self.setting.kind in (JointKind.PEG, JointKind.DOWEL):
+        if self.setting.pegged:
             pegs, refused = self._pegs(turn, offset, region, ends, axis)
         elif self.setting.kind is JointKind.LAP:
             lock, refused = lap(region, above, self.setting)
@@ -367,16 +353,18 @@ class _Work:
         return True
 
     def _put(self, peg: Peg, turn: NDArray[np.float64], owner: int, other: int) -> None:
-        socket = socket_body(peg)
+        end = GLUE_MM if self.setting.kind is JointKind.POCKET else END_MM
+        socket = socket_body(peg, end_mm=end)
         inner = float(socket.trim_by_plane((0.0, 0.0, 1.0), 0.0).volume())
         self.sunk[other].append(placed(socket, peg, turn))
         self.bodies[other] = self.bodies[other] - self.sunk[other][-1]
         self.removed[other] += inner
-        if self.setting.kind is JointKind.DOWEL:
+        if self.setting.both_sides:
             self.sunk[owner].append(placed(socket, peg, turn, back=True))
             self.bodies[owner] = self.bodies[owner] - self.sunk[owner][-1]
             self.removed[owner] += inner
-            self.dowels.append((placed(dowel_body(peg), peg, turn), len(self.joints)))
+            if self.setting.kind is JointKind.DOWEL:
+                self.dowels.append((placed(dowel_body(peg), peg, turn), len(self.joints)))
             return
         stands = peg_body(peg)
         self.bodies[owner] = self.bodies[owner] + placed(stands, peg, turn)
@@ -394,6 +382,9 @@ class _Work:
         setting = self.setting
         area = float(region.area())
         widest = setting.width_mm or float(np.clip(WIDTH_SHARE * np.sqrt(area), setting.least_mm, WIDEST_MM))
+        if setting.kind is JointKind.POCKET:
+            # What goes into it has the size that it has.
+            widest = setting.width_mm or POCKET_MM
         most = setting.most or sum(area >= least for least in MORE_MM2)
         width, best = widest, list[Peg]()
         while width >= setting.least_mm - 1e-9 and (not best or width >= HALF * widest):
@@ -402,15 +393,18 @@ class _Work:
             # Two narrower ones hold better than one that is wide.
             if len(found) > len(best):
                 best = found
-            if len(best) >= min(2, most):
+            if len(best) >= min(2, most) or setting.kind is JointKind.POCKET:
                 break
             width *= NARROWER
         if best:
             narrower = setting.width_mm is not None and best[0].width_mm < widest - 1e-9
             return best, f"No room for {widest:.1f} mm: {best[0].width_mm:.1f} mm wide." if narrower else ""
+        what, least = (
+            ("peg", setting.least_mm) if setting.kind is not JointKind.POCKET else ("pocket", widest)
+        )
         return [], (
-            f"No room for a peg of {setting.least_mm:g} mm that keeps {setting.wall_mm:g} mm of wall round it"
-            f" over {setting.reach(setting.least_mm):.1f} mm."
+            f"No room for a {what} of {least:g} mm that keeps {setting.wall_mm:g} mm of wall round it"
+            f" over {setting.reach(least):.1f} mm."
         )
 
     def _allowed(
@@ -421,7 +415,7 @@ class _Work:
         setting = self.setting
         deep = setting.reach(width) + END_MM + setting.wall_mm
         looks = [(above, t * deep) for t in np.linspace(0.02, 1.0, DEPTHS)]
-        far = deep if setting.kind is JointKind.DOWEL else setting.wall_mm
+        far = deep if setting.both_sides else setting.wall_mm
         looks += [(below, t * far) for t in np.linspace(0.05, 1.0, DEPTHS if far == deep else 2)]
         found = region
         for piece, depth in looks:
@@ -454,7 +448,14 @@ class _Work:
             deep = self.setting.reach(width)
             given = self.setting
             return Peg(
-                vector(at), vector(axis), width, deep, given.clearance_mm, given.sides, vector(turn[1])
+                vector(at),
+                vector(axis),
+                width,
+                deep,
+                given.clearance_mm,
+                given.sides,
+                vector(turn[1]),
+                given.taper_deg,
             )
 
         def holds(k: int) -> bool:
@@ -484,6 +485,6 @@ class _Work:
         if float((room - self.bodies[other]).volume()) > NOISE_MM3:
             return False
         # A fixed peg needs no socket below it, only the wall.
-        root = peg if self.setting.kind is JointKind.DOWEL else replace(peg, depth_mm=-END_MM)
+        root = peg if self.setting.both_sides else replace(peg, depth_mm=-END_MM)
         back = placed(room_body(root, wall), peg, turn, back=True)
         return float((back - self.bodies[owner]).volume()) <= NOISE_MM3
