@@ -197,6 +197,36 @@ class SplitTest(BrowserCase):
         self.assertIn("in piece 1b", b.text("#planes"))
         self.assertEqual(b.problems(), [])
 
+    def test_a_piece_is_picked_in_the_view_hidden_and_shown_again(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(500, 40, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        b.click("#cut")
+        b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "2 pieces")
+        b.wait(lambda: len(b.run(PLACES)) == 2)
+        b.run("window.heron.view.look('front')")
+        canvas = b.find("#canvas")
+        # Each half of the view has one of the two; the empty corner has none.
+        told = []
+        for dx in (-60, 60):
+            ActionChains(b.driver).move_to_element_with_offset(canvas, dx, 0).click().perform()
+            b.wait(lambda: b.find("#piece-slip").is_displayed())
+            told.append(b.text("#piece-told"))
+        self.assertEqual([t.split(" · ")[0] for t in told], ["Piece 1", "Piece 2"])
+        self.assertIn("250 × 40 × 40 mm · 400.0 cm³ · beside 1", told[1])
+        shown = "return window.heron.view.pieces.children.map((p) => p.visible)"
+        ActionChains(b.driver).send_keys("h").perform()
+        self.assertEqual(b.run(shown), [True, False])
+        self.assertEqual(b.text("#piece-hide"), "Show")
+        # What is hidden is not picked.
+        ActionChains(b.driver).move_to_element_with_offset(canvas, 60, 0).click().perform()
+        b.wait(lambda: not b.find("#piece-slip").is_displayed())
+        b.click("#pieces-all")
+        self.assertEqual(b.run(shown), [True, True])
+        self.assertFalse(b.find("#pieces-all").is_displayed())
+        self.assertEqual(b.problems(), [])
+
 
 if __name__ == "__main__":
     import unittest

@@ -22,6 +22,12 @@ export default class SplitController extends SectionController {
   /** Number of the piece that is lit up, 0 for none. */
   lit = 0;
 
+  /** Number of the piece that was picked in the view, 0 for none. */
+  chosen = 0;
+
+  /** Pieces that were lit last. @type {import('../../static/js/blocks.js').PiecesData | null} */
+  seen = null;
+
   /** A plane is being put. */
   placing = false;
 
@@ -38,6 +44,14 @@ export default class SplitController extends SectionController {
 
   constructor(page) {
     super(page);
+    this.view.canvas.addEventListener('click', (event) => {
+      if (!this.pieces || this.view.chosen || this.page.section !== this) return;
+      // The end of a drag is not a click on a piece.
+      if (this.view.pressed && Math.hypot(event.clientX - this.view.pressed[0], event.clientY - this.view.pressed[1]) > 4) return;
+      this.chosen = this.view.pieces.at(this.view.ray(event));
+      this.#light(this.chosen);
+      find(`#pieces tr[data-piece="${this.chosen}"]`)?.scrollIntoView({ block: 'nearest' });
+    });
     const pull = () => {
       const { value } = field('#pull');
       the('#pull-out').textContent = `${value} %`;
@@ -76,16 +90,64 @@ export default class SplitController extends SectionController {
   /** The piece of the row that is pointed at, with its neighbours. @param {Event} event */
   lightUp({ target }) {
     const row = target instanceof Element ? target.closest('#sheet tr[data-piece]') : null;
-    const { piece, beside } = row instanceof HTMLElement ? row.dataset : {};
-    const picked = Number(piece ?? 0);
-    if (picked === this.lit) return;
-    this.lit = picked;
-    this.view.pieces.lightUp(picked, picked ? (beside ?? '').split(',').map(Number) : []);
+    const { piece } = row instanceof HTMLElement ? row.dataset : {};
+    // What was picked in the view stays lit until something else is.
+    if (piece || this.lit !== this.chosen) this.#light(Number(piece ?? this.chosen));
+  }
+
+  /** Light a piece and its neighbours, and say what it is. @param {number} number  0 for none */
+  #light(number) {
+    if (number === this.lit) return;
+    this.lit = number;
+    const row = find(`#pieces tr[data-piece="${number}"]`);
+    this.view.pieces.lightUp(number, (row?.dataset.beside ?? '').split(',').map(Number));
+    the('#piece-slip').hidden = !row;
+    if (row) {
+      const cells = [.../** @type {HTMLTableRowElement} */ (row).cells].map((cell) => cell.innerText.trim());
+      const made = find(`#set tr[data-piece="${number}"]`);
+      const [, , stance, time, state] = made ? [.../** @type {HTMLTableRowElement} */ (made).cells].map((cell) => cell.innerText.trim()) : [];
+      const told = [`Piece ${cells[0]}`, `${cells[1]} mm`, cells[2], cells[3] && `beside ${cells[3]}`, stance, time, state];
+      the('#piece-told').textContent = told.filter(Boolean).join(' · ');
+      the('#piece-hide').textContent = this.view.pieces.children[number - 1]?.visible === false ? 'Show' : 'Hide';
+    }
     this.view.redraw();
+  }
+
+  /** Leave the lit piece out of the view, or show it again. */
+  #hide() {
+    const body = this.view.pieces.children[this.lit - 1];
+    if (!body) return;
+    this.view.pieces.show(this.lit, !body.visible);
+    the('#piece-hide').textContent = body.visible ? 'Hide' : 'Show';
+    the('#pieces-all').hidden = this.view.pieces.children.every((one) => one.visible);
+    this.view.setTags(this.tags());
+    this.view.redraw();
+  }
+
+  #showAll() {
+    this.view.pieces.show(0, true);
+    the('#pieces-all').hidden = true;
+    the('#piece-hide').textContent = 'Hide';
+    this.view.setTags(this.tags());
+    this.view.redraw();
+  }
+
+  key(event) {
+    if (!this.pieces || event.ctrlKey || event.metaKey || event.key.toLowerCase() !== 'h') return false;
+    if (event.shiftKey) this.#showAll();
+    else this.#hide();
+    return true;
   }
 
   update() {
     this.placing = false;
+    // Where other pieces have come none of them is lit.
+    if (this.view.pieces.data !== this.seen) {
+      this.seen = this.view.pieces.data;
+      this.lit = this.chosen = 0;
+      the('#piece-slip').hidden = true;
+      the('#pieces-all').hidden = true;
+    }
     this.view.showPlane(null);
     the('#pull-slip').hidden = !this.pieces;
     this.#count();
@@ -121,6 +183,11 @@ export default class SplitController extends SectionController {
     if (button.dataset.plane) {
       if (button.dataset.plane === 'line') this.#draw();
       else this.#pick(button.dataset.plane);
+      return true;
+    }
+    if (button.id === 'piece-hide' || button.id === 'pieces-all') {
+      if (button.id === 'piece-hide') this.#hide();
+      else this.#showAll();
       return true;
     }
     if (button.dataset.sortBy) {
@@ -316,6 +383,6 @@ export default class SplitController extends SectionController {
 
   tags() {
     if (!this.pieces) return [];
-    return this.view.pieces.children.slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body }));
+    return this.view.pieces.children.filter((body) => body.visible).slice(0, 150).map((body) => ({ text: String(body.userData.number), at: body.userData.middle, kind: 'piece', body }));
   }
 }

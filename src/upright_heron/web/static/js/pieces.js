@@ -57,6 +57,17 @@ export class Pieces extends THREE.Group {
     });
   }
 
+  /** Leave a piece out of the view, or show all again. @param {number} number  0 for all @param {boolean} shown */
+  show(number, shown) {
+    for (const body of this.children) if (!number || body.userData.number === number) body.visible = shown;
+  }
+
+  /** Number of the piece that a ray meets first, 0 where it meets none. @param {THREE.Raycaster} raycaster */
+  at(raycaster) {
+    const [hit] = raycaster.intersectObjects(this.children.filter((body) => body.visible), false);
+    return hit ? Number(hit.object.userData.number) : 0;
+  }
+
   /** Light up a piece, and those beside it a little. @param {number} number  0 for none  @param {number[]} beside */
   lightUp(number, beside) {
     for (const body of /** @type {THREE.Mesh[]} */ (this.children)) {
