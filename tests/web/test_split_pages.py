@@ -193,6 +193,25 @@ class SplitPagesTest(AppCase):
         self.change(job_id, "keep-out", number="1")
         self.assertEqual(self.grid(job_id)["kept"], [])
 
+    def test_one_cut_is_held_in_another_way(self):
+        job_id = self.cut(box(500, 400, 40), joint="peg", sides="4", wall_mm="2")
+        self.assertIn("x1", self.section(job_id, 3).text("joints"))
+        self.change(job_id, "joint-of-cut", cut="x1", joint="dovetail")
+        self.settle(job_id)
+        joints = self.section(job_id, 3).text("joints")
+        self.assertEqual((joints.count("dovetail 1"), joints.count("2 × ")), (2, 2), joints)
+        # What holds all is changed: that one stays as it is.
+        self.change(job_id, "joints", joint="pocket", sides="0", wall_mm="2")
+        self.settle(job_id)
+        joints = self.section(job_id, 3).text("joints")
+        self.assertEqual((joints.count("dovetail 1"), joints.count(" mm pocket")), (2, 2), joints)
+        self.change(job_id, "joint-of-cut", cut="x1", joint="")
+        self.assertEqual(self.grid(job_id)["joints"]["by_cut"], {})
+        refused = self.client.post(
+            f"/jobs/{job_id}/changes/joint-of-cut?open=3", data={"cut": "x1", "joint": "nail"}
+        )
+        self.assertEqual(refused.status_code, 422)
+
     def test_the_order_of_planes(self):
         job_id = self.job(stl(box(60, 40, 40)))
         self.change(job_id, "plane", nx="1", offset_mm="30")

@@ -51,11 +51,14 @@ class Joints(Document):
     swapped: tuple[CutId, ...] = ()
     numbers: bool = False
     taper_deg: Annotated[float, Field(ge=0, le=MOST_TAPER_DEG)] = 0.0
+    # Cuts whose pieces are held in another way.
+    by_cut: dict[CutId, JointKind] = {}
 
     def setting(self, usual_clearance_mm: float = FITS["sliding"]) -> JointSetting:
         """Return them as the core takes them."""
         clearance = self.clearance_mm if self.clearance_mm is not None else usual_clearance_mm
-        return JointSetting(**{**self.model_dump(), "clearance_mm": clearance})
+        given = {**self.model_dump(exclude={"by_cut"}), "clearance_mm": clearance}
+        return JointSetting(**given, others=tuple(sorted(self.by_cut.items())))
 
 
 class KeptWhole(Document):

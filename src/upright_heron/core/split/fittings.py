@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
@@ -79,6 +79,8 @@ class JointSetting:
         Numbers are sunk into the joint faces.
     taper_deg : float
         By how much the sides of a peg lean inwards: it centres itself as it goes in.
+    others : tuple of (str, JointKind)
+        Cuts whose pieces are held in another way, by their ids.
     """
 
     kind: JointKind = JointKind.PEG
@@ -92,6 +94,16 @@ class JointSetting:
     swapped: tuple[str, ...] = ()
     numbers: bool = False
     taper_deg: float = 0.0
+    others: tuple[tuple[str, JointKind], ...] = ()
+
+    def of(self, cut: str) -> JointSetting:
+        """What holds for one cut."""
+        return replace(self, kind=dict(self.others).get(cut, self.kind), others=())
+
+    @property
+    def kinds(self) -> set[JointKind]:
+        """All ways in which pieces are held."""
+        return {self.kind, *(kind for _, kind in self.others)}
 
     @property
     def pegged(self) -> bool:
@@ -140,11 +152,12 @@ class JointSetting:
     @property
     def stands_out_mm(self) -> float:
         """How far pegs stand out of a piece at most: a box has to be so much larger."""
-        if self.kind is JointKind.PEG:
-            return self.reach(self.width_mm or WIDEST_MM)
-        if self.kind in (JointKind.LAP, JointKind.DOVETAIL):
-            return self.reach_mm or WIDEST_MM
-        return 0.0
+        far = 0.0
+        if JointKind.PEG in self.kinds:
+            far = replace(self, kind=JointKind.PEG).reach(self.width_mm or WIDEST_MM)
+        if self.kinds & {JointKind.LAP, JointKind.DOVETAIL}:
+            far = max(far, self.reach_mm or WIDEST_MM)
+        return far
 
     def reach(self, width_mm: float) -> float:
         """How far a peg of a width stands into a piece, mm."""

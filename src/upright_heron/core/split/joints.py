@@ -194,7 +194,7 @@ class _Work:
 
     def __init__(self, bodies: list[Any], bounds: list[list[Bound]], setting: JointSetting) -> None:
         self.bodies, self.plain, self.bounds = bodies, list(bodies), bounds
-        self.setting = setting
+        self.usual = self.setting = setting
         self.joints: list[Joint] = []
         self.dowels: list[tuple[Any, int]] = []
         self.letters: list[list[Any]] = [[] for _ in bodies]
@@ -209,6 +209,7 @@ class _Work:
         assert node.cut is not None
         cut, normal, offset = node.cut.id, np.asarray(node.cut.normal), node.cut.offset_mm
         self.parted = node.whole
+        self.setting = self.usual.of(cut)
         turn = frame(vector(normal))
         before, beyond = (
             {k: Turned(self.plain[k].transform(np.column_stack([turn, np.zeros(3)])), offset) for k in side}

@@ -160,7 +160,7 @@ def split(
     """
     given = (setting or JointSetting(kind=JointKind.BUTT)).checked()
     # What stands out over a cut is made of the material that was there.
-    grown = given.kind in (JointKind.LAP, JointKind.DOVETAIL)
+    grown = bool(given.kinds & {JointKind.LAP, JointKind.DOVETAIL})
     tree = cut_tree(solid, cuts, keep=grown, progress=progress)
     leaves = list(tree.leaves())
     cells = [_cell(leaf, cuts) if boxes else (0, 0, 0) for leaf in leaves]

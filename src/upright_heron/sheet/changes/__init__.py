@@ -12,6 +12,7 @@ from .cuts import (
     CutEarlier,
     CutToGrid,
     JoinAgain,
+    JoinCut,
     KeepNoMore,
     KeepWhole,
     MakePieces,
@@ -55,6 +56,7 @@ AnyChange = Annotated[
     | JoinAgain
     | SetJoints
     | SwapPegs
+    | JoinCut
     | PutPlane
     | CutEarlier
     | KeepWhole
@@ -106,6 +108,7 @@ __all__ = [
     "FindStances",
     "JobChange",
     "JoinAgain",
+    "JoinCut",
     "KeepBrought",
     "KeepMachine",
     "KeepNoMore",

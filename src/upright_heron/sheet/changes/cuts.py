@@ -54,14 +54,35 @@ class SetJoints(Change):
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         grid = _cut(sheet)
-        given = self.model_dump(include=set(Joints.model_fields) - {"kind", "swapped"})
-        joints = Joints(kind=self.joint, swapped=grid.joints.swapped, **given)
+        given = self.model_dump(include=set(Joints.model_fields) - {"kind", "swapped", "by_cut"})
+        known = {"swapped": grid.joints.swapped, "by_cut": grid.joints.by_cut}
+        joints = Joints(kind=self.joint, **known, **given)
         setting = joints.setting().checked()
         box_for(sheet.machine.build_mm, grid.margin_mm, setting.stands_out_mm)
         return altered(sheet, grid=grid.model_copy(update={"joints": joints}))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Joints: {self.joint}"
+
+
+class JoinCut(Change):
+    """Hold the pieces of one cut in another way than the others, or as them again."""
+
+    kind: Literal["joint-of-cut"] = "joint-of-cut"
+    cut: CutId
+    joint: JointKind | Literal[""] = ""
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        grid = _cut(sheet)
+        by_cut = {name: kind for name, kind in grid.joints.by_cut.items() if name != self.cut}
+        if self.joint:
+            by_cut[self.cut] = JointKind(self.joint)
+        joints = altered(grid.joints, by_cut=by_cut)
+        box_for(sheet.machine.build_mm, grid.margin_mm, joints.setting().stands_out_mm)
+        return altered(sheet, grid=grid.model_copy(update={"joints": joints}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Joints of cut {self.cut}: {self.joint or 'as the others'}"
 
 
 class SwapPegs(Change):
