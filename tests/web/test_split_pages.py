@@ -51,7 +51,11 @@ class SplitPagesTest(AppCase):
         self.settle(job_id)
         page = self.section(job_id, 3)
         self.assertEqual(page.text("piece-count"), "2 pieces")
-        self.assertRegex(page.text("plans"), "Planned20.*cut soShifted")
+        self.assertRegex(page.text("plans"), "Planned20.*cut so.*Shifted")
+        # Square to an axis, across a bar that lies at 45 degrees to it: 20 × 20 mm times the root of two.
+        told = page.text("plans")
+        self.assertIn("smallest face 566 mm²", told)
+        self.assertRegex(told, "prints [0-9]+ h [0-9]+ min without supports, the longest piece [0-9]+ h")
         self.assertEqual(self.grid(job_id)["plan"], "planned")
         # Back to boxes.
         self.client.post(f"/jobs/{job_id}/plans/boxes/take?open=3", headers={"HX-Request": "true"})

@@ -45,7 +45,7 @@ def split(body: Solid | None, box: Box, how: Cutting, progress: Progress) -> Spl
     return split_solid(whole, cuts, box.box_mm, how.joint, boxes=boxes, progress=progress)
 
 
-@recipe("plans", version=1, stage="Planning cuts", needs=(solid,), reads=Box)
+@recipe("plans", version=2, stage="Planning cuts", needs=(solid,), reads=Box)
 def plans(
     body: Solid | None, box: Box, progress: Progress, early: Callable[[tuple[Plan, ...]], None]
 ) -> tuple[Plan, ...]:

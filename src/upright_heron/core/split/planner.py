@@ -60,6 +60,8 @@ class Plan:
         Volume of the smallest piece as a share of the largest.
     score : float
         Less is better: pieces, with slivers counted again.
+    amounts : tuple of (float, float, float)
+        Of each piece: volume (mm3), surface (mm2), and its shortest side (mm), which may stand upright.
     """
 
     name: str
@@ -71,6 +73,7 @@ class Plan:
     least_joint_mm2: float
     balance: float
     score: float
+    amounts: tuple[tuple[float, float, float], ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -172,19 +175,23 @@ def _rating(plan: Plan) -> tuple[bool, float, float]:
 def _counted(solid: Solid, name: str, cuts: Sequence[Cut], box_mm: Vector) -> Plan:
     """Cut a part, and count."""
     tree = cut_tree(solid, cuts)
-    volumes, big = [], 0
+    amounts, big = [], 0
     for leaf in tree.leaves():
         for body in bodies_of(leaf.body):
             volume = float(body.volume())
             if volume < DUST_MM3:
                 continue
-            volumes.append(volume)
+            x0, y0, z0, x1, y1, z1 = body.bounding_box()
+            side = float(min(x1 - x0, y1 - y0, z1 - z0))
+            amounts.append((volume, float(body.surface_area()), side))
             big += not fits(np.asarray(body.to_mesh64().vert_properties)[:, :3], box_mm)
     faces = [_face_mm2(node) for node in tree.parted()]
+    volumes = [volume for volume, _, _ in amounts]
     slivers = sum(v < SLIVER_MM3 for v in volumes)
     return Plan(
         name, tuple(cuts), len(volumes), int(big), slivers, sum(faces), min(faces, default=0.0),
         min(volumes) / max(volumes), len(volumes) + 2.0 * slivers + 10.0 * int(big),
+        tuple(amounts),
     )  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -9,8 +10,10 @@ from typing import TYPE_CHECKING
 from ....core.split.cuts import Cut
 from ....core.split.pieces import Split
 from ....core.split.planner import Plan
+from ....core.toolpaths.rough_estimate import Amounts, estimate
 from ....core.topics import Topic
 from ....sheet.item import Item, Plane
+from ....sheet.models import ItemSheet
 from ....sheet.process import Preset
 from ....sheet.shop import Habits
 from ...section import Section
@@ -44,6 +47,8 @@ class SplitContext:
         Planes in their order, each with how many cuts lead to the piece that it is for.
     leaves : dict of str to list of int
         Numbers of the pieces by their place in the tree of cuts.
+    times : dict of str to (float, float)
+        Of each plan by its name: seconds of printing all pieces, and the longest of them; without supports.
     """
 
     pieces: list[Item]
@@ -54,6 +59,7 @@ class SplitContext:
     presets: list[str]
     tree: list[tuple[Plane, int]]
     leaves: dict[str, list[int]]
+    times: dict[str, tuple[float, float]]
 
     def taken(self, plan: Plan) -> bool:
         """Whether it is cut as a plan says."""
@@ -77,7 +83,19 @@ def _context(page: JobPage, store: Store) -> SplitContext:
         # Bodies of one place are told apart by a number behind its path.
         leaves.setdefault(piece.path.partition(".")[0], []).append(piece.number)
     cuts = grid.cuts() if grid is not None else None
-    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves)
+    times = {plan.name: _times(plan, page.sheet) for plan in page.now.plans or () if plan.amounts}
+    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times)
+
+
+def _times(plan: Plan, sheet: ItemSheet) -> tuple[float, float]:
+    """Seconds that all pieces of a plan print, and that the longest does: lying on their broadest side."""
+    each = []
+    for volume, area, side in plan.amounts:
+        amounts = Amounts(volume, area, math.ceil(side / sheet.layer_mm), sheet.layer_mm)
+        infill = sheet.process.infill_percent / 100.0
+        rough = estimate(sheet.machine, sheet.stuff, amounts, walls=sheet.process.walls, infill=infill)
+        each.append(rough.seconds)
+    return sum(each), max(each)
 
 
 def _made_of(items: list[Item], split: Split) -> bool:
