@@ -187,7 +187,7 @@ class ResultsTest(StoreCase):
     def test_keys_follow_their_inputs(self):
         sheet = self.job()
         renamed = sheet.model_copy(update={"name": "other"})
-        self.assertEqual(self.unlike(sheet, renamed), {"package", "stl_part"})
+        self.assertEqual(self.unlike(sheet, renamed), {"package", "item_package", "stl_part"})
         limited = self.unlike(sheet, sheet.model_copy(update={"limit_deg": 20.0}))
         self.assertEqual(limited, {"findings", "hangs", "figures", "resting", "past", "brief"})
         turned = self.unlike(sheet, Turn(x_deg=10).made(sheet, ""))
