@@ -145,7 +145,8 @@ def verify(
     for i, j in tracked(pairs, "Checking joints", progress):
         mine = [one for one in joints if set(one.between) == {i, j}]
         if not mine:
-            over = float((solid(i) ^ solid(j)).volume())
+            still, moving = _where_they_may_meet(solid(i), solid(j), np.zeros(3))
+            over = float((still ^ moving).volume())
             if over > NOISE_MM3:
                 faults.append(_lie_in_each_other("overlap", i, j, over))
             continue

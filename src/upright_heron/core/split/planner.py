@@ -9,7 +9,7 @@ on Graphics 31(6), 2012: beam search over trees of planes.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numba import njit
@@ -25,8 +25,10 @@ from .kept import KeptBox, crossed
 from .pieces import DUST_MM3, SLIVER_MM3
 from .sizes import FRAMES, boxes_taken, counts, fits, frames
 
-# The surface is thinned by this, and its edges are no longer than that, before it is sampled.
+# The surface is thinned by this, and its edges are no longer than that, before it is sampled; on a large part
+# as shares of its longest side.
 THIN_MM, EDGE_MM = 0.3, 20.0
+THIN_SHARE, EDGE_SHARE = 1 / 1500, 1 / 33
 # Planes of a direction are tried so far apart.
 STEP_MM = 4.0
 # Directions of planes, and frames in which all of them are rated.
@@ -35,6 +37,8 @@ NORMALS, ROUGH_FRAMES = 20, 9
 RATED, BEAM = 6, 4
 # Trees deeper than this are given up.
 MOST_DEEP = 60
+# Of more outermost samples those that are none any more are looked for.
+MOST_RIM = 1500
 # A plane so near to the end of a piece leaves a sliver.
 END_MM = 6.0
 
@@ -78,12 +82,16 @@ class Plan:
 
 @dataclass(frozen=True, eq=False)
 class _Part:
-    """A piece as samples (n, 3) with the edges (m, 2) between them, and how many boxes it takes."""
+    """A piece as samples (n, 3) with the edges (m, 2) between them, and how many boxes it takes.
+
+    The ``rim`` (k, 3) has all samples that lie furthest in some direction.
+    """
 
     points: NDArray[np.float64]
     edges: NDArray[np.int64]
     boxes: int
     path: str
+    rim: NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,7 +141,8 @@ def plans(
         The box is too small for the part.
     """
     # While plans are compared they are counted on a thinned copy, the best in the end on the part itself.
-    thin = Solid(solid.manifold.simplify(THIN_MM))
+    longest = float(np.ptp(solid.bounds, axis=0).max())
+    thin = Solid(solid.manifold.simplify(max(THIN_MM, THIN_SHARE * longest)))
     found = [_counted(thin, "boxes", grid_cuts(solid.bounds, box_mm, kept=kept), box_mm)]
     if early is not None:
         early(found)
@@ -184,7 +193,7 @@ def _counted(solid: Solid, name: str, cuts: Sequence[Cut], box_mm: Vector) -> Pl
             x0, y0, z0, x1, y1, z1 = body.bounding_box()
             side = float(min(x1 - x0, y1 - y0, z1 - z0))
             amounts.append((volume, float(body.surface_area()), side))
-            big += not fits(np.asarray(body.to_mesh64().vert_properties)[:, :3], box_mm)
+            big += not fits(np.asarray(body.hull().to_mesh64().vert_properties)[:, :3], box_mm)
     faces = [_face_mm2(node) for node in tree.parted()]
     volumes = [volume for volume, _, _ in amounts]
     slivers = sum(v < SLIVER_MM3 for v in volumes)
@@ -206,11 +215,22 @@ def _face_mm2(node: Node) -> float:
 
 
 def _sample(solid: Solid) -> _Part:
-    thin = solid.manifold.refine_to_length(EDGE_MM).to_mesh64()
+    longest = float(np.ptp(solid.bounds, axis=0).max())
+    thin = solid.manifold.refine_to_length(max(EDGE_MM, EDGE_SHARE * longest)).to_mesh64()
     points = np.asarray(thin.vert_properties)[:, :3].copy()
     faces = np.asarray(thin.tri_verts).astype(np.int64)
     edges = np.unique(np.sort(faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)
-    return _Part(points, edges, 0, "")
+    return _Part(points, edges, 0, "", _outermost(points))
+
+
+def _outermost(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Those of some points (n, 3) that are corners of their hull; all where they lie in a plane."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        return np.asarray(points[ConvexHull(points).vertices])
+    except (QhullError, ValueError):
+        return points
 
 
 def _normals(count: int) -> NDArray[np.float64]:
@@ -228,7 +248,7 @@ def _planned(
     """Search trees of planes on samples, keeping so many at a time."""
     every, rough = frames(FRAMES), frames(ROUGH_FRAMES)
     normals = _normals(NORMALS)
-    first = _Part(sample.points, sample.edges, boxes_taken(sample.points, every, box_mm), "")
+    first = replace(sample, boxes=boxes_taken(sample.rim, every, box_mm))
     beam = [_Tree((first,)) if first.boxes > 1 else _Tree((), done=(first,))]
     for deep in range(MOST_DEEP):
         progress("Planning cuts", deep, MOST_DEEP)
@@ -291,7 +311,7 @@ def _parted(
     found = []
     for _, edges, k, offset in rated[:RATED]:
         two = _halves(part, normals[k], offset, str(number))
-        halves = tuple(_Part(h.points, h.edges, boxes_taken(h.points, every, box_mm), h.path) for h in two)
+        halves = tuple(replace(h, boxes=boxes_taken(h.rim, every, box_mm)) for h in two)
         one = cut(normals[k].tolist(), offset, str(number), part.path)
         found.append(((halves[0], halves[1]), one, edges))
     return found
@@ -329,6 +349,7 @@ def _halves(part: _Part, normal: NDArray[np.float64], offset: float, name: str) 
     t = (a / (a - b))[:, None]
     fresh = part.points[over[:, 0]] * (1 - t) + part.points[over[:, 1]] * t
     lead = f"{part.path}-" if part.path else ""
+    outer = part.rim @ normal - offset
     made = []
     for side in ("a", "b"):
         mine = along <= 0 if side == "a" else along > 0
@@ -338,7 +359,10 @@ def _halves(part: _Part, normal: NDArray[np.float64], offset: float, name: str) 
         inner = np.where(mine[over[:, 0]], over[:, 0], over[:, 1])
         new = np.column_stack([number[inner], start + np.arange(len(over))])
         points = np.concatenate([part.points[mine], fresh])
-        made.append(_Part(points, np.concatenate([number[kept], new]), 0, f"{lead}{name}{side}"))
+        # What is outermost of a half was so of the whole, or lies in the cut.
+        rim = np.concatenate([part.rim[(outer <= 0) if side == "a" else (outer > 0)], fresh])
+        rim = _outermost(rim) if len(rim) > MOST_RIM else rim
+        made.append(_Part(points, np.concatenate([number[kept], new]), 0, f"{lead}{name}{side}", rim))
     return made[0], made[1]
 
 
