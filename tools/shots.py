@@ -134,7 +134,7 @@ def make_set(b: Browser) -> None:
     )
     b.open(b.driver.current_url.replace("open=3", "open=9"))
     b.ready()
-    b.run("document.querySelector('#all-parts').scrollIntoView()")
+    b.run("document.querySelector('#spread').scrollIntoView({block: 'center'})")
 
 
 def to_map(b: Browser) -> None:

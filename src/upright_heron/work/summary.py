@@ -139,7 +139,8 @@ def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
         briefs = {one.id: Known(keys_of(job.on(one.id)), memo).get("brief") for one in job.printed}
     checks = [replace(check, item=sheet.id) for check in own.preflight]
     if briefs:
-        checks = [] if sheet.id in briefs else checks
+        # What is printed as its pieces is none of those that go.
+        checks = [] if sheet.id in briefs or sheet.id in job.cut_items else checks
         for name, brief in briefs.items():
             found = own.preflight if name == sheet.id else brief.checks if brief is not None else ()
             checks += [replace(check, item=name) for check in found]
