@@ -6,7 +6,7 @@ import time
 
 from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
-from upright_heron.core.split.fittings import JointSetting
+from upright_heron.core.split.fittings import JointKind, JointSetting
 from upright_heron.core.split.grid import grid_cuts
 from upright_heron.core.split.pieces import split
 from upright_heron.core.split.planner import plans
@@ -36,9 +36,14 @@ def of_pieces(part: Mesh) -> list[tuple[str, str, float, float, float]]:
     start = time.perf_counter()
     split(solid, grid_cuts(solid.bounds, BOX_MM), BOX_MM, JointSetting(numbers=True, most=2), boxes=True)
     joined = time.perf_counter() - start
+    start = time.perf_counter()
+    moved = grid_cuts(solid.bounds, BOX_MM, (0.2, 0.1, 0.0))
+    split(solid, moved, BOX_MM, JointSetting(kind=JointKind.BUTT), boxes=True)
+    shifted = time.perf_counter() - start
     # The boxes themselves are told first, then what was planned.
     return [
         ("first plan of cuts", ONE, told[1], one, 6.0),
         ("all plans of cuts", ONE, planned, one, 15.0),
+        ("boxes moved, plain faces", ONE, shifted, one, 10.0),
         ("boxes with pegs and numbers, checked", ONE, joined, one, 20.0),
     ]

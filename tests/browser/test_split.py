@@ -227,6 +227,29 @@ class SplitTest(BrowserCase):
         self.assertFalse(b.find("#pieces-all").is_displayed())
         self.assertEqual(b.problems(), [])
 
+    def test_boxes_are_moved_by_dragging_and_cut_where_they_are_drawn(self):
+        b = self.browser
+        job_id = self.server.upload("bar.stl", stl(box(560, 40, 40)))
+        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        b.ready()
+        b.wait(lambda: b.text("#live-cells") == "2 × 1 × 1 boxes; 2 of 2 hold something.")
+        ActionChains(b.driver).drag_and_drop_by_offset(b.find("#shift-x"), 10, 0).perform()
+        share = float(b.find("#shift-x").get_attribute("value"))
+        self.assertTrue(0.1 < share < 0.4, share)
+        b.wait(lambda: b.text("#live-cells").startswith("3 × 1 × 1 boxes; 3 of 3"))
+        # The planes between the boxes as they are drawn, in the frame of the part.
+        drawn = b.run(
+            "const p = window.heron.view.cells.geometry.getAttribute('position');"
+            "return [...new Set([...Array(p.count).keys()].map((n) => p.getX(n).toFixed(1)))].map(Number)"
+        )
+        between = sorted(drawn)[1:-1]
+        self.assertAlmostEqual(between[1] - between[0], 294, 1)
+        b.click("#cut")
+        b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "3 pieces")
+        sizes = [int(row.text.split()[1]) for row in b.all("#pieces tbody tr")]
+        self.assertEqual(sizes, [round(between[0]), 294, round(560 - between[1])])
+        self.assertEqual(b.problems(), [])
+
 
 if __name__ == "__main__":
     import unittest

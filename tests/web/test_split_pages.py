@@ -216,6 +216,24 @@ class SplitPagesTest(AppCase):
         )
         self.assertEqual(refused.status_code, 422)
 
+    def test_boxes_are_moved(self):
+        job_id = self.cut(box(500, 40, 40))
+        self.change(job_id, "cut", margin_mm="3", shift_x="0.4")
+        self.settle(job_id)
+        # Full boxes of 294 mm, begun 0.4 of one further on: (500 - 294) / 2 + 117.6.
+        page = self.section(job_id, 3)
+        self.assertEqual(page.text("piece-count"), "2 pieces")
+        self.assertIn("221 × 40 × 40", page.text("pieces"))
+        self.assertNotRegex(page.text("plans"), "Even boxes[^T]*cut so")
+        self.client.post(f"/jobs/{job_id}/plans/boxes/take?open=3", headers={"HX-Request": "true"})
+        self.settle(job_id)
+        self.assertEqual(self.grid(job_id)["shift"], [0, 0, 0])
+        self.assertIn("250 × 40 × 40", self.section(job_id, 3).text("pieces"))
+        refused = self.client.post(
+            f"/jobs/{job_id}/changes/cut?open=3", data={"margin_mm": "3", "shift_y": "2"}
+        )
+        self.assertEqual(refused.status_code, 422)
+
     def test_the_order_of_planes(self):
         job_id = self.job(stl(box(60, 40, 40)))
         self.change(job_id, "plane", nx="1", offset_mm="30")

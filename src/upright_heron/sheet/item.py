@@ -61,6 +61,9 @@ class Joints(Document):
         return JointSetting(**given, others=tuple(sorted(self.by_cut.items())))
 
 
+Share = Annotated[float, Field(ge=-0.5, le=0.5, allow_inf_nan=False)]
+
+
 class KeptWhole(Document):
     """A box of the part that no cut may go through: its lowest and highest corner, mm."""
 
@@ -83,6 +86,8 @@ class Grid(Document):
     # What the planes are called that were taken over from a plan.
     plan: str = Field(default="", max_length=40)
     joints: Joints = Joints()
+    # Boxes are moved by so much of a box along each axis; even ones without.
+    shift: tuple[Share, Share, Share] = (0.0, 0.0, 0.0)
     kept: Annotated[tuple[KeptWhole, ...], Field(max_length=40)] = ()
 
     def cuts(self) -> tuple[Cut, ...] | None:

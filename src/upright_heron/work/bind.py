@@ -389,6 +389,11 @@ def _box(sheet: DecidedSheet) -> s.Box | None:
     return s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm, stands_out), kept)
 
 
+@binds(s.Shift)
+def _shift(sheet: DecidedSheet) -> s.Shift | None:
+    return None if sheet.grid is None else s.Shift(sheet.grid.shift)
+
+
 @binds(s.Cutting)
 def _cutting(sheet: DecidedSheet) -> s.Cutting | None:
     return (

@@ -211,6 +211,13 @@ class Box:
 
 
 @dataclass(frozen=True, slots=True)
+class Shift:
+    """By how much of a box the boxes of a grid are moved along each axis."""
+
+    shares: Vector
+
+
+@dataclass(frozen=True, slots=True)
 class Cutting:
     """Cuts of an item, or ``None`` for boxes, and what its joints must do."""
 

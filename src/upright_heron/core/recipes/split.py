@@ -17,7 +17,7 @@ from ..split.pieces import split as split_solid
 from ..split.planner import Plan
 from ..split.planner import plans as plans_of
 from .part import solid
-from .settings import Box, Cutting
+from .settings import Box, Cutting, Shift
 
 
 def _closed(body: Solid | None) -> Solid:
@@ -29,8 +29,8 @@ def _closed(body: Solid | None) -> Solid:
     return body
 
 
-@recipe("split", version=3, stage="Cutting pieces", needs=(solid,), reads=(Box, Cutting))
-def split(body: Solid | None, box: Box, how: Cutting, progress: Progress) -> Split:
+@recipe("split", version=4, stage="Cutting pieces", needs=(solid,), reads=(Box, Cutting, Shift))
+def split(body: Solid | None, box: Box, how: Cutting, shift: Shift, progress: Progress) -> Split:
     """Pieces of the part, cut as it came.
 
     Raises
@@ -39,7 +39,9 @@ def split(body: Solid | None, box: Box, how: Cutting, progress: Progress) -> Spl
         The part is open.
     """
     whole = _closed(body)
-    cuts = grid_cuts(whole.bounds, box.box_mm, kept=box.kept) if how.cuts is None else how.cuts
+    cuts = how.cuts
+    if cuts is None:
+        cuts = tuple(grid_cuts(whole.bounds, box.box_mm, shift.shares, kept=box.kept))
     check_kept(cuts, box.kept)
     boxes = how.cuts is None
     return split_solid(whole, cuts, box.box_mm, how.joint, boxes=boxes, progress=progress)

@@ -24,11 +24,16 @@ class CutToGrid(Change):
 
     kind: Literal["cut"] = "cut"
     margin_mm: Length = 3.0
+    shift_x: float = 0.0
+    shift_y: float = 0.0
+    shift_z: float = 0.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = sheet.grid or Grid()
         box_for(sheet.machine.build_mm, self.margin_mm, known.joints.setting().stands_out_mm)
-        return altered(sheet, grid=Grid(margin_mm=self.margin_mm, joints=known.joints, kept=known.kept))
+        shift = (self.shift_x, self.shift_y, self.shift_z)
+        grid = Grid(margin_mm=self.margin_mm, joints=known.joints, kept=known.kept, shift=shift)
+        return altered(sheet, grid=grid)
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Cut to {sheet.machine.name}, margin {self.margin_mm:g} mm"
@@ -111,7 +116,12 @@ class TakePlan(Change):
     plan: str = Field(max_length=40)
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        return altered(sheet, grid=_cut(sheet).model_copy(update={"planes": self.planes, "plan": self.plan}))
+        return altered(
+            sheet,
+            grid=_cut(sheet).model_copy(
+                update={"planes": self.planes, "plan": self.plan, "shift": (0.0, 0.0, 0.0)}
+            ),
+        )
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Cut as {self.plan}"

@@ -49,6 +49,8 @@ class SplitContext:
         Numbers of the pieces by their place in the tree of cuts.
     times : dict of str to (float, float)
         Of each plan by its name: seconds of printing all pieces, and the longest of them; without supports.
+    moved : bool
+        Its boxes are not the even ones.
     """
 
     pieces: list[Item]
@@ -60,10 +62,13 @@ class SplitContext:
     tree: list[tuple[Plane, int]]
     leaves: dict[str, list[int]]
     times: dict[str, tuple[float, float]]
+    moved: bool
 
     def taken(self, plan: Plan) -> bool:
         """Whether it is cut as a plan says."""
-        return self.cuts is None if plan.name == "boxes" else bool(plan.cuts) and self.cuts == plan.cuts
+        if plan.name == "boxes":
+            return self.cuts is None and not self.moved
+        return bool(plan.cuts) and self.cuts == plan.cuts
 
 
 def _context(page: JobPage, store: Store) -> SplitContext:
@@ -83,8 +88,9 @@ def _context(page: JobPage, store: Store) -> SplitContext:
         # Bodies of one place are told apart by a number behind its path.
         leaves.setdefault(piece.path.partition(".")[0], []).append(piece.number)
     cuts = grid.cuts() if grid is not None else None
+    moved = grid is not None and any(grid.shift)
     times = {plan.name: _times(plan, page.sheet) for plan in page.now.plans or () if plan.amounts}
-    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times)
+    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times, moved)
 
 
 def _times(plan: Plan, sheet: ItemSheet) -> tuple[float, float]:

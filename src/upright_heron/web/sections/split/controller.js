@@ -64,6 +64,11 @@ export default class SplitController extends SectionController {
     sheet.addEventListener('input', ({ target }) => {
       if (!(target instanceof HTMLInputElement)) return;
       if (target.id === 'live-size' || target.id === 'margin') this.#count();
+      if (target.dataset.shift !== undefined) {
+        // While boxes are moved the whole part is shown.
+        this.#whole();
+        this.#count();
+      }
       if (target.id === 'plane-at' || target.id === 'plane-slide') this.#lay(Number(target.value));
       if (target.id === 'plane-heading' || target.id === 'plane-tilt') {
         const [heading, tilt] = ['#plane-heading', '#plane-tilt'].map((id) => (Number(field(id).value) * Math.PI) / 180);
@@ -222,8 +227,14 @@ export default class SplitController extends SectionController {
     the('#pick-words').textContent = words;
     the('#pick-gives').textContent = '';
     // What is picked is the whole part.
+    this.#whole();
+  }
+
+  /** Show the whole part instead of its pieces, until the sheet comes anew. */
+  #whole() {
     this.placing = true;
     this.view.showPieces(false);
+    this.view.setTags(this.tags());
   }
 
   /** Pick where the plane goes. @param {string} how  through a point, along a face, square to an edge, or through three points */
@@ -331,8 +342,7 @@ export default class SplitController extends SectionController {
     if (document.activeElement !== find('#plane-at')) field('#plane-at').value = String(at);
     field('#plane-slide').value = String(at);
     // While a plane is put the whole part is shown.
-    this.placing = true;
-    this.view.showPieces(false);
+    this.#whole();
     this.view.showPlane(this.normal, at);
   }
 
@@ -351,8 +361,9 @@ export default class SplitController extends SectionController {
       this.counted = data;
       this.counter = new CellCounter(data.vertices, data.faces);
     }
-    const found = this.counter.cells(this.#largest().map((v) => v / factor));
-    return { ...found, size: found.counts.map((n, k) => n * found.box[k]) };
+    const shift = [...document.querySelectorAll('[data-shift]')].map((one) => Number(/** @type {HTMLInputElement} */ (one).value));
+    const found = this.counter.cells(this.#largest().map((v) => v / factor), shift);
+    return { ...found, size: [0, 1, 2].map((k) => this.counter.high[k] - this.counter.low[k]) };
   }
 
   /** Count the boxes that the typed size takes, and draw them on the part; the server is not asked. */
@@ -369,11 +380,11 @@ export default class SplitController extends SectionController {
       this.view.showCells(null);
       return;
     }
-    const { counts, box, held } = this.#cells(factor);
+    const { counts, box, held, low } = this.#cells(factor);
     const all = counts[0] * counts[1] * counts[2];
     the('#live-cells').textContent = all === 1 ? `Fits in one box: ${box.map((v) => (v * factor).toFixed(1)).join(' × ')} mm.`
       : `${counts.join(' × ')} boxes; ${held.length} of ${all} hold something.`;
-    this.view.showCells(all > 1 && !this.pieces ? { counts, box, held } : null);
+    this.view.showCells(all > 1 && !this.pieces ? { counts, box, held, low } : null);
   }
 
   get pieces() {

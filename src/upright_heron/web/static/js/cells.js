@@ -2,7 +2,7 @@
  * Into how many boxes a part falls: counted on its facets, in the browser, while a size is typed.
  */
 
-/** @typedef {{counts: number[], box: number[], held: number[]}} Cells */
+/** @typedef {{counts: number[], box: number[], held: number[], low: number[]}} Cells  where the first box begins, too */
 
 /**
  * Boxes along an axis.
@@ -32,14 +32,20 @@ export class CellCounter {
   }
 
   /**
-   * Count the even boxes that hold something.
-   * @param {number[]} largest  box of a piece, mm
+   * Count the boxes that hold something: even ones, or full ones moved by shares of a box, as the server cuts them.
+   * @param {number[]} largest  box of a piece, mm @param {number[]} [shift]
    * @returns {Cells}  numbers of the boxes that are held: x + nx (y + ny z)
    */
-  cells(largest) {
-    const { low, from, to, corners, faces } = this;
-    const counts = [0, 1, 2].map((k) => along(this.high[k] - low[k], largest[k]));
-    const box = [0, 1, 2].map((k) => (this.high[k] - low[k]) / counts[k]);
+  cells(largest, shift = [0, 0, 0]) {
+    const { from, to, corners, faces } = this;
+    const size = [0, 1, 2].map((k) => this.high[k] - this.low[k]);
+    const even = size.map((v, k) => along(v, largest[k]));
+    const box = size.map((v, k) => (shift[k] ? largest[k] : v / even[k]));
+    // What is left of full boxes is shared out at both ends, then they are moved.
+    const first = size.map((v, k) => (shift[k] ? (v - (even[k] - 1) * box[k]) / 2 + shift[k] * box[k] : 0));
+    const begin = first.map((v, k) => v - Math.ceil(v / box[k] - 1e-9) * box[k]);
+    const low = begin.map((v, k) => this.low[k] + v);
+    const counts = size.map((v, k) => (shift[k] ? along(v - begin[k], box[k]) : even[k]));
     const [nx, ny, nz] = counts;
     const held = new Uint8Array(nx * ny * nz);
     const cell = /** @param {number} v @param {number} k */ (v, k) => Math.min(counts[k] - 1, Math.max(0, Math.floor((v - low[k]) / box[k])));
@@ -52,12 +58,12 @@ export class CellCounter {
       const one = x0 === x1 && y0 === y1 && z0 === z1;
       if (one) held[x0 + nx * (y0 + ny * z0)] = 1;
       // Over the middles of which columns its box lies.
-      const first = Math.ceil((from[f] - low[0]) / box[0] - 0.5), last = Math.floor((to[f] - low[0]) / box[0] - 0.5);
+      const left = Math.ceil((from[f] - low[0]) / box[0] - 0.5), last = Math.floor((to[f] - low[0]) / box[0] - 0.5);
       const front = Math.ceil((from[f + 1] - low[1]) / box[1] - 0.5), back = Math.floor((to[f + 1] - low[1]) / box[1] - 0.5);
-      if (one && (first > last || front > back)) continue;
+      if (one && (left > last || front > back)) continue;
       for (let c = 0; c < 3; c++) for (let k = 0; k < 3; k++) at[c][k] = corners[3 * faces[f + c] + k];
       if (!one) sampled(at, box, (p) => { held[cell(p[0], 0) + nx * (cell(p[1], 1) + ny * cell(p[2], 2))] = 1; });
-      for (let x = first; x <= last; x++) for (let y = front; y <= back; y++) {
+      for (let x = left; x <= last; x++) for (let y = front; y <= back; y++) {
         const z = above(at, low[0] + (x + 0.5) * box[0], low[1] + (y + 0.5) * box[1]);
         if (z !== null) columns[x + nx * y].push(z);
       }
@@ -69,7 +75,7 @@ export class CellCounter {
         for (let z = cell(heights[i], 2); z <= cell(heights[i + 1], 2); z++) held[n + nx * ny * z] = 1;
       }
     });
-    return { counts, box, held: [...held.keys()].filter((n) => held[n]) };
+    return { counts, box, held: [...held.keys()].filter((n) => held[n]), low };
   }
 }
 
@@ -102,9 +108,9 @@ const EDGES = [0, 1, 2, 3, 4, 5, 6, 7, 0, 2, 1, 3, 4, 6, 5, 7, 0, 4, 1, 5, 2, 6,
 
 /**
  * Edges of the boxes that hold something, each drawn once.
- * @param {Cells} cells @param {number[]} low  where the first box begins, mm @returns {number[]}
+ * @param {Cells} cells @returns {number[]}
  */
-export function boxLines({ counts, box, held }, low) {
+export function boxLines({ counts, box, held, low }) {
   const [nx, ny] = counts;
   const drawn = new Set();
   const lines = [];

@@ -397,8 +397,7 @@ export class View {
     this.cells.geometry = new THREE.BufferGeometry();
     this.cells.visible = Boolean(cells && this.part);
     if (cells && this.part) {
-      this.part.geometry.computeBoundingBox();
-      this.cells.geometry.setAttribute('position', new THREE.Float32BufferAttribute(boxLines(cells, this.part.geometry.boundingBox.min.toArray()), 3));
+      this.cells.geometry.setAttribute('position', new THREE.Float32BufferAttribute(boxLines(cells), 3));
       this.cells.matrix.copy(this.part.mesh.matrix);
     }
     this.redraw();
