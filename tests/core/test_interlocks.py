@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from manifold3d import CrossSection, Manifold, OpType
@@ -10,9 +11,12 @@ from tests.core.test_joints import halves, read_back
 from tests.support import box, sphere
 from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.split.assembly import verify
 from upright_heron.core.split.cuts import cut
 from upright_heron.core.split.dovetails import FLANK_DEG
+from upright_heron.core.split.faces import Turned
 from upright_heron.core.split.fittings import JointKind, JointSetting
+from upright_heron.core.split.lettering import labels_for
 from upright_heron.core.split.pieces import split
 
 TAILS = JointSetting(kind=JointKind.DOVETAIL, clearance_mm=0.2)
@@ -104,6 +108,30 @@ class DovetailTest(unittest.TestCase):
         made = split(Solid(body), [cut((0, 0, 1), 35.0, "1")], (900, 900, 900), TAILS)
         self.assertEqual(made.faults, ())
         self.assertTrue(all("slide into" in joint.refused for joint in made.joints), made.joints)
+
+    def test_the_wall_that_was_asked_for_stays_beside_the_slot(self):
+        setting = JointSetting(kind=JointKind.DOVETAIL, wall_mm=6, clearance_mm=0.2)
+        made = halves(box(100, 20, 60, (-50, -10, -30)), setting)
+        (joint,) = made.joints
+        self.assertEqual(joint.refused, "")
+        self.assertLessEqual(joint.width_mm / 2 + 0.2 + 6, 10.0)
+        self.assertGreaterEqual(joint.width_mm, 3.0)
+
+    def test_two_that_would_meet_in_one_piece(self):
+        ring = CrossSection([[(14, -5), (24, -5), (24, 5), (14, 5)]]).revolve(48)
+        cuts = [cut((0.75, -1.0, -0.5), 0, "1"), cut((0.125, -0.75, 0.5), 0, "2")]
+        setting = JointSetting(kind=JointKind.DOVETAIL, wall_mm=1.2)
+        made = split(Solid(ring), cuts, (900, 900, 900), setting)
+        self.assertEqual(made.faults, ())
+        self.assertEqual(sum("would meet the joint" in joint.refused for joint in made.joints), 1)
+
+    def test_a_way_that_hooks_is_found(self):
+        # As if it were drawn off square to its face: its flanks meet the slot.
+        wrong = [
+            replace(j, slides=None, between=(j.between[0] - 1, j.between[1] - 1)) for j in self.made.joints
+        ]
+        found = verify([p.mesh for p in self.made.pieces], wrong, wall_mm=2.0)
+        self.assertEqual([fault.kind for fault in found], ["sweep"])
 
     def test_no_room(self):
         made = halves(box(100, 6, 6, (-50, -3, -3)), TAILS)
@@ -216,6 +244,28 @@ class LapTest(unittest.TestCase):
         self.assertAlmostEqual(x1 - x0, joint.reach_mm, delta=0.1)
         self.assertLess(overlap(first, second), 0.01)
 
+    def test_of_an_open_wall_the_inner_half_stands_out(self):
+        tube = Manifold.cylinder(100, 30, 30, 96) - Manifold.cylinder(120, 27, 27, 96).translate((0, 0, -5))
+        half = tube.trim_by_plane((0, 1, 0), 0)
+        made = split(Solid(half), [cut((0, 0, 1), 50.0, "1")], (900, 900, 900), LAPS)
+        (joint,) = made.joints
+        self.assertEqual((joint.refused, made.faults), ("", ()))
+        first = solid(made.pieces[joint.between[0] - 1])
+        section = first.slice(50 + joint.direction[2] * joint.reach_mm / 2)
+        self.assertLess(np.hypot(*np.concatenate(section.to_polygons()).T).max(), 28.6)
+
+    def test_a_wall_that_leans_has_a_shorter_lap_so_that_its_other_half_stays(self):
+        lean = 100 * math.tan(math.radians(9))
+        outer, inner = (Manifold.cylinder(100, r + lean / 2, r - lean / 2, 96) for r in (40.0, 37.0))
+        made = split(Solid(outer - inner), [cut((0, 0, 1), 50.0, "1")], (900, 900, 900), LAPS)
+        (joint,) = made.joints
+        self.assertEqual((joint.refused, made.faults), ("", ()))
+        self.assertLess(joint.reach_mm, 4.0)
+        # At its end the other half is still there all round.
+        second = solid(made.pieces[joint.between[1] - 1])
+        left = second.slice(50 + joint.direction[2] * (joint.reach_mm - 0.1))
+        self.assertGreater(left.area(), 2 * math.pi * 39 * 0.5)
+
     def test_what_is_thick_too_thin_or_leans_is_refused_with_the_reason(self):
         thick = halves(box(100, 60, 40, (-50, -30, -20)), LAPS)
         self.assertIn("no thin wall", thick.joints[0].refused)
@@ -225,6 +275,25 @@ class LapTest(unittest.TestCase):
         leaning = split(Solid(bowl), [cut((0, 0, 1), 40.0, "1")], (900, 900, 900), LAPS)
         self.assertIn("leans so much", leaning.joints[0].refused)
         self.assertEqual(len(leaning.pieces), 2)
+
+
+class LetteringTest(unittest.TestCase):
+    def labels(self, second, sunk=()):
+        """Labels in a face of 30 by 30 mm between a block and another piece."""
+        ends = tuple(Turned(body, 0.0) for body in (box(30, 30, 20, (0, 0, -20)), second))
+        free = CrossSection.square((30, 30))
+        return labels_for(np.eye(3), 0.0, free, (0, 1), ends, ((), sunk))
+
+    def test_there_has_to_be_material_behind_them(self):
+        block = box(30, 30, 20)
+        found = self.labels(block)
+        self.assertEqual([label.text for label in found], ["1/2", "2/1"])
+        # Half a millimetre behind the face it is hollow.
+        self.assertEqual(self.labels(block - box(26, 26, 10, (2, 2, 0.5))), ())
+        # A socket of another cut runs just below the strokes, or a little further off.
+        x, y, _ = found[1].at_mm
+        self.assertEqual(self.labels(block, [box(6, 6, 4, (x - 3, y - 3, 0.3))]), ())
+        self.assertEqual(len(self.labels(block, [box(6, 6, 4, (x - 3, y - 3, 0.7))])), 2)
 
 
 if __name__ == "__main__":

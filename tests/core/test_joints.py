@@ -390,6 +390,9 @@ class PlannerTest(unittest.TestCase):
         for half in (before, beyond):
             np.testing.assert_allclose(np.ptp(half.points[:, 1:], axis=0), 30)
             self.assertLess(half.edges.max(), len(half.points))
+            # What lies outermost reaches as far as all of them, whichever way.
+            for way in np.random.default_rng(1).normal(size=(20, 3)):
+                self.assertAlmostEqual(np.ptp(half.rim @ way), np.ptp(half.points @ way))
 
     def test_what_fits_is_left_whole(self):
         (plan,) = plans(Solid(box(10, 20, 30)), (10, 20, 30))

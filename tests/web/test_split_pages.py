@@ -166,6 +166,9 @@ class SplitPagesTest(AppCase):
         self.assertEqual(sorted(folder.namelist()), ["0-0-0-PLA.stl", "1-0-0-PLA.stl"])
         stls = [trimesh.load(io.BytesIO(folder.read(n)), file_type="stl") for n in folder.namelist()]
         self.assertTrue(math.isclose(sum(m.volume for m in stls), told, rel_tol=1e-5))
+        alike = self.client.get(f"/jobs/{job_id}/items.zip?pattern=%7Bmaterial%7D").content
+        names = zipfile.ZipFile(io.BytesIO(alike)).namelist()
+        self.assertEqual(names, ["PLA.3mf", "PLA-2.3mf"])
         wrong = self.client.get(f"/jobs/{job_id}/items.zip?pattern=%7Bcolour%7D")
         self.assertIn("{colour} is nothing that a name can hold", wrong.text)
         # The traveller of the whole part draws how it goes together.
@@ -204,6 +207,9 @@ class SplitPagesTest(AppCase):
         self.settle(job_id)
         joints = self.section(job_id, 3).text("joints")
         self.assertEqual((joints.count("dovetail 1"), joints.count("2 × ")), (2, 2), joints)
+        # Four joints of four minutes each.
+        table = list(csv.reader(io.StringIO(self.client.get(f"/jobs/{job_id}/pieces.csv").text)))
+        self.assertAlmostEqual(float(table[-1][12]), 16 / 60, 2)
         # What holds all is changed: that one stays as it is.
         self.change(job_id, "joints", joint="pocket", sides="0", wall_mm="2")
         self.settle(job_id)
