@@ -263,6 +263,9 @@ class PaintTest(Case):
         )
         self.key("+")
         self.assertAlmostEqual(browser.run("return window.heron.view.brush.size"), 13.8, places=5)
+        # What the stroke has set going is done: a sheet that came late would take the choice back.
+        browser.wait(lambda: not browser.all("#work"))
+        browser.ready()
         browser.run(
             "const s = document.querySelector('#fill-what'); s.value = 'face'; s.dispatchEvent(new Event('change', {bubbles: true}))"
         )
