@@ -28,6 +28,27 @@ def as_trimesh(mesh):
     return trimesh.Trimesh(np.array(mesh.vertices), np.array(mesh.faces), process=False)
 
 
+class EdgeTableTest(unittest.TestCase):
+    def test_edges_are_those_of_a_dictionary_also_round_a_hub_of_many(self):
+        rng = np.random.default_rng(3)
+        rim = rng.permutation(np.arange(1, 120))
+        fan = np.column_stack([np.zeros(len(rim), int), rim, np.roll(rim, 1)])
+        some = rng.integers(0, 30, (200, 3))
+        some = some[(some[:, 0] != some[:, 1]) & (some[:, 1] != some[:, 2]) & (some[:, 2] != some[:, 0])]
+        for faces in (fan, some):
+            known = {}
+            for f, face in enumerate(faces.tolist()):
+                for a, b in zip(face, face[1:] + face[:1], strict=True):
+                    known.setdefault((min(a, b), max(a, b)), []).append((f, a < b))
+            table = EdgeTable.of(faces.astype(np.int32))
+            self.assertEqual([tuple(e) for e in table.ends.tolist()], sorted(known))
+            for n, edge in enumerate(sorted(known)):
+                own = table.facets[table.start[n] : table.start[n + 1]].tolist()
+                self.assertEqual(sorted(own), sorted(f for f, _ in known[edge]))
+                self.assertEqual(table.forward[n], sum(forward for _, forward in known[edge]))
+                self.assertEqual(table.count[n], len(own))
+
+
 class TreeTest(unittest.TestCase):
     """Against trimesh's proximity and ray queries, and closed forms."""
 
