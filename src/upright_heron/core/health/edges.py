@@ -123,7 +123,7 @@ def _again(faces, many):  # type: ignore[no-untyped-def]
         g = last[middle]
         while g >= 0:
             x, y, z = faces[g, 0], faces[g, 1], faces[g, 2]
-            if max(x, y, z) == high and min(x, y, z) == low and x + y + z - low - high == middle:
+            if max(x, y, z) == high and min(x, y, z) == low:
                 again[f] = True
                 break
             g = before[g]

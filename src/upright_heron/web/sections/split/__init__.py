@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.split.cuts import Cut
 from ....core.split.pieces import Split
+from ....core.split.plan_times import plan_seconds
 from ....core.split.planner import Plan
-from ....core.toolpaths.rough_estimate import Amounts, estimate
 from ....core.topics import Topic
 from ....sheet.item import Item, Plane
-from ....sheet.models import ItemSheet
 from ....sheet.process import Preset
 from ....sheet.shop import Habits
 from ...section import Section
@@ -89,19 +87,16 @@ def _context(page: JobPage, store: Store) -> SplitContext:
         leaves.setdefault(piece.path.partition(".")[0], []).append(piece.number)
     cuts = grid.cuts() if grid is not None else None
     moved = grid is not None and any(grid.shift)
-    times = {plan.name: _times(plan, page.sheet) for plan in page.now.plans or () if plan.amounts}
+    sheet = page.sheet
+    infill = sheet.process.infill_percent / 100.0
+    times = {
+        plan.name: plan_seconds(
+            plan, sheet.machine, sheet.stuff, sheet.layer_mm, walls=sheet.process.walls, infill=infill
+        )
+        for plan in page.now.plans or ()
+        if plan.amounts
+    }
     return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times, moved)
-
-
-def _times(plan: Plan, sheet: ItemSheet) -> tuple[float, float]:
-    """Seconds that all pieces of a plan print, and that the longest does: lying on their broadest side."""
-    each = []
-    for volume, area, side in plan.amounts:
-        amounts = Amounts(volume, area, math.ceil(side / sheet.layer_mm), sheet.layer_mm)
-        infill = sheet.process.infill_percent / 100.0
-        rough = estimate(sheet.machine, sheet.stuff, amounts, walls=sheet.process.walls, infill=infill)
-        each.append(rough.seconds)
-    return sum(each), max(each)
 
 
 def _made_of(items: list[Item], split: Split) -> bool:
