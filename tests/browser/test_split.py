@@ -14,11 +14,15 @@ PLACES = "return window.heron.view.pieces.children.map((b) => b.position.toArray
 
 
 class SplitTest(BrowserCase):
+    def opened(self, body):
+        """The browser with section 3 of a job of a part."""
+        job_id = self.server.upload("bar.stl", stl(body))
+        self.browser.open(f"{self.server.url}/jobs/{job_id}?open=3")
+        self.browser.ready()
+        return self.browser
+
     def test_boxes_are_counted_and_drawn_while_a_size_is_typed_without_the_server(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(500, 40, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(500, 40, 40))
         b.wait(lambda: b.text("#live-cells") == "2 × 1 × 1 boxes; 2 of 2 hold something.")
         self.assertTrue(b.run("return window.heron.view.cells.visible"))
         # From here on the server is not asked for anything.
@@ -44,10 +48,7 @@ class SplitTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
     def test_cut_joined_pulled_apart_and_lit(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(500, 40, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(500, 40, 40))
         b.click("#cut")
         b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "2 pieces")
         Select(b.find("#joint")).select_by_value("peg")
@@ -75,10 +76,7 @@ class SplitTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
     def test_a_plane_is_dragged_and_picked_and_cuts_there(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(120, 40, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(120, 40, 40))
         slider = b.find("#plane-slide")
         b.wait(lambda: float(slider.get_attribute("max")) > 50)
         # Dragged by the pointer: drawn where the figure says, in the frame of the part.
@@ -110,10 +108,7 @@ class SplitTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
     def test_all_pieces_are_stood_sorted_and_filtered_and_one_is_looked_at(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(700, 60, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(700, 60, 40))
         b.click("#cut")
         b.wait(lambda: b.all("#make-pieces"))
         b.click("#make-pieces")
@@ -148,10 +143,7 @@ class SplitTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
     def test_a_plane_by_a_drawn_line_three_points_angles_and_in_one_piece_only(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(120, 40, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(120, 40, 40))
         b.run("window.heron.view.look('above')")
         canvas = b.find("#canvas")
         normal = "return ['x', 'y', 'z'].map((n) => Number(document.querySelector(`#new-plane [name=n${n}]`).value))"
@@ -198,10 +190,7 @@ class SplitTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
     def test_a_piece_is_picked_in_the_view_hidden_and_shown_again(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(500, 40, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(500, 40, 40))
         b.click("#cut")
         b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "2 pieces")
         b.wait(lambda: len(b.run(PLACES)) == 2)
@@ -228,10 +217,7 @@ class SplitTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
     def test_boxes_are_moved_by_dragging_and_cut_where_they_are_drawn(self):
-        b = self.browser
-        job_id = self.server.upload("bar.stl", stl(box(560, 40, 40)))
-        b.open(f"{self.server.url}/jobs/{job_id}?open=3")
-        b.ready()
+        b = self.opened(box(560, 40, 40))
         b.wait(lambda: b.text("#live-cells") == "2 × 1 × 1 boxes; 2 of 2 hold something.")
         ActionChains(b.driver).drag_and_drop_by_offset(b.find("#shift-x"), 10, 0).perform()
         share = float(b.find("#shift-x").get_attribute("value"))
