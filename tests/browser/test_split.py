@@ -41,6 +41,15 @@ class SplitTest(BrowserCase):
             b.wait(lambda told=told: b.text("#live-cells") == told, typed)
         b.click("#largest-whole")
         b.wait(lambda: b.find("#live-size").get_attribute("value") == "294")
+        # Five boxes of 294 mm in a row; one more hair would take a sixth.
+        boxes = b.find("#largest-boxes")
+        boxes.send_keys(Keys.CONTROL, "a")
+        boxes.send_keys("5")
+        b.click("#largest-in")
+        b.wait(lambda: b.find("#live-size").get_attribute("value") == "1470")
+        self.assertEqual(b.text("#live-cells"), "5 × 1 × 1 boxes; 5 of 5 hold something.")
+        b.click("#largest-whole")
+        b.wait(lambda: b.find("#live-size").get_attribute("value") == "294")
         self.assertEqual(b.run("return window.asked"), 0)
         # Then it is sized so, and cut into nothing.
         b.click("#size-so")

@@ -206,11 +206,12 @@ export default class SplitController extends SectionController {
       return true;
     }
     if (button.id === 'pick-cancel') this.escape();
-    if (button.id !== 'largest-whole') return false;
-    const { size } = this.#cells(1);
-    const share = Math.min(...[0, 1, 2].map((k) => this.#largest()[k] / size[k]));
+    if (button.id !== 'largest-whole' && button.id !== 'largest-in') return false;
+    this.#cells(1);
+    const most = button.id === 'largest-whole' ? 1 : Math.round(Number(field('#largest-boxes').value)) || 1;
+    const factor = this.counter.largestIn(Math.max(1, Math.min(400, most)), this.#largest(), this.shift);
     // A hair less: figures are rounded where they are shown.
-    field('#live-size').value = String(Math.floor(share * Number(the('#live-form').dataset.longest) * 100) / 100);
+    field('#live-size').value = String(Math.floor(factor * Number(the('#live-form').dataset.longest) * 100) / 100);
     this.#count();
     return true;
   }
@@ -354,6 +355,11 @@ export default class SplitController extends SectionController {
     return [x - 2 * margin - out, y - 2 * margin - out, z - margin - out].map((v) => Math.max(v, 1));
   }
 
+  /** By what shares of a box the boxes are moved. @returns {number[]} */
+  get shift() {
+    return [...document.querySelectorAll('[data-shift]')].map((one) => Number(/** @type {HTMLInputElement} */ (one).value));
+  }
+
   /** Boxes of the part, sized by a factor. @param {number} factor */
   #cells(factor) {
     const { data } = this.view.part;
@@ -361,8 +367,7 @@ export default class SplitController extends SectionController {
       this.counted = data;
       this.counter = new CellCounter(data.vertices, data.faces);
     }
-    const shift = [...document.querySelectorAll('[data-shift]')].map((one) => Number(/** @type {HTMLInputElement} */ (one).value));
-    const found = this.counter.cells(this.#largest().map((v) => v / factor), shift);
+    const found = this.counter.cells(this.#largest().map((v) => v / factor), this.shift);
     return { ...found, size: [0, 1, 2].map((k) => this.counter.high[k] - this.counter.low[k]) };
   }
 

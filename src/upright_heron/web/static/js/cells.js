@@ -77,6 +77,25 @@ export class CellCounter {
     });
     return { counts, box, held: [...held.keys()].filter((n) => held[n]), low };
   }
+
+  /**
+   * By how much the part may be sized so that it takes no more than so many boxes that hold something.
+   * Boxes are as even as can be, so that they only change where one more is needed along an axis.
+   * @param {number} most @param {number[]} largest  box of a piece, mm @param {number[]} [shift]
+   * @returns {number}  exact for boxes that are not moved
+   */
+  largestIn(most, largest, shift = [0, 0, 0]) {
+    const size = [0, 1, 2].map((k) => this.high[k] - this.low[k]);
+    const factors = size.flatMap((v, k) => Array.from({ length: most }, (_, n) => ((n + 1) * largest[k]) / v));
+    let found = 0;
+    for (const factor of factors.sort((a, b) => a - b)) {
+      const held = this.cells(largest.map((v) => v / factor), shift).held.length;
+      if (held <= most) found = factor;
+      // Here and there a larger part takes a box less, but not half of them.
+      else if (held > 2 * most) break;
+    }
+    return found;
+  }
 }
 
 /** Points all over a facet, closer than a third of a box. @param {number[][]} at @param {number[]} box @param {(p: number[]) => void} put */
