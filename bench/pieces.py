@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 
 from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.split.cut_part import cut_part
 from upright_heron.core.split.fittings import JointKind, JointSetting
 from upright_heron.core.split.grid import grid_cuts
-from upright_heron.core.split.pieces import split
+from upright_heron.core.split.pieces import join_pieces, split
 from upright_heron.core.split.planner import plans
 
 # Of the part, and of the boxes that it is cut into.
@@ -34,8 +36,18 @@ def of_pieces(part: Mesh) -> list[tuple[str, str, float, float, float]]:
     plans(solid, BOX_MM, early=lambda found: told.append(time.perf_counter() - start))
     planned = time.perf_counter() - start
     start = time.perf_counter()
-    split(solid, grid_cuts(solid.bounds, BOX_MM), BOX_MM, JointSetting(numbers=True, most=2), boxes=True)
+    usual = JointSetting(numbers=True, most=2)
+    boxes = cut_part(solid, grid_cuts(solid.bounds, BOX_MM), boxes=True)
+    made = join_pieces(boxes, BOX_MM, usual)
     joined = time.perf_counter() - start
+    face = max(made.joints, key=lambda joint: joint.area_mm2).face
+    start = time.perf_counter()
+    join_pieces(boxes, BOX_MM, replace(usual, others=((face, JointKind.DOWEL),)))
+    changed = time.perf_counter() - start
+    start = time.perf_counter()
+    swapped = made.joints[0].cut
+    join_pieces(boxes, BOX_MM, replace(usual, swapped=(swapped,)))
+    turned = time.perf_counter() - start
     start = time.perf_counter()
     moved = grid_cuts(solid.bounds, BOX_MM, (0.2, 0.1, 0.0))
     split(solid, moved, BOX_MM, JointSetting(kind=JointKind.BUTT), boxes=True)
@@ -46,4 +58,6 @@ def of_pieces(part: Mesh) -> list[tuple[str, str, float, float, float]]:
         ("all plans of cuts", ONE, planned, one, 15.0),
         ("boxes moved, plain faces", ONE, shifted, one, 10.0),
         ("boxes with pegs and numbers, checked", ONE, joined, one, 20.0),
+        ("one joint of them held otherwise", ONE, changed, one, 3.0),
+        ("pegs of a whole cut swapped", ONE, turned, one, 12.0),
     ]

@@ -14,7 +14,7 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.split.assembly import verify
 from upright_heron.core.split.cuts import cut
 from upright_heron.core.split.dovetails import FLANK_DEG
-from upright_heron.core.split.faces import Turned
+from upright_heron.core.split.faces import Face, Turned
 from upright_heron.core.split.fittings import JointKind, JointSetting
 from upright_heron.core.split.lettering import labels_for
 from upright_heron.core.split.pieces import split
@@ -280,9 +280,9 @@ class LapTest(unittest.TestCase):
 class LetteringTest(unittest.TestCase):
     def labels(self, second, sunk=()):
         """Labels in a face of 30 by 30 mm between a block and another piece."""
-        ends = tuple(Turned(body, 0.0) for body in (box(30, 30, 20, (0, 0, -20)), second))
+        low, high = (Turned(body, np.eye(3), 0.0) for body in (box(30, 30, 20, (0, 0, -20)), second))
         free = CrossSection.square((30, 30))
-        return labels_for(np.eye(3), 0.0, free, (0, 1), ends, ((), sunk))
+        return labels_for(Face("1", "1:a:b", np.eye(3), 0.0, free, 0, 1, low, high), free, ((), sunk))
 
     def test_there_has_to_be_material_behind_them(self):
         block = box(30, 30, 20)

@@ -15,6 +15,7 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.solid import Solid, bodies_of
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.split.assembly import verify
+from upright_heron.core.split.cut_part import cut_part
 from upright_heron.core.split.cuts import cut, cut_tree, snapped
 from upright_heron.core.split.fittings import (
     END_MM,
@@ -28,7 +29,7 @@ from upright_heron.core.split.fittings import (
     socket_body,
 )
 from upright_heron.core.split.numbers import _font, outline
-from upright_heron.core.split.pieces import pulled, split
+from upright_heron.core.split.pieces import join_pieces, pulled, split
 from upright_heron.core.split.planner import _halves, _sample, plans
 from upright_heron.demo.shapes import SHAPES
 
@@ -42,6 +43,83 @@ def read_back(mesh):
 
 def halves(body, setting=PEGS, normal=(1, 0, 0), offset=0.0):
     return split(Solid(body), [cut(normal, offset, "1")], BIG, setting)
+
+
+def marked(made):
+    """What is told of all pieces and joints, to be compared."""
+    return (
+        [(p.path, p.mesh.digest, p.volume_mm3) for p in made.pieces],
+        [(j.cut, j.between, j.kind, j.pegs, j.refused, j.labels, j.slides) for j in made.joints],
+        [(f.kind, f.between) for f in made.faults],
+        made.volume_error_mm3,
+    )
+
+
+class ChangedTest(unittest.TestCase):
+    """A setting of joints that is changed: what it does not touch is the same, all else as if made anew."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.solid = Solid(box(200, 120, 60) - box(40, 30, 80, (80, 45, -10)))
+        cls.cuts = [cut((1, 0, 0), 70, "x"), cut((1, 0, 0), 140, "w"), cut((0, 1, 0), 60, "y")]
+
+    def part(self, keep=True):
+        return cut_part(self.solid, self.cuts, keep=keep)
+
+    def test_whatever_was_made_before_the_result_is_that_of_a_part_just_cut(self):
+        plain = JointSetting(numbers=True)
+        settings_ = [
+            plain,
+            replace(plain, clearance_mm=0.3),
+            replace(plain, swapped=("y",)),
+            replace(plain, others=(("x", JointKind.DOWEL),)),
+            replace(plain, kind=JointKind.DOVETAIL, numbers=False),
+            replace(plain, wall_mm=8.0),
+            plain,
+        ]
+        kept = self.part()
+        for one in settings_:
+            with self.subTest(one):
+                again = join_pieces(kept, BIG, one)
+                self.assertEqual(marked(again), marked(join_pieces(self.part(), BIG, one)))
+                self.assertEqual(again.faults, ())
+
+    def test_only_the_pieces_of_a_face_that_is_changed_are_made_again(self):
+        kept = self.part(keep=False)
+        before = join_pieces(kept, BIG, JointSetting(numbers=True))
+        face = next(j for j in before.joints if j.cut == "w")
+        other = JointSetting(numbers=True, others=((face.face, JointKind.DOWEL),))
+        checks = len(kept.known.checks)
+        after = join_pieces(kept, BIG, other)
+        again = [p.number for p, q in zip(before.parts, after.parts, strict=True) if p.mesh is not q.mesh]
+        self.assertEqual(again, sorted(face.between))
+        changed = [
+            j.face
+            for j, k in zip(before.joints, after.joints, strict=True)
+            if (j.kind, j.pegs, j.labels) != (k.kind, k.pegs, k.labels)
+        ]
+        self.assertEqual(changed, [face.face])
+        self.assertLess(len(kept.known.checks) - checks, checks)
+        self.assertEqual(sum(bool(p.loose) for p in after.pieces), len(face.pegs))
+
+    def test_faces_of_a_cut_that_slides_cannot_have_pegs_and_the_other_way_round(self):
+        part = self.part()
+        made = join_pieces(part, BIG, PEGS)
+        face = next(j.face for j in made.joints if j.cut == "y")
+        for kind, of_face, words in (
+            (JointKind.PEG, JointKind.DOVETAIL, "square to it"),
+            (JointKind.DOVETAIL, JointKind.PEG, "slide along it"),
+        ):
+            asked = JointSetting(kind=JointKind.BUTT, others=(("y", kind), (face, of_face)))
+            found = join_pieces(part, BIG, asked)
+            one = next(j for j in found.joints if j.face == face)
+            self.assertEqual((one.kind, one.holds), (of_face, False))
+            self.assertIn(words, one.refused)
+            self.assertIn(one.between, [j.between for j in found.refused])
+            rest = [j for j in found.joints if j.cut == "y" and j.face != face]
+            self.assertTrue(any(j.holds for j in rest))
+            self.assertFalse(any(words in j.refused for j in rest))
+            self.assertEqual(found.faults, ())
 
 
 class ShapeTest(unittest.TestCase):

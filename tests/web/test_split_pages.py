@@ -3,6 +3,7 @@
 import csv
 import io
 import math
+import re
 import unittest
 import zipfile
 
@@ -217,6 +218,16 @@ class SplitPagesTest(AppCase):
         self.assertEqual((joints.count("dovetail 1"), joints.count(" mm pocket")), (2, 2), joints)
         self.change(job_id, "joint-of-cut", cut="x1", joint="")
         self.assertEqual(self.grid(job_id)["joints"]["by_cut"], {})
+        # One joint of a cut alone, by its face.
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=3").text
+        face = re.search(r'<option value="(x1:[^"]+)"', page)
+        assert face is not None
+        self.change(job_id, "joint-of-cut", cut=face[1], joint="dowel")
+        self.settle(job_id)
+        section = self.section(job_id, 3)
+        self.assertEqual(section.text("joints").count(" mm pocket"), 3)
+        self.assertEqual(section.text("pieces").count(" dowel"), 2)
+        self.assertEqual(self.grid(job_id)["joints"]["by_cut"], {face[1]: "dowel"})
         refused = self.client.post(
             f"/jobs/{job_id}/changes/joint-of-cut?open=3", data={"cut": "x1", "joint": "nail"}
         )

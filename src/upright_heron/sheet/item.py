@@ -20,6 +20,8 @@ UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
 CutId = Annotated[str, Field(pattern=r"^[0-9a-z]{1,8}$")]
+# A cut, or one of its faces by the paths of its pieces.
+JointId = Annotated[str, Field(pattern=r"^[0-9a-z]{1,8}(:[0-9a-z.-]{1,240}){0,2}$")]
 
 
 class Plane(Document):
@@ -51,8 +53,8 @@ class Joints(Document):
     swapped: tuple[CutId, ...] = ()
     numbers: bool = False
     taper_deg: Annotated[float, Field(ge=0, le=MOST_TAPER_DEG)] = 0.0
-    # Cuts whose pieces are held in another way.
-    by_cut: dict[CutId, JointKind] = {}
+    # Cuts, or faces of them, whose pieces are held in another way.
+    by_cut: dict[JointId, JointKind] = {}
 
     def setting(self, usual_clearance_mm: float = FITS["sliding"]) -> JointSetting:
         """Return them as the core takes them."""

@@ -389,18 +389,15 @@ def _box(sheet: DecidedSheet) -> s.Box | None:
     return s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm, stands_out), kept)
 
 
-@binds(s.Shift)
-def _shift(sheet: DecidedSheet) -> s.Shift | None:
-    return None if sheet.grid is None else s.Shift(sheet.grid.shift)
+@binds(s.Parting)
+def _parting(sheet: DecidedSheet) -> s.Parting | None:
+    grid = sheet.grid
+    return None if grid is None else s.Parting(grid.cuts(), grid.shift, grid.joints.setting().interlocks)
 
 
-@binds(s.Cutting)
-def _cutting(sheet: DecidedSheet) -> s.Cutting | None:
-    return (
-        None
-        if sheet.grid is None
-        else s.Cutting(sheet.grid.cuts(), sheet.grid.joints.setting(sheet.usual_clearance_mm))
-    )
+@binds(s.Joining)
+def _joining(sheet: DecidedSheet) -> s.Joining | None:
+    return None if sheet.grid is None else s.Joining(sheet.grid.joints.setting(sheet.usual_clearance_mm))
 
 
 @binds(s.BuildVolume)

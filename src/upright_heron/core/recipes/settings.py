@@ -211,17 +211,21 @@ class Box:
 
 
 @dataclass(frozen=True, slots=True)
-class Shift:
-    """By how much of a box the boxes of a grid are moved along each axis."""
+class Parting:
+    """Cuts of an item, or ``None`` for boxes, moved by a share of a box along each axis.
 
-    shares: Vector
+    What each cut parts is kept where joints are made of it.
+    """
+
+    cuts: tuple[Cut, ...] | None
+    shift: Vector
+    keep: bool
 
 
 @dataclass(frozen=True, slots=True)
-class Cutting:
-    """Cuts of an item, or ``None`` for boxes, and what its joints must do."""
+class Joining:
+    """What the joints of an item that is cut must do."""
 
-    cuts: tuple[Cut, ...] | None
     joint: JointSetting
 
 

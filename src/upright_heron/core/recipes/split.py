@@ -6,18 +6,19 @@ from collections.abc import Callable
 
 from ..errors import NotClosed
 from ..geometry.solid import Solid
-from ..graph import recipe
+from ..graph import Keep, recipe
 from ..progress import Progress
 from ..split.assembly_map import AssemblyMap
 from ..split.assembly_map import assembly_map as map_of
+from ..split.cut_part import CutPart
+from ..split.cut_part import cut_part as cut_solid
 from ..split.grid import grid_cuts
 from ..split.kept import check_kept
-from ..split.pieces import Split
-from ..split.pieces import split as split_solid
+from ..split.pieces import Split, join_pieces
 from ..split.planner import Plan
 from ..split.planner import plans as plans_of
 from .part import solid
-from .settings import Box, Cutting, Shift
+from .settings import Box, Joining, Parting
 
 
 def _closed(body: Solid | None) -> Solid:
@@ -29,9 +30,11 @@ def _closed(body: Solid | None) -> Solid:
     return body
 
 
-@recipe("split", version=4, stage="Cutting pieces", needs=(solid,), reads=(Box, Cutting, Shift))
-def split(body: Solid | None, box: Box, how: Cutting, shift: Shift, progress: Progress) -> Split:
-    """Pieces of the part, cut as it came.
+@recipe(
+    "cut_part", version=1, stage="Cutting pieces", needs=(solid,), reads=(Box, Parting), keep=Keep.PASSING
+)
+def cut_part(body: Solid | None, box: Box, how: Parting, progress: Progress) -> CutPart:
+    """Bodies of the part, cut as it came; what is learned of their joints stays with them.
 
     Raises
     ------
@@ -41,10 +44,15 @@ def split(body: Solid | None, box: Box, how: Cutting, shift: Shift, progress: Pr
     whole = _closed(body)
     cuts = how.cuts
     if cuts is None:
-        cuts = tuple(grid_cuts(whole.bounds, box.box_mm, shift.shares, kept=box.kept))
+        cuts = tuple(grid_cuts(whole.bounds, box.box_mm, how.shift, kept=box.kept))
     check_kept(cuts, box.kept)
-    boxes = how.cuts is None
-    return split_solid(whole, cuts, box.box_mm, how.joint, boxes=boxes, progress=progress)
+    return cut_solid(whole, cuts, boxes=how.cuts is None, keep=how.keep, progress=progress)
+
+
+@recipe("split", version=5, stage="Cutting pieces", needs=(cut_part,), reads=(Box, Joining))
+def split(part: CutPart, box: Box, how: Joining, progress: Progress) -> Split:
+    """Pieces of the part, joined."""
+    return join_pieces(part, box.box_mm, how.joint, progress=progress)
 
 
 @recipe("plans", version=2, stage="Planning cuts", needs=(solid,), reads=Box)

@@ -149,7 +149,7 @@ def grown(
 
 @recipe(
     "filament_supports",
-    version=13,
+    version=14,
     stage="Checking supports",
     needs=(layers, held, grown, maybe(KEPT), maybe(cleared)),
     reads=(FilamentSupports, TakenOut),

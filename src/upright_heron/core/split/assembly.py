@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import math
+from collections.abc import Callable, Mapping, MutableMapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -34,6 +36,8 @@ TURNS, DEEP = 16, (0.1, 0.5, 0.9)
 SHARE = 0.85
 # Of the strokes of a number that are cut so much may be missing, or too much.
 MISREAD = 0.05
+# A box that takes less of a piece than this share of its height is cut out with all that lies so high.
+FLAT = 0.3
 # Boxes that share less than this only touch.
 TOUCH_MM = 1e-3
 
@@ -110,6 +114,7 @@ def verify(
     joints: Sequence[Joint],
     *,
     wall_mm: float,
+    known: MutableMapping[Any, list[JointFault]] | None = None,
     progress: Progress = silent,
 ) -> list[JointFault]:
     """Judge pieces as they are written: whether they go together, and what stays round their sockets.
@@ -122,6 +127,9 @@ def verify(
         With the numbers of their pieces, from 0.
     wall_mm : float
         That was promised round a socket.
+    known : mapping, optional
+        Of what was judged before, by the surfaces and joints themselves: it is not judged again, and what is
+        judged now is noted.
     progress : Progress
 
     Returns
@@ -133,53 +141,93 @@ def verify(
     Of two pieces that touch neither may lie in the other, at rest and while the second is drawn off. Round
     each socket points are looked at by the winding number of the surface that was written.
     """
-    solids: dict[int, Any] = {}
+    told: MutableMapping[Any, list[JointFault]] = {} if known is None else known
+    pieces = _Pieces(meshes)
 
-    def solid(k: int) -> Any:
-        if k not in solids:
-            solids[k] = Solid.from_mesh(meshes[k]).manifold
-        return solids[k]
+    def once(what: str, judge: Callable[[], list[JointFault]], of: tuple[int, ...], *key: object) -> None:
+        whole = (what, of, tuple(meshes[k].digest for k in of), *key)
+        if whole not in told:
+            told[whole] = judge()
+        faults.extend(told[whole])
 
     faults: list[JointFault] = []
     pairs = sorted({*_near(meshes), *((min(j.between), max(j.between)) for j in joints)})
-    for i, j in tracked(pairs, "Checking joints", progress):
-        mine = [one for one in joints if set(one.between) == {i, j}]
-        if not mine:
-            still, moving = _where_they_may_meet(solid(i), solid(j), np.zeros(3))
-            over = float((still ^ moving).volume())
-            if over > NOISE_MM3:
-                faults.append(_lie_in_each_other("overlap", i, j, over))
-            continue
-        first, second = mine[0].between
-        area = sum(one.area_mm2 for one in mine)
-        reaches = [p.depth_mm for one in mine for p in one.pegs] + [one.travel_mm for one in mine]
-        far = max(reaches, default=0.0) + 1.0
-        way = np.asarray(next((one.slides for one in mine if one.slides is not None), mine[0].direction))
-        still, moving = _where_they_may_meet(solid(first), solid(second), far * way)
-        ways = [REST_MM, min(EARLY_MM, far / 4), *(far * k / (SWEEP - 1) for k in range(1, SWEEP))]
-        for k, by in enumerate(ways):
-            moved = moving.translate((by * way).tolist())
-            over = float((still ^ moved).volume())
-            if over > NOISE_MM3 * max(1.0, area / 100):
-                faults.append(_lie_in_each_other("sweep" if k else "overlap", first, second, over))
-                break
-    return faults + _walls(meshes, joints, wall_mm) + _misnumbered(solid, joints)
+    by_pair: dict[tuple[int, int], list[Joint]] = {pair: [] for pair in pairs}
+    for joint in joints:
+        by_pair[min(joint.between), max(joint.between)].append(joint)
+    for pair, mine in tracked(list(by_pair.items()), "Checking joints", progress):
+        once("together", partial(_together, pieces, pair, mine), pair, *mine)
+    for joint in joints:
+        second = joint.between[1]
+        once("wall", partial(_walls, pieces, joint, wall_mm), (second,), joint, wall_mm)
+        once("number", partial(_misnumbered, pieces, joint), joint.between, joint)
+    return faults
 
 
-def _where_they_may_meet(first: Any, second: Any, move: NDArray[np.float64]) -> tuple[Any, Any]:
+class _Pieces:
+    """Solids and trees of pieces as they were written, each made once, when it is asked for."""
+
+    def __init__(self, meshes: Sequence[Mesh]) -> None:
+        self.meshes = meshes
+        self.solid = lru_cache(None)(lambda k: Solid.from_mesh(meshes[k]).manifold)
+        self.tree = lru_cache(None)(lambda k: Tree.of(meshes[k]))
+        self._slab = lru_cache(None)(self._cut_slab)
+
+    def within(self, k: int, low: NDArray[np.float64], high: NDArray[np.float64]) -> Any:
+        """What of a piece lies between two corners (3,) of a box, or all that lies as high as a flat one.
+
+        Most boxes lie along the faces of a piece and are flat: what lies so high is cut once for all of them.
+        """
+        size = np.ptp(self.meshes[k].bounds, axis=0)
+        axis = int(np.argmin((high - low) / size))
+        if high[axis] - low[axis] < FLAT * size[axis]:
+            return self._slab(k, axis, math.floor(low[axis]), math.ceil(high[axis]))
+        return _within(self.solid(k), low, high)
+
+    def _cut_slab(self, k: int, axis: int, low_mm: int, high_mm: int) -> Any:
+        low, high = self.meshes[k].bounds + [[-1.0], [1.0]]
+        # Faces often lie at whole millimetres, and a box in a face itself would leave films.
+        low[axis], high[axis] = low_mm - AROUND_MM, high_mm + AROUND_MM
+        return _within(self.solid(k), low, high)
+
+
+def _together(pieces: _Pieces, pair: tuple[int, int], mine: Sequence[Joint]) -> list[JointFault]:
+    """Whether two pieces lie in each other once they are joined, or on their way."""
+    if not mine:
+        still, moving = _where_they_may_meet(pieces, *pair, np.zeros(3))
+        over = float((still ^ moving).volume())
+        return [_lie_in_each_other("overlap", *pair, over)] if over > NOISE_MM3 else []
+    first, second = mine[0].between
+    area = sum(one.area_mm2 for one in mine)
+    reaches = [p.depth_mm for one in mine for p in one.pegs] + [one.travel_mm for one in mine]
+    far = max(reaches, default=0.0) + 1.0
+    way = np.asarray(next((one.slides for one in mine if one.slides is not None), mine[0].direction))
+    still, moving = _where_they_may_meet(pieces, first, second, far * way)
+    ways = [REST_MM, min(EARLY_MM, far / 4), *(far * k / (SWEEP - 1) for k in range(1, SWEEP))]
+    for k, by in enumerate(ways):
+        moved = moving.translate((by * way).tolist())
+        over = float((still ^ moved).volume())
+        if over > NOISE_MM3 * max(1.0, area / 100):
+            return [_lie_in_each_other("sweep" if k else "overlap", first, second, over)]
+    return []
+
+
+def _where_they_may_meet(
+    pieces: _Pieces, first: int, second: int, move: NDArray[np.float64]
+) -> tuple[Any, Any]:
     """What of two pieces can lie in each other while the second is moved: the rest is left out.
 
     Whatever overlaps lies in the box of the first and in that of the second on its way. Small pieces of large
     ones are then tried again and again, not these.
     """
-    own, other = np.array(first.bounding_box()).reshape(2, 3), np.array(second.bounding_box()).reshape(2, 3)
+    own, other = pieces.meshes[first].bounds, pieces.meshes[second].bounds
     low = np.maximum(own[0], other[0] + np.minimum(move, 0.0)) - AROUND_MM
     high = np.minimum(own[1], other[1] + np.maximum(move, 0.0)) + AROUND_MM
     if (high <= low).any():
         return Manifold(), Manifold()
     # The second is cut where it is before it moves.
     before = np.minimum(low, low - move), np.maximum(high, high - move)
-    return _within(first, low, high), _within(second, *before)
+    return pieces.within(first, low, high), pieces.within(second, *before)
 
 
 def _within(body: Any, low: NDArray[np.float64], high: NDArray[np.float64]) -> Any:
@@ -189,26 +237,25 @@ def _within(body: Any, low: NDArray[np.float64], high: NDArray[np.float64]) -> A
     return part
 
 
-def _misnumbered(solid: Callable[[int], Any], joints: Sequence[Joint]) -> list[JointFault]:
+def _misnumbered(pieces: _Pieces, joint: Joint) -> list[JointFault]:
     """Faces that do not say which piece they are of, and which belongs there: read from a section through."""
     faults = []
-    for joint in joints:
-        for k, label in enumerate(joint.labels):
-            own, other = joint.between[k], joint.between[1 - k]
-            right, up = np.asarray(label.right), np.asarray(label.up)
-            turn = np.stack([right, up, np.cross(right, up)])
-            x, y, z = turn @ np.asarray(label.at_mm)
-            level = solid(own).transform(np.column_stack([turn, np.zeros(3)])).slice(z - DEPTH_MM / 2)
-            wanted = outline(f"{own + 1}/{other + 1}", label.height_mm).translate((x, y))
-            x0, y0, x1, y1 = wanted.bounds()
-            window = CrossSection([np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1)])]).offset(
-                0.2, JoinType.Miter
-            )
-            read = window - level
-            wrong = float((read - wanted).area() + (wanted - read).area())
-            if wrong > MISREAD * float(wanted.area()):
-                words = f"A face of piece {own + 1} does not say that piece {other + 1} belongs there."
-                faults.append(JointFault("number", (own, other), words))
+    for k, label in enumerate(joint.labels):
+        own, other = joint.between[k], joint.between[1 - k]
+        right, up = np.asarray(label.right), np.asarray(label.up)
+        turn = np.stack([right, up, np.cross(right, up)])
+        x, y, z = turn @ np.asarray(label.at_mm)
+        level = pieces.solid(own).transform(np.column_stack([turn, np.zeros(3)])).slice(z - DEPTH_MM / 2)
+        wanted = outline(f"{own + 1}/{other + 1}", label.height_mm).translate((x, y))
+        x0, y0, x1, y1 = wanted.bounds()
+        window = CrossSection([np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1)])]).offset(
+            0.2, JoinType.Miter
+        )
+        read = window - level
+        wrong = float((read - wanted).area() + (wanted - read).area())
+        if wrong > MISREAD * float(wanted.area()):
+            words = f"A face of piece {own + 1} does not say that piece {other + 1} belongs there."
+            faults.append(JointFault("number", (own, other), words))
     return faults
 
 
@@ -225,24 +272,20 @@ def _lie_in_each_other(kind: str, i: int, j: int, mm3: float) -> JointFault:
     return JointFault(kind, (i, j), f"Pieces {i + 1} and {j + 1} lie in each other {how}.", mm3)
 
 
-def _walls(meshes: Sequence[Mesh], joints: Sequence[Joint], wall_mm: float) -> list[JointFault]:
+def _walls(pieces: _Pieces, joint: Joint, wall_mm: float) -> list[JointFault]:
     """Sockets with less material round them than was promised."""
-    trees: dict[int, Tree] = {}
     faults = []
     turns = 2 * np.pi * np.arange(TURNS) / TURNS
-    for joint in joints:
-        for peg in joint.pegs:
-            n, v = np.asarray(peg.axis), np.asarray(peg.across)
-            # Off the flats by most of the wall: between two flats the section is wider.
-            each = 2 * np.pi / (peg.sides or TURNS)
-            flat = (peg.width_mm / 2 + peg.clearance_mm) / np.cos((turns + each / 2) % each - each / 2)
-            out = (flat + SHARE * wall_mm)[:, None]
-            ring = out * (np.cos(turns)[:, None] * v + np.sin(turns)[:, None] * np.cross(n, v))
-            points = np.concatenate([np.asarray(peg.at_mm) + ring + t * peg.depth_mm * n for t in DEEP])
-            other = joint.between[1]
-            if other not in trees:
-                trees[other] = Tree.of(meshes[other])
-            if (trees[other].winding(points) < 0.5).any():
-                words = f"A socket of piece {other + 1} has less than {wall_mm:g} mm of wall round it."
-                faults.append(JointFault("wall", joint.between, words))
+    for peg in joint.pegs:
+        n, v = np.asarray(peg.axis), np.asarray(peg.across)
+        # Off the flats by most of the wall: between two flats the section is wider.
+        each = 2 * np.pi / (peg.sides or TURNS)
+        flat = (peg.width_mm / 2 + peg.clearance_mm) / np.cos((turns + each / 2) % each - each / 2)
+        out = (flat + SHARE * wall_mm)[:, None]
+        ring = out * (np.cos(turns)[:, None] * v + np.sin(turns)[:, None] * np.cross(n, v))
+        points = np.concatenate([np.asarray(peg.at_mm) + ring + t * peg.depth_mm * n for t in DEEP])
+        other = joint.between[1]
+        if (pieces.tree(other).winding(points) < 0.5).any():
+            words = f"A socket of piece {other + 1} has less than {wall_mm:g} mm of wall round it."
+            faults.append(JointFault("wall", joint.between, words))
     return faults

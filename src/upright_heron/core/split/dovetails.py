@@ -180,7 +180,7 @@ def _bar(
     body = Manifold.extrude(CrossSection([np.array(section)]), high - low)
     # Its length was upwards: each axis moves on by one.
     body = body.transform(np.array([[0.0, 0.0, 1.0, low], [1.0, 0.0, 0.0, y], [0.0, 1.0, 0.0, 0.0]]))
-    if not above.side(above.offset):
+    if not above.beyond:
         body = body.mirror((0.0, 0.0, 1.0))
     return body.rotate((0.0, 0.0, angle_deg)).translate((0.0, 0.0, above.offset))
 

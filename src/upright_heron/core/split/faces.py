@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,24 +14,47 @@ from ..geometry.plan_shapes import lattice, shape_of
 # Two pieces are looked at so far on each side of their plane.
 BESIDE_MM = 0.02
 # Places of a face that are tried.
-PLACES = 400
+PLACES = 256
 
 
 class Turned:
-    """A piece turned so that the plane of a cut is level."""
+    """A piece turned so that the plane of a cut is level.
 
-    def __init__(self, body: Any, offset: float) -> None:
-        self.body, self.offset = body, offset
-        self.x0, self.y0, self.z0, self.x1, self.y1, self.z1 = (float(v) for v in body.bounding_box())
+    Parameters
+    ----------
+    body : Manifold
+        As it lies.
+    turn : (3, 3) float64
+        Brings the plane level.
+    offset : float
+        Of the plane, mm.
+    """
+
+    def __init__(self, body: Any, turn: NDArray[np.float64], offset: float) -> None:
+        self._plain, self._turn, self.offset = body, turn, offset
+        self._level: Any = None
         self._known: dict[float, CrossSection] = {}
+        self.x0, self.y0, self.z0, self.x1, self.y1, self.z1 = (float(v) for v in self.body.bounding_box())
 
-    def side(self, offset: float) -> bool:
+    @property
+    def body(self) -> Any:
+        """As it lies when the plane is level."""
+        if self._level is None:
+            self._level = self._plain.transform(np.column_stack([self._turn, np.zeros(3)]))
+        return self._level
+
+    def forget(self) -> None:
+        """Keep what is known of it, and not the copy that it was learned from."""
+        self._level = None
+
+    @property
+    def beyond(self) -> bool:
         """Whether it lies beyond the plane."""
-        return bool(self.z0 + self.z1 > 2 * offset)
+        return self.z0 + self.z1 > 2 * self.offset
 
     def reaches(self, side: int) -> bool:
         """Whether it comes up to the plane from its side."""
-        return bool(abs((self.z1 if side < 0 else self.z0) - self.offset) < 10 * BESIDE_MM)
+        return abs((self.z1 if side < 0 else self.z0) - self.offset) < 10 * BESIDE_MM
 
     def over(self, other: Turned) -> bool:
         """Whether two boxes meet in the plane."""
@@ -39,10 +63,58 @@ class Turned:
 
     def section(self, away_mm: float, *, inward: bool = False) -> CrossSection:
         """Section so far beyond the plane; inward, so deep in the piece."""
-        z = (1.0 if self.side(self.offset) else -1.0) * away_mm if inward else away_mm
+        z = (1.0 if self.beyond else -1.0) * away_mm if inward else away_mm
         if z not in self._known:
             self._known[z] = self.body.slice(self.offset + z)
         return self._known[z]
+
+
+@dataclass(frozen=True, eq=False)
+class Face:
+    """Where two pieces meet in the plane of a cut; what is told of the plane lies level.
+
+    Attributes
+    ----------
+    cut : str
+        Id of the cut.
+    id : str
+        Of the face: the cut and the paths of both pieces.
+    turn : (3, 3) float64
+        Brings the plane level.
+    offset : float
+        Of the plane, mm.
+    region : CrossSection
+    first, second : int
+        Numbers of the pieces, from 0: of the one that bears the joint, and of the other.
+    below, above : Turned
+        The pieces.
+    others : tuple of Turned
+        All other pieces on the side of the second.
+    """
+
+    cut: str
+    id: str
+    turn: NDArray[np.float64]
+    offset: float
+    region: CrossSection
+    first: int
+    second: int
+    below: Turned
+    above: Turned
+    others: tuple[Turned, ...] = ()
+
+    @property
+    def axis(self) -> NDArray[np.float64]:
+        """(3,) float64: direction from the first piece into the second."""
+        return np.asarray(self.turn[2] if self.above.beyond else -self.turn[2], np.float64)
+
+    def at(self, x: float, y: float) -> tuple[float, float, float]:
+        """Return a place in the plane as it lies in the part."""
+        return vector(np.array([x, y, self.offset]) @ self.turn)
+
+    def back(self, body: Any) -> Any:
+        """Return a body that lies level as it lies in the part."""
+        return body.transform(np.column_stack([self.turn.T, np.zeros(3)]))
 
 
 def places_in(allowed: CrossSection) -> NDArray[np.float64]:

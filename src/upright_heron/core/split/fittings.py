@@ -80,7 +80,7 @@ class JointSetting:
     taper_deg : float
         By how much the sides of a peg lean inwards: it centres itself as it goes in.
     others : tuple of (str, JointKind)
-        Cuts whose pieces are held in another way, by their ids.
+        Cuts and faces whose pieces are held in another way, by their ids.
     """
 
     kind: JointKind = JointKind.PEG
@@ -96,14 +96,21 @@ class JointSetting:
     taper_deg: float = 0.0
     others: tuple[tuple[str, JointKind], ...] = ()
 
-    def of(self, cut: str) -> JointSetting:
-        """What holds for one cut."""
-        return replace(self, kind=dict(self.others).get(cut, self.kind), others=())
+    def of(self, cut: str, face: str = "") -> JointSetting:
+        """What holds for one cut, or for one of its faces."""
+        own = dict(self.others)
+        swapped = (cut,) if cut in self.swapped else ()
+        return replace(self, kind=own.get(face, own.get(cut, self.kind)), others=(), swapped=swapped)
 
     @property
     def kinds(self) -> set[JointKind]:
         """All ways in which pieces are held."""
         return {self.kind, *(kind for _, kind in self.others)}
+
+    @property
+    def interlocks(self) -> bool:
+        """Whether something is made of the material that was cut: a lap or a dovetail."""
+        return bool(self.kinds & {JointKind.LAP, JointKind.DOVETAIL})
 
     @property
     def pegged(self) -> bool:

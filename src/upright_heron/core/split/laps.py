@@ -100,7 +100,7 @@ def lap(region: CrossSection, above: Turned, setting: JointSetting) -> tuple[Int
 
 def _prism(plan: CrossSection, above: Turned, low: float, high: float) -> Any:
     """Upright body over a plan, from low to high beyond the plane into a piece."""
-    sign = 1.0 if above.side(above.offset) else -1.0
+    sign = 1.0 if above.beyond else -1.0
     body = Manifold.extrude(plan, high - low)
     z = above.offset + (low if sign > 0 else -high)
     return body.translate((0.0, 0.0, z))

@@ -10,21 +10,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh
-from ..geometry.solid import Solid, bodies_of
+from ..geometry.solid import Solid
 from ..health.apart import take_apart
 from ..health.patching import drop_needless
 from ..health.written import as_written, judge
 from ..progress import Progress, silent
 from ..tags import stored
 from .assembly import JointFault, Step, steps, verify
-from .cuts import Cut, Node, Vector, cut_tree
+from .cut_part import CutPart, cut_part
+from .cuts import Cut, Vector
 from .fittings import JointKind, JointSetting
 from .grid import Cell
 from .joints import Joined, Joint, join
 from .sizes import fits
 
-# A body thinner than this, or with less volume, is left out: no machine makes it.
-DUST_MM, DUST_MM3 = 0.02, 1.0
 # Thinner than this, or smaller, a piece is a sliver: it can be made, and is hard to join (common practice).
 SLIVER_MM, SLIVER_MM3 = 3.0, 1000.0
 # Pulled apart all the way the halves of a cut lie so far from each other, as a share of what they reach over.
@@ -159,86 +158,78 @@ def split(
         Too many cuts, or a joint that cannot be.
     """
     given = (setting or JointSetting(kind=JointKind.BUTT)).checked()
-    # What stands out over a cut is made of the material that was there.
-    grown = bool(given.kinds & {JointKind.LAP, JointKind.DOVETAIL})
-    tree = cut_tree(solid, cuts, keep=grown, progress=progress)
-    leaves = list(tree.leaves())
-    cells = [_cell(leaf, cuts) if boxes else (0, 0, 0) for leaf in leaves]
-    order = sorted(range(len(leaves)), key=lambda k: cells[k][::-1])
-    leaves, cells = [leaves[k] for k in order], [cells[k] for k in order]
-    bodies, owners, slivers, lost = _bodies(leaves)
-    joined = join(tree, leaves, bodies, owners, given, progress=progress)
-    paths = [
-        "-".join(map(str, c)) if boxes else leaf.path or "all" for leaf, c in zip(leaves, cells, strict=True)
-    ]
-    pieces = _pieces(joined, paths, cells, owners, box_mm)
-    numbers: dict[int, list[int]] = {id(leaf): [] for leaf in leaves}
-    for number, owner in enumerate(owners, 1):
-        numbers[id(leaves[owner])].append(number)
+    part = cut_part(solid, cuts, boxes=boxes, keep=given.interlocks, progress=progress)
+    return join_pieces(part, box_mm, given, progress=progress)
+
+
+def join_pieces(
+    part: CutPart, box_mm: Vector, setting: JointSetting, *, progress: Progress = silent
+) -> Split:
+    """Join the pieces of a part that is cut, and judge them as they are written.
+
+    Parameters
+    ----------
+    part : CutPart
+        What is made is noted in it: with another setting only what that changes is made again.
+    box_mm : (x, y, z)
+        That each piece should fit.
+    setting : JointSetting
+    progress : Progress
+
+    Returns
+    -------
+    Split
+
+    Raises
+    ------
+    BadValue
+        A joint that cannot be.
+    """
+    joined = join(part, setting.checked(), progress=progress)
+    pieces, written = _pieces(joined, part, box_mm)
     faults = verify(
-        [piece.mesh for piece in pieces if not piece.loose], joined.joints, wall_mm=given.wall_mm,
-        progress=progress,
+        [piece.mesh for piece in pieces if not piece.loose], joined.joints, wall_mm=setting.wall_mm,
+        known=part.known.checks, progress=progress,
     )  # fmt: skip
-    books = solid.volume_mm3 - lost + float(joined.added_mm3.sum() - joined.removed_mm3.sum())
-    written = sum(float(body.volume()) for body in joined.bodies)
-    x, y, z = (int(boxes) + max(cell[axis] for cell in cells) for axis in range(3))
+    x, y, z = (int(part.boxes) + max(cell[axis] for cell in part.cells) for axis in range(3))
     return Split(
         (x, y, z),
         box_mm,
         tuple(pieces),
-        slivers,
-        lost,
-        tuple(cuts),
+        part.slivers,
+        part.lost_mm3,
+        part.cuts,
         tuple(replace(j, between=(j.between[0] + 1, j.between[1] + 1)) for j in joined.joints),
-        tuple(steps(tree, numbers, joined.joints)),
+        tuple(steps(part.tree, part.numbers(), joined.joints)),
         tuple(replace(f, between=(f.between[0] + 1, f.between[1] + 1)) for f in faults),
-        written - books,
+        written - (part.volume_mm3 - part.lost_mm3 + joined.put_mm3),
     )
 
 
-def _cell(leaf: Node, cuts: Sequence[Cut]) -> Cell:
-    """How many planes of a grid lie before a body along each axis."""
-    x, y, z = (sum(leaf.sides[one.id] == "b" for one in cuts if one.axis == axis) for axis in range(3))
-    return x, y, z
+def _pieces(joined: Joined, part: CutPart, box_mm: Vector) -> tuple[list[Piece], float]:
+    """Pieces as they are read back from a file, with their dowels; and the volume of the pieces, mm3."""
+    found, whole = [], 0.0
+    for k, worked in enumerate(joined.pieces):
+        key = (k, tuple(worked.serials))
+        if key not in part.known.pieces:
+            part.known.pieces[key] = _read_back(worked.body())
+        mesh, volume = part.known.pieces[key]
+        whole += volume
+        found.append(_piece(k + 1, part.cells[part.owners[k]], mesh, volume, part.paths[k], box_mm))
+    for n, (body, joint) in enumerate(joined.dowels, 1):
+        one = _piece(len(found) + 1, (0, 0, 0), *_read_back(body), f"dowel.{n}", box_mm)
+        found.append(replace(one, loose=joined.joints[joint].cut))
+    return found, whole
 
 
-def _bodies(leaves: Sequence[Node]) -> tuple[list[Any], list[int], int, float]:
-    """Separate bodies of all leaves, the largest of each first, with their leaves; and what is left out."""
-    bodies, owners = [], []
-    slivers, lost = 0, 0.0
-    for owner, leaf in enumerate(leaves):
-        for body in bodies_of(leaf.body):
-            volume = float(body.volume())
-            x0, y0, z0, x1, y1, z1 = body.bounding_box()
-            if volume < DUST_MM3 or min(x1 - x0, y1 - y0, z1 - z0) < DUST_MM:
-                slivers, lost = slivers + 1, lost + volume
-                continue
-            bodies.append(body)
-            owners.append(owner)
-    return bodies, owners, slivers, lost
-
-
-def _pieces(
-    joined: Joined, paths: Sequence[str], cells: Sequence[Cell], owners: Sequence[int], box_mm: Vector
-) -> list[Piece]:
-    """Pieces as they are read back from a file, with their dowels."""
-    found = []
-    for number, (body, owner) in enumerate(zip(joined.bodies, owners, strict=True), 1):
-        path = paths[owner]
-        if owners.count(owner) > 1:
-            path += f".{number - owners.index(owner)}"
-        found.append(_piece(number, cells[owner], body, path, box_mm))
-    for body, joint in joined.dowels:
-        one = joined.joints[joint]
-        path = f"dowel.{len(found) + 1 - len(joined.bodies)}"
-        found.append(replace(_piece(len(found) + 1, (0, 0, 0), body, path, box_mm), loose=one.cut))
-    return found
-
-
-def _piece(number: int, cell: Cell, body: Any, path: str, box_mm: Vector) -> Piece:
-    mesh = _as_file(Solid(body).mesh())
+def _piece(number: int, cell: Cell, mesh: Mesh, volume: float, path: str, box_mm: Vector) -> Piece:
     x, y, z = (float(v) for v in mesh.size_mm)
-    return Piece(number, cell, (x, y, z), float(body.volume()), mesh, path, fits(mesh.vertices, box_mm))
+    return Piece(number, cell, (x, y, z), volume, mesh, path, fits(mesh.vertices, box_mm))
+
+
+def _read_back(body: Any) -> tuple[Mesh, float]:
+    """A piece as it is read back from a file, and its volume as it was made, mm3."""
+    return _as_file(Solid(body).mesh()), float(body.volume())
 
 
 def _as_file(mesh: Mesh) -> Mesh:

@@ -19,10 +19,11 @@ from ..errors import BadValue
 from ..geometry.solid import Solid, bodies_of
 from ..progress import Progress, silent
 from ..tags import stored
+from .cut_part import DUST_MM3
 from .cuts import Cut, Node, Vector, cut, cut_tree, frame
 from .grid import grid_cuts
 from .kept import KeptBox, crossed
-from .pieces import DUST_MM3, SLIVER_MM3
+from .pieces import SLIVER_MM3
 from .sizes import FRAMES, boxes_taken, counts, fits, frames
 
 # The surface is thinned by this, and its edges are no longer than that, before it is sampled; on a large part

@@ -12,7 +12,7 @@ from ...core.split.fittings import JointKind
 from ...core.split.grid import box_for
 from ...core.split.kept import KeptBox, check_kept
 from ..document import Length
-from ..item import CutId, Grid, Item, Joints, KeptWhole, PieceOf, Plane
+from ..item import CutId, Grid, Item, JointId, Joints, KeptWhole, PieceOf, Plane
 from ..models import ItemSheet, JobSheet
 from ..part import Part
 from .base import Change, JobChange, altered
@@ -71,10 +71,10 @@ class SetJoints(Change):
 
 
 class JoinCut(Change):
-    """Hold the pieces of one cut in another way than the others, or as them again."""
+    """Hold the pieces of one cut, or of one face, in another way than the others, or as them again."""
 
     kind: Literal["joint-of-cut"] = "joint-of-cut"
-    cut: CutId
+    cut: JointId
     joint: JointKind | Literal[""] = ""
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
@@ -87,7 +87,8 @@ class JoinCut(Change):
         return altered(sheet, grid=grid.model_copy(update={"joints": joints}))
 
     def label(self, sheet: ItemSheet) -> str:
-        return f"Joints of cut {self.cut}: {self.joint or 'as the others'}"
+        cut, _, face = self.cut.partition(":")
+        return f"{'One joint' if face else 'Joints'} of cut {cut}: {self.joint or 'as the others'}"
 
 
 class SwapPegs(Change):

@@ -366,10 +366,14 @@ def stands_on(found: Pieces, pairs: NDArray[np.int64]) -> NDArray[np.bool_]:
 
 
 def leans_on(section: CrossSection, below: CrossSection) -> bool:
-    """Whether a piece of support goes on from what of supports lies in the level below, for a share of it."""
+    """Whether a share of a piece of support lies within a step of what of supports lies in the level below.
+
+    What lies beside it does not count by its own size: a crumb close to a long wall would lean on that.
+    """
     if below.is_empty():
         return False
-    return float((section.offset(STEP_MM) ^ below).area()) > LEANS * float(section.area())
+    near = section.offset(STEP_MM) ^ below
+    return not near.is_empty() and (section ^ near.offset(STEP_MM)).area() > LEANS * float(section.area())
 
 
 def _begins_in_mid_air(x: float, y: float, z: float) -> Fault:
