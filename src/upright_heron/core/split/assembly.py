@@ -38,6 +38,8 @@ SHARE = 0.85
 MISREAD = 0.05
 # A box that takes less of a piece than this share of its height is cut out with all that lies so high.
 FLAT = 0.3
+# A plane parts two pieces of which neither reaches further over it.
+PARTED_MM = 1e-4
 # Boxes that share less than this only touch.
 TOUCH_MM = 1e-3
 
@@ -171,7 +173,8 @@ class _Pieces:
         self.meshes = meshes
         self.solid = lru_cache(None)(lambda k: Solid.from_mesh(meshes[k]).manifold)
         self.tree = lru_cache(None)(lambda k: Tree.of(meshes[k]))
-        self._slab = lru_cache(None)(self._cut_slab)
+        # What lies so high along an axis, by the piece and axis.
+        self._slabs: dict[tuple[int, int], list[tuple[float, float, Any]]] = {}
 
     def within(self, k: int, low: NDArray[np.float64], high: NDArray[np.float64]) -> Any:
         """What of a piece lies between two corners (3,) of a box, or all that lies as high as a flat one.
@@ -180,23 +183,35 @@ class _Pieces:
         """
         size = np.ptp(self.meshes[k].bounds, axis=0)
         axis = int(np.argmin((high - low) / size))
-        if high[axis] - low[axis] < FLAT * size[axis]:
-            return self._slab(k, axis, math.floor(low[axis]), math.ceil(high[axis]))
-        return _within(self.solid(k), low, high)
-
-    def _cut_slab(self, k: int, axis: int, low_mm: int, high_mm: int) -> Any:
-        low, high = self.meshes[k].bounds + [[-1.0], [1.0]]
+        if high[axis] - low[axis] >= FLAT * size[axis]:
+            return _within(self.solid(k), low, high)
+        known = self._slabs.setdefault((k, axis), [])
+        for from_mm, to_mm, body in known:
+            if from_mm <= low[axis] and high[axis] <= to_mm:
+                return body
+        whole = self.meshes[k].bounds + [[-1.0], [1.0]]
         # Faces often lie at whole millimetres, and a box in a face itself would leave films.
-        low[axis], high[axis] = low_mm - AROUND_MM, high_mm + AROUND_MM
-        return _within(self.solid(k), low, high)
+        from_mm, to_mm = math.floor(low[axis]) - AROUND_MM, math.ceil(high[axis]) + AROUND_MM
+        whole[:, axis] = from_mm, to_mm
+        body = _within(self.solid(k), *whole)
+        known.append((from_mm, to_mm, body))
+        return body
 
 
 def _together(pieces: _Pieces, pair: tuple[int, int], mine: Sequence[Joint]) -> list[JointFault]:
     """Whether two pieces lie in each other once they are joined, or on their way."""
     if not mine:
+        # Nothing of the one lies beyond a plane that nothing of the other lies before: no need to try.
+        i, j = (pieces.meshes[k] for k in pair)
+        if any(_parts(way, i, j) for way in _ways_between(i.bounds, j.bounds)):
+            return []
         still, moving = _where_they_may_meet(pieces, *pair, np.zeros(3))
         over = float((still ^ moving).volume())
         return [_lie_in_each_other("overlap", *pair, over)] if over > NOISE_MM3 else []
+    if not any(one.holds for one in mine):
+        first, second = mine[0].between
+        if _parts(np.asarray(mine[0].direction), pieces.meshes[first], pieces.meshes[second]):
+            return []
     first, second = mine[0].between
     area = sum(one.area_mm2 for one in mine)
     reaches = [p.depth_mm for one in mine for p in one.pegs] + [one.travel_mm for one in mine]
@@ -210,6 +225,24 @@ def _together(pieces: _Pieces, pair: tuple[int, int], mine: Sequence[Joint]) -> 
         if over > NOISE_MM3 * max(1.0, area / 100):
             return [_lie_in_each_other("sweep" if k else "overlap", first, second, over)]
     return []
+
+
+def _parts(way: NDArray[np.float64], one: Mesh, other: Mesh) -> bool:
+    """Whether a plane square to a direction (3,) parts two pieces: so they stay while they are drawn off."""
+    return float((one.vertices @ way).max()) <= float((other.vertices @ way).min()) + PARTED_MM
+
+
+def _ways_between(one: NDArray[np.float64], other: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+    """Directions (3,) from one piece to another beside it, along axes or aslant, by their boxes (2, 3).
+
+    Pegs stand out of both, so that their boxes meet; most that lie over corner are parted aslant.
+    """
+    shared = np.minimum(one[1], other[1]) - np.maximum(one[0], other[0])
+    beside = shared < FLAT * np.minimum(np.ptp(one, axis=0), np.ptp(other, axis=0))
+    sign = np.sign(other.sum(axis=0) - one.sum(axis=0))
+    slant = np.where(beside, sign, 0.0)
+    ways = [slant, *(axis * sign for axis in np.eye(3)[beside])]
+    return [way / np.linalg.norm(way) for way in ways if way.any()]
 
 
 def _where_they_may_meet(
@@ -245,7 +278,11 @@ def _misnumbered(pieces: _Pieces, joint: Joint) -> list[JointFault]:
         right, up = np.asarray(label.right), np.asarray(label.up)
         turn = np.stack([right, up, np.cross(right, up)])
         x, y, z = turn @ np.asarray(label.at_mm)
-        level = pieces.solid(own).transform(np.column_stack([turn, np.zeros(3)])).slice(z - DEPTH_MM / 2)
+        # The strokes lie in a box of this size round their middle, at every turn.
+        wide = 0.5 * (label.height_mm * len(label.text) + DEPTH_MM) * (np.abs(right) + np.abs(up))
+        middle = np.asarray(label.at_mm) - DEPTH_MM / 2 * turn[2]
+        near = pieces.within(own, middle - wide - AROUND_MM / 4, middle + wide + AROUND_MM / 4)
+        level = near.transform(np.column_stack([turn, np.zeros(3)])).slice(z - DEPTH_MM / 2)
         wanted = outline(f"{own + 1}/{other + 1}", label.height_mm).translate((x, y))
         x0, y0, x1, y1 = wanted.bounds()
         window = CrossSection([np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1)])]).offset(

@@ -10,7 +10,7 @@ from manifold3d import CrossSection
 
 from .faces import BESIDE_MM, Face, Turned, vector
 from .numbers import DEPTH_MM, Label, cutter, outline, place_for
-from .worked import meet
+from .worked import boxes_meet
 
 # What a piece keeps behind a number at least.
 BEHIND_MM = 0.3
@@ -65,6 +65,10 @@ def _behind(label: Label, box: CrossSection, piece: Turned, cuts: Sequence[Any])
     for depth in (BESIDE_MM, DEPTH_MM / 2, DEPTH_MM + BEHIND_MM):
         if (box - piece.section(depth, inward=True)).area() > NOISE_MM2:
             return False
+    reach = 0.5 * max(np.ptp(np.array(box.bounds()).reshape(2, 2), axis=0)) + DEPTH_MM
+    at = np.asarray(label.at_mm)
+    near = [cut for cut in cuts if boxes_meet(cut.bounding_box(), (*(at - reach), *(at + reach)))]
+    if not near:
+        return True
     strokes = cutter(label, 0.0)
-    near = [cut for cut in cuts if meet(strokes, cut)]
     return all(float((strokes ^ cut).volume()) <= NOISE_MM3 for cut in near)

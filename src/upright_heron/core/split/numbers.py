@@ -23,9 +23,9 @@ HEIGHTS_MM = (12.0, 9.0, 7.0, 6.0, LEAST_MM)
 WEIGHT = 700
 # Sunk so deep, and so far from an edge or a socket at least.
 DEPTH_MM, AWAY_MM = 0.6, 0.8
-# A curve of the outline is drawn in so many steps; what lies closer to a straight line than this is one: a
-# number with all of its steps takes four times as long to cut.
-STEPS, FINE_MM = 8, 0.02
+# A curve of the outline is drawn in so many steps, and what lies closer to a straight line than this share of
+# the height is one: a number with all of its steps takes four times as long to cut.
+STEPS, FINE = 8, 1 / 300
 # Places that are tried for a text.
 PLACES = 300
 
@@ -77,7 +77,7 @@ def outline(text: str, height_mm: float) -> Any:
         rings += [(ring + [along, 0.0]) * scale for ring in own]
         along += wide
     # Outer outlines run clockwise in this kind of font; nothing lies over anything else.
-    shape = CrossSection(rings, FillRule.EvenOdd).simplify(FINE_MM)
+    shape = CrossSection(rings, FillRule.EvenOdd).simplify(FINE * height_mm)
     x0, y0, x1, y1 = shape.bounds()
     return shape.translate((-(x0 + x1) / 2, -(y0 + y1) / 2))
 

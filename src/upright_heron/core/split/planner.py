@@ -35,7 +35,7 @@ STEP_MM = 4.0
 # Directions of planes, and frames in which all of them are rated.
 NORMALS, ROUGH_FRAMES = 20, 9
 # So many of the planes of a piece are gone into, and so many trees are kept at a time.
-RATED, BEAM = 6, 4
+RATED, BEAM = 4, 3
 # Trees deeper than this are given up.
 MOST_DEEP = 60
 # Of more outermost samples those that are none any more are looked for.

@@ -99,5 +99,9 @@ class Worked:
 
 def meet(one: Any, other: Any) -> bool:
     """Whether the boxes of two bodies meet."""
-    a, b = one.bounding_box(), other.bounding_box()
-    return all(a[k] <= b[k + 3] and a[k + 3] >= b[k] for k in range(3))
+    return boxes_meet(one.bounding_box(), other.bounding_box())
+
+
+def boxes_meet(one: Sequence[float], other: Sequence[float]) -> bool:
+    """Whether two boxes meet, each by its lowest and highest corner."""
+    return all(one[k] <= other[k + 3] and one[k + 3] >= other[k] for k in range(3))
