@@ -24,6 +24,8 @@ FILES = {
         "build/three.module.js": "vendor/three/three.module.js",
         "build/three.core.js": "vendor/three/three.core.js",
         "examples/jsm/controls/OrbitControls.js": "vendor/three/addons/controls/OrbitControls.js",
+        "examples/jsm/geometries/ConvexGeometry.js": "vendor/three/addons/geometries/ConvexGeometry.js",
+        "examples/jsm/math/ConvexHull.js": "vendor/three/addons/math/ConvexHull.js",
         "LICENSE": "vendor/three/LICENSE",
     },
     "three-mesh-bvh": {

@@ -11,7 +11,7 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.split.cuts import cut
 from upright_heron.core.split.grid import grid_cuts
-from upright_heron.core.split.kept import check_kept, crossed
+from upright_heron.core.split.kept import check_kept, corners_of, crossed
 from upright_heron.core.split.pieces import split
 from upright_heron.core.split.planner import plans
 
@@ -38,8 +38,30 @@ class CrossedTest(unittest.TestCase):
     def test_it_is_said_which_cut_and_which_box(self):
         kept = [((0, 0, 0), (1, 1, 1)), ((5, 5, 5), (9, 9, 9))]
         check_kept([cut((1, 0, 0), 1.0, "7")], kept)
-        with self.assertRaisesRegex(BadValue, "Cut 7 would go through what is kept whole in box 2"):
+        with self.assertRaisesRegex(BadValue, "Cut 7 would go through what is kept whole, number 2"):
             check_kept([cut((1, 0, 0), 6.0, "7")], kept)
+
+
+class PlacesTest(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10_000), vectors, st.floats(-1.5, 1.5))
+    def test_a_plane_through_places_goes_through_what_is_kept_round_them(self, seed, normal, share):
+        assume(np.linalg.norm(normal) > 1)
+        places = np.random.default_rng(seed).normal(0, 20, (200, 3)) * [1, 0.5, 0.0]
+        kept = [tuple(map(tuple, corners_of(places)))]
+        along = places @ (np.asarray(normal) / np.linalg.norm(normal))
+        offset = float(share * np.abs(along).max())
+        one = cut(normal, offset, "1")
+        if along.min() <= offset <= along.max():
+            self.assertEqual(crossed(one.normal, offset, kept), 0)
+        elif offset < along.min() - 1 or offset > along.max() + 1:
+            self.assertIsNone(crossed(one.normal, offset, kept))
+
+    def test_a_grid_gives_way_to_places_as_to_a_box(self):
+        bounds = np.array([(0.0, 0.0, 0.0), (400.0, 10.0, 10.0)])
+        places = np.array([(x, 5.0, 5.0) for x in np.linspace(190.0, 230.0, 9)])
+        (only,) = grid_cuts(bounds, (250.0, 250.0, 250.0), kept=[tuple(map(tuple, corners_of(places)))])
+        self.assertAlmostEqual(only.offset_mm, 189.5, delta=0.02)
 
 
 class GridTest(unittest.TestCase):

@@ -14,6 +14,7 @@ from tests.core.test_threemf import read
 from tests.core.test_threemf import volume as volume_of
 from tests.support import box, stl
 from tests.web.test_app import AppCase
+from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.stance.pose import from_quaternion
 
 
@@ -182,7 +183,7 @@ class SplitPagesTest(AppCase):
         self.change(job_id, "keep-whole", x="250", y="20", z="20", side_mm="60")
         self.settle(job_id)
         page = self.section(job_id, 3)
-        self.assertIn("1 box kept whole", page.text("kept-whole"))
+        self.assertIn("1 place kept whole", page.text("kept-whole"))
         # The even cut would go through its middle.
         self.assertIn("280 × 40 × 40", page.text("pieces"))
         for change, values in (
@@ -197,9 +198,60 @@ class SplitPagesTest(AppCase):
             f"/jobs/{job_id}/changes/keep-whole?open=3",
             data={"x": "220", "y": "0", "z": "0", "side_mm": "10"},
         )
-        self.assertIn("Cut 1 would go through what is kept whole in box 2", refused.text)
+        self.assertIn("Cut 1 would go through what is kept whole, number 2", refused.text)
         self.change(job_id, "keep-out", number="1")
         self.assertEqual(self.grid(job_id)["kept"], [])
+
+    def test_what_is_painted_is_kept_whole(self):
+        job_id = self.cut(box(500, 60, 60))
+        self.assertEqual(self.section(job_id, 3).text("piece-count"), "2 pieces")
+        refused = self.client.post(f"/jobs/{job_id}/keep-painted", data={"mark": "show"})
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("Nothing is painted as show side", refused.text)
+        # The even cut goes through the middle of the top, from 200 to 300 mm of it.
+        sheet = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][0]
+        store = self.client.app.state.services.store
+        fine = refined(store.mesh(sheet["part"]["mesh"]))
+        x, _, z = fine.middles_mm.T
+        facets = np.flatnonzero((z > 59.9) & (x > 200) & (x < 300)).astype("<u4")
+        painted = self.client.post(
+            f"/jobs/{job_id}/marks/stroke?mark=show&of={sheet['part']['mesh']}", content=facets.tobytes()
+        )
+        self.assertEqual(painted.status_code, 200, painted.text)
+        answer = self.client.post(
+            f"/jobs/{job_id}/keep-painted", data={"mark": "show"}, headers={"HX-Request": "true"}
+        )
+        self.assertEqual(answer.status_code, 200, answer.text)
+        self.settle(job_id)
+        self.assertIn("1 place kept whole", self.section(job_id, 3).text("kept-whole"))
+        # Boxes gave way to what is painted, and a plane of one's own is refused there, not beside it.
+        (kept,) = self.grid(job_id)["kept"]
+        low, high = kept["low_mm"][0], kept["high_mm"][0]
+        self.assertTrue(195 < low < 201 and 299 < high < 305, (low, high))
+        # Right behind the number of the piece.
+        sizes = re.findall(r"\d(\d+) × 60 × 60", self.section(job_id, 3).text("pieces"))
+        lengths = sorted(float(v) for v in sizes)
+        self.assertEqual(sum(lengths), 500)
+        # The rest is too long for one box, and is shared out evenly.
+        self.assertAlmostEqual(lengths[2], low, delta=1.5)
+        self.assertAlmostEqual(lengths[0], lengths[1], delta=1.5)
+        self.change(job_id, "plane", nx="1", offset_mm="250", status=422)
+        # Aslant past a corner of its box, clear of what is painted.
+        self.change(job_id, "plane", nx="1", nz="1", offset_mm=str(low * 0.5**0.5 + 20))
+
+    def test_planes_and_what_is_kept_whole_are_sized_with_the_part(self):
+        job_id = self.cut(box(500, 40, 40))
+        self.change(job_id, "plane", nx="1", ny="1", offset_mm="200")
+        self.change(job_id, "keep-whole", x="400", y="20", z="20", side_mm="30")
+        self.client.post(
+            f"/jobs/{job_id}/size?open=1",
+            data={"percent": "200", "together": "true"},
+            headers={"HX-Request": "true"},
+        )
+        self.settle(job_id)
+        grid = self.grid(job_id)
+        self.assertAlmostEqual(grid["planes"][0]["offset_mm"], 400, places=6)
+        self.assertEqual((grid["kept"][0]["low_mm"][0], grid["kept"][0]["high_mm"][0]), (770, 830))
 
     def test_one_cut_is_held_in_another_way(self):
         job_id = self.cut(box(500, 400, 40), joint="peg", sides="4", wall_mm="2")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from functools import cached_property
 from typing import Annotated, Literal
 
@@ -19,6 +20,8 @@ from .process import Footing, Supports
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
+# So many places can be kept whole.
+MOST_KEPT = 40
 CutId = Annotated[str, Field(pattern=r"^[0-9a-z]{1,8}$")]
 # A cut, or one of its faces by the paths of its pieces.
 JointId = Annotated[str, Field(pattern=r"^[0-9a-z]{1,8}(:[0-9a-z.-]{1,240}){0,2}$")]
@@ -36,6 +39,13 @@ class Plane(Document):
     def of(cls, one: Cut) -> Plane:
         """Return a cut of the core as it is kept."""
         return cls(id=one.id, normal=one.normal, offset_mm=one.offset_mm, within=one.within)
+
+    def sized(self, factors: Vector) -> Plane:
+        """Return it as it lies in a part that is sized by factors."""
+        x, y, z = (n / factor for n, factor in zip(self.normal, factors, strict=True))
+        long = math.hypot(x, y, z)
+        made = cut((x, y, z), self.offset_mm / long, self.id, self.within)
+        return Plane.of(made)
 
 
 class Joints(Document):
@@ -66,17 +76,34 @@ class Joints(Document):
 Share = Annotated[float, Field(ge=-0.5, le=0.5, allow_inf_nan=False)]
 
 
+def _sized(one: Vector, factors: Vector) -> Vector:
+    return one[0] * factors[0], one[1] * factors[1], one[2] * factors[2]
+
+
 class KeptWhole(Document):
-    """A box of the part that no cut may go through: its lowest and highest corner, mm."""
+    """What of the part no cut may go through, mm: a box, or all that lies between corners within it."""
 
     low_mm: Vector
     high_mm: Vector
+    corners: Annotated[tuple[Vector, ...], Field(max_length=128)] = ()
 
     @model_validator(mode="after")
     def _has_size(self) -> KeptWhole:
         if not all(a < b for a, b in zip(self.low_mm, self.high_mm, strict=True)):
             raise ValueError("a box has to be larger than 0 mm on every side")
         return self
+
+    @property
+    def places(self) -> tuple[Vector, ...]:
+        """As the core takes it."""
+        return self.corners or (self.low_mm, self.high_mm)
+
+    def sized(self, factors: Vector) -> KeptWhole:
+        """Return it as it lies in a part that is sized by factors."""
+        a, b, *corners = (_sized(one, factors) for one in (self.low_mm, self.high_mm, *self.corners))
+        # Mirrored the lowest corner becomes the highest.
+        low, high = (tuple(f(v) for v in zip(a, b, strict=True)) for f in (min, max))
+        return KeptWhole.model_validate({"low_mm": low, "high_mm": high, "corners": corners})
 
 
 class Grid(Document):
@@ -90,7 +117,13 @@ class Grid(Document):
     joints: Joints = Joints()
     # Boxes are moved by so much of a box along each axis; even ones without.
     shift: tuple[Share, Share, Share] = (0.0, 0.0, 0.0)
-    kept: Annotated[tuple[KeptWhole, ...], Field(max_length=40)] = ()
+    kept: Annotated[tuple[KeptWhole, ...], Field(max_length=MOST_KEPT)] = ()
+
+    def sized(self, factors: Vector) -> Grid:
+        """Return it for a part that is sized by factors: planes and what is kept whole go along."""
+        planes = tuple(one.sized(factors) for one in self.planes)
+        kept = tuple(one.sized(factors) for one in self.kept)
+        return self.model_copy(update={"planes": planes, "kept": kept})
 
     def cuts(self) -> tuple[Cut, ...] | None:
         """Return the planes as the core takes them; ``None`` for boxes."""

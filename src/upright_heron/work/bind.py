@@ -385,7 +385,7 @@ def _box(sheet: DecidedSheet) -> s.Box | None:
     if sheet.grid is None:
         return None
     stands_out = sheet.grid.joints.setting().stands_out_mm
-    kept = tuple((one.low_mm, one.high_mm) for one in sheet.grid.kept)
+    kept = tuple(one.places for one in sheet.grid.kept)
     return s.Box(box_for(sheet.machine.build_mm, sheet.grid.margin_mm, stands_out), kept)
 
 

@@ -171,6 +171,20 @@ def band(fine: Fine, heights_mm: NDArray[np.float64], low_mm: float, high_mm: fl
     return np.flatnonzero((heights_mm >= low) & (heights_mm <= high))
 
 
+def places(fine: Fine, marks: Marks, mark: Mark, least_mm2: float) -> list[NDArray[np.int64]]:
+    """Facets (k,) of each place that is painted with a mark, the largest first; specks are left out."""
+    mine = marks == mark
+    a, b = fine.pairs.T
+    joined = fine.pairs[mine[a] & mine[b]]
+    count = len(fine.parent)
+    graph = coo_matrix((np.ones(len(joined), np.int8), (joined[:, 0], joined[:, 1])), (count, count))
+    label = connected_components(graph, directed=False)[1][mine]
+    areas = np.bincount(label, fine.areas_mm2[mine])
+    facets = np.flatnonzero(mine)
+    order = np.argsort(-areas, kind="stable")
+    return [facets[label == k] for k in order[areas[order] >= least_mm2].tolist()]
+
+
 # Changes of what is painted ----------------------------------------------------------------------
 
 

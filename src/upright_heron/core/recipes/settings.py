@@ -204,10 +204,10 @@ class FootingSetting:
 
 @dataclass(frozen=True, slots=True)
 class Box:
-    """Largest size of a piece without its pegs, mm, and boxes of the part that no cut may go through."""
+    """Largest size of a piece without its pegs, mm, and what of the part no cut may go through."""
 
     box_mm: Vector
-    kept: tuple[tuple[Vector, Vector], ...] = ()
+    kept: tuple[tuple[Vector, ...], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

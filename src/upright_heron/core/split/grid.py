@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ..errors import BadValue
 from ..tolerances import DEFAULT, Tolerances
 from .cuts import Cut, Vector, cut
-from .kept import KeptBox, clear_of
+from .kept import Kept, clear_of, span
 
 Cell = tuple[int, int, int]
 # Finer grids than this are a mistyped box, not a plan.
@@ -42,7 +42,7 @@ def grid_cuts(
     box_mm: Vector,
     shift: Vector = (0.0, 0.0, 0.0),
     tolerances: Tolerances = DEFAULT,
-    kept: Sequence[KeptBox] = (),
+    kept: Sequence[Kept] = (),
 ) -> list[Cut]:
     """Planes of equal boxes no larger than ``box_mm``.
 
@@ -56,7 +56,7 @@ def grid_cuts(
         How far the planes are moved, as shares from -0.5 to 0.5 of a box: where there is one plane more than
         needed the boxes stay no larger.
     tolerances : Tolerances
-    kept : sequence of (low, high)
+    kept : sequence of corners
         Boxes that no plane may go through: planes give way, and boxes are no longer equal.
 
     Returns
@@ -71,7 +71,6 @@ def grid_cuts(
         leaves no room.
     """
     low, high = bounds
-    spans = np.array(kept, np.float64).reshape(-1, 2, 3)
     size = tuple(float(v) for v in high - low)
     counts = cell_counts((size[0], size[1], size[2]), box_mm, tolerances)
     cuts = []
@@ -87,8 +86,9 @@ def grid_cuts(
         normal = [0.0, 0.0, 0.0]
         normal[axis] = 1.0
         inside = [v for v in at if 1e-6 < v < size[axis] - 1e-6]
-        if len(spans):
-            inside = clear_of(inside, box_mm[axis], 0.0, size[axis], spans[:, :, axis] - low[axis])
+        if kept:
+            spans = np.array([span(normal, one) for one in kept]) - low[axis]
+            inside = clear_of(inside, box_mm[axis], 0.0, size[axis], spans)
         cuts += [cut(normal, float(low[axis]) + v, f"{'xyz'[axis]}{k}") for k, v in enumerate(inside, 1)]
     return cuts
 

@@ -1,7 +1,8 @@
-"""What no cut may go through: boxes along the axes of the part."""
+"""What no cut may go through: boxes along the axes of the part, and what lies between corners."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -10,24 +11,43 @@ from numpy.typing import NDArray
 from ..errors import BadValue
 from .cuts import Cut, Vector
 
-# Lowest and highest corner, mm.
-KeptBox = tuple[Vector, Vector]
+# Lowest and highest corner of a box, mm; or four or more places, with all that lies between them.
+Kept = tuple[Vector, ...]
+# Corners are looked for in so many directions, and lie so far outside.
+DIRECTIONS, OUT_MM = 64, 0.5
 # A plane that only touches a box does not cross it.
 TOUCH_MM = 1e-6
 
 
-def crossed(normal: Sequence[float], offset_mm: float, kept: Sequence[KeptBox]) -> int | None:
-    """Which box, by its place in the list, a plane goes through first; ``None`` where it misses them all."""
-    n = np.asarray(normal, np.float64)
-    for k, (low, high) in enumerate(kept):
-        a, b = np.asarray(low), np.asarray(high)
-        away = abs(float(n @ (a + b)) / 2 - offset_mm)
-        if away < float(np.abs(n) @ (b - a)) / 2 - TOUCH_MM:
+def span(normal: Sequence[float], one: Kept) -> tuple[float, float]:
+    """From where to where something that is kept whole reaches along a direction, mm."""
+    n, places = np.asarray(normal, np.float64), np.asarray(one, np.float64)
+    if len(places) == 2:
+        middle, half = float(n @ (places[0] + places[1])) / 2, float(np.abs(n) @ (places[1] - places[0])) / 2
+        return middle - half, middle + half
+    along = places @ n
+    return float(along.min()), float(along.max())
+
+
+def corners_of(places: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Corners (k, 3) round places (n, 3), a little outside of them: what lies between is to be kept whole."""
+    up = 1 - (2 * np.arange(DIRECTIONS) + 1) / DIRECTIONS
+    turn = np.pi * (1 + 5**0.5) * np.arange(DIRECTIONS)
+    level = np.sqrt(1 - up * up)
+    ways = np.column_stack([level * np.cos(turn), level * np.sin(turn), up])
+    return np.asarray(places[np.argmax(places @ ways.T, axis=0)] + OUT_MM * ways)
+
+
+def crossed(normal: Sequence[float], offset_mm: float, kept: Sequence[Kept]) -> int | None:
+    """Which one, by its place in the list, a plane goes through first; ``None`` where it misses them all."""
+    for k, one in enumerate(kept):
+        low, high = span(normal, one)
+        if low + TOUCH_MM < offset_mm < high - TOUCH_MM:
             return k
     return None
 
 
-def check_kept(cuts: Sequence[Cut], kept: Sequence[KeptBox]) -> None:
+def check_kept(cuts: Sequence[Cut], kept: Sequence[Kept]) -> None:
     """Make sure that no cut goes through what is kept whole.
 
     Raises
@@ -39,8 +59,8 @@ def check_kept(cuts: Sequence[Cut], kept: Sequence[KeptBox]) -> None:
         k = crossed(one.normal, one.offset_mm, kept)
         if k is not None:
             raise BadValue(
-                f"Cut {one.id} would go through what is kept whole in box {k + 1}.",
-                "Move one of them, or take the box out.",
+                f"Cut {one.id} would go through what is kept whole, number {k + 1}.",
+                "Move one of them, or keep it whole no more.",
             )
 
 
@@ -77,7 +97,9 @@ def clear_of(
     wanted = list(places)
     while before + side < high - TOUCH_MM or wanted:
         # As wished where that is free and near enough, else as far on as may be.
-        wish = wanted.pop(0) if wanted else before + side
+        # One more than was wished for shares what is left evenly: at the end of it nothing thin is left.
+        left = high - before
+        wish = wanted.pop(0) if wanted else before + left / math.ceil(left / side - TOUCH_MM)
         at = min(wish, before + side)
         ends = [
             at,

@@ -22,7 +22,7 @@ from ..tags import stored
 from .cut_part import DUST_MM3
 from .cuts import Cut, Node, Vector, cut, cut_tree, frame
 from .grid import grid_cuts
-from .kept import KeptBox, crossed
+from .kept import Kept, crossed
 from .pieces import SLIVER_MM3
 from .sizes import FRAMES, boxes_taken, counts, fits, frames
 
@@ -114,7 +114,7 @@ def plans(
     solid: Solid,
     box_mm: Vector,
     *,
-    kept: Sequence[KeptBox] = (),
+    kept: Sequence[Kept] = (),
     early: Callable[[list[Plan]], None] | None = None,
     progress: Progress = silent,
 ) -> list[Plan]:
@@ -125,7 +125,7 @@ def plans(
     solid : Solid
     box_mm : (x, y, z)
         Largest size of a piece: the build volume less what keeps off its sides and what pegs stand out.
-    kept : sequence of (low, high)
+    kept : sequence of corners
         Boxes that no plane may go through.
     early : callable, optional
         Told what is found so far.
@@ -244,7 +244,7 @@ def _normals(count: int) -> NDArray[np.float64]:
 
 
 def _planned(
-    sample: _Part, box_mm: Vector, kept: Sequence[KeptBox], width: int, progress: Progress
+    sample: _Part, box_mm: Vector, kept: Sequence[Kept], width: int, progress: Progress
 ) -> list[Cut] | None:
     """Search trees of planes on samples, keeping so many at a time."""
     every, rough = frames(FRAMES), frames(ROUGH_FRAMES)
@@ -280,7 +280,7 @@ def _parted(
     rough: NDArray[np.float64],
     every: NDArray[np.float64],
     box_mm: Vector,
-    kept: Sequence[KeptBox],
+    kept: Sequence[Kept],
     number: int,
 ) -> list[tuple[tuple[_Part, _Part], Cut, float]]:
     """The best planes of a piece, rated on a few frames, then on all."""
@@ -367,7 +367,7 @@ def _halves(part: _Part, normal: NDArray[np.float64], offset: float, name: str) 
     return made[0], made[1]
 
 
-def _shifted(solid: Solid, sample: _Part, box_mm: Vector, kept: Sequence[KeptBox]) -> list[Cut] | None:
+def _shifted(solid: Solid, sample: _Part, box_mm: Vector, kept: Sequence[Kept]) -> list[Cut] | None:
     """Boxes moved so that fewer of them hold something, and less of that in slivers."""
     best: tuple[float, Vector] | None = None
     shift = [0.0, 0.0, 0.0]

@@ -10,9 +10,9 @@ from ...core.errors import BadValue
 from ...core.split.cuts import MOST_CUTS, cut
 from ...core.split.fittings import JointKind
 from ...core.split.grid import box_for
-from ...core.split.kept import KeptBox, check_kept
+from ...core.split.kept import Kept, check_kept
 from ..document import Length
-from ..item import CutId, Grid, Item, JointId, Joints, KeptWhole, PieceOf, Plane
+from ..item import MOST_KEPT, CutId, Grid, Item, JointId, Joints, KeptWhole, PieceOf, Plane
 from ..models import ItemSheet, JobSheet
 from ..part import Part
 from .base import Change, JobChange, altered
@@ -169,20 +169,30 @@ class KeepWhole(Change):
     side_mm: Annotated[Length, Field(gt=0, le=5000)]
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        grid = _cut(sheet)
         half = self.side_mm / 2
         low = (self.x - half, self.y - half, self.z - half)
         high = (self.x + half, self.y + half, self.z + half)
-        check_kept(grid.cuts() or (), [*_kept(grid), (low, high)])
-        kept = (*grid.kept, KeptWhole(low_mm=low, high_mm=high))
-        return altered(sheet, grid=altered(grid, kept=kept))
+        return _keeping(sheet, (KeptWhole(low_mm=low, high_mm=high),))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Keep {self.side_mm:g} mm whole"
 
 
+class KeepPainted(Change):
+    """Keep whole what is painted; made by the server, which knows where it lies."""
+
+    kind: Literal["keep-painted"] = "keep-painted"
+    places: tuple[KeptWhole, ...]
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return _keeping(sheet, self.places)
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Keep {len(self.places)} painted place{'s' if len(self.places) > 1 else ''} whole"
+
+
 class KeepNoMore(Change):
-    """Take out a box that was kept whole, by its place in the list from 1."""
+    """Keep something whole no more, by its place in the list from 1."""
 
     kind: Literal["keep-out"] = "keep-out"
     number: Annotated[int, Field(ge=1)]
@@ -195,11 +205,20 @@ class KeepNoMore(Change):
         return altered(sheet, grid=grid.model_copy(update={"kept": kept}))
 
     def label(self, sheet: ItemSheet) -> str:
-        return f"Box {self.number} may be cut"
+        return f"Number {self.number} may be cut"
 
 
-def _kept(grid: Grid) -> list[KeptBox]:
-    return [(one.low_mm, one.high_mm) for one in grid.kept]
+def _keeping(sheet: ItemSheet, more: tuple[KeptWhole, ...]) -> ItemSheet:
+    grid = _cut(sheet)
+    if len(grid.kept) + len(more) > MOST_KEPT:
+        raise BadValue(f"{MOST_KEPT} places can be kept whole at most.", "Take some out first.")
+    kept = altered(grid, kept=(*grid.kept, *more))
+    check_kept(grid.cuts() or (), _kept(kept))
+    return altered(sheet, grid=kept)
+
+
+def _kept(grid: Grid) -> list[Kept]:
+    return [one.places for one in grid.kept]
 
 
 class CutEarlier(Change):

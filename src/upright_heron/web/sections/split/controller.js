@@ -272,7 +272,7 @@ export default class SplitController extends SectionController {
     });
   }
 
-  /** Boxes that are kept whole, each as its lowest and highest corner. @returns {number[][]} */
+  /** What is kept whole: of each its lowest and highest corner, or all corners round it. @returns {number[][]} */
   get kept() {
     const told = find('#kept-whole')?.dataset.boxes ?? '';
     return told.split(';').filter(Boolean).map((box) => box.split(',').map(Number));

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Annotated
+from typing import Annotated, Literal
 
+import numpy as np
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
+from ....core.marking.marks import MEANING
+from ....core.marking.marks import places as painted_places
+from ....core.split.kept import corners_of
 from ....core.split.pieces import Split
 from ....core.split.planner import Plan
 from ....core.split.standing import Outward, best_stance, outward
@@ -21,12 +25,13 @@ from ....sheet.changes import (
     ChooseStance,
     FindStances,
     JoinAgain,
+    KeepPainted,
     MakePieces,
     SetStyle,
     TakePlan,
     TakePreset,
 )
-from ....sheet.item import Plane, StanceGoals
+from ....sheet.item import MOST_KEPT, KeptWhole, Plane, StanceGoals
 from ....sheet.models import ItemSheet
 from ....sheet.part import Part
 from ....sheet.process import Preset
@@ -34,14 +39,19 @@ from ....sheet.shop import Habits
 from ....work import worker
 from ....work.bind import keys_of
 from ....work.intake import like
+from ....work.marking import marks_of
 from ....work.summary import summary
 from ...dependencies import Services, Use, render
 from ...looking import Look, Looking
 from ..handoff.naming import file_name
 from ..handoff.routes import attachment, made
+from ..overhangs.routes import MARKS
 from .taking import as_csv, takes
 
 router = APIRouter(prefix="/jobs/{job_id}")
+
+# What is painted smaller than this is no place.
+SPECK_MM2 = 20.0
 
 
 def _cut(use: Services, job_id: str, look: Looking) -> ItemSheet:
@@ -143,6 +153,39 @@ async def pieces_csv(job_id: str, use: Use, look: Look) -> Response:
     habits = use.store.on_shelf(Habits, "shop") or Habits()
     found = takes(job.sheet, sheet.id, now.split, now.briefs, habits.join_minutes)
     return attachment(as_csv(found).encode(), f"{file_name(sheet.name, 'pieces')}.csv", "text/csv")
+
+
+@router.post("/keep-painted", name="keep_painted")
+def keep_painted(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    mark: Annotated[Literal["show", "clear", "prop"], Form()] = "show",
+) -> Response:
+    """Keep every place whole that is painted with a mark."""
+    sheet = _cut(use, job_id, look)
+    fine = use.pages.fine(sheet.part.mesh)
+    corners = [
+        corners_of(fine.mesh.vertices[np.unique(fine.mesh.faces[facets])])
+        for facets in painted_places(fine, marks_of(sheet, fine, use.store), MARKS[mark], SPECK_MM2)
+    ]
+    name = MEANING[MARKS[mark]].name.lower()
+    if not corners:
+        raise BadValue(
+            f"Nothing is painted as {name} on this part.", "Paint what is to stay whole in section 5 first."
+        )
+    if len(corners) > MOST_KEPT:
+        raise BadValue(
+            f"{len(corners)} places are painted as {name}, and {MOST_KEPT} can be kept.",
+            "Erase some of them.",
+        )
+    around = [
+        KeptWhole(low_mm=tuple(at.min(axis=0)), high_mm=tuple(at.max(axis=0)), corners=tuple(map(tuple, at)))
+        for at in (np.round(one, 3) for one in corners)
+    ]
+    job = use.store.apply(job_id, KeepPainted(places=tuple(around)), sheet.id, author=look.author)
+    return render(request, use, job, look.usually("split"))
 
 
 @router.post("/plans/{name}/take", name="take_plan")

@@ -1,5 +1,6 @@
 import * as THREE from 'three';
 import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
+import { ConvexGeometry } from 'three/addons/geometries/ConvexGeometry.js';
 import { Before } from './before.js';
 import { Brush } from './brush.js';
 import { Labels } from './labels.js';
@@ -13,6 +14,8 @@ import { drawPlate, layPlate } from './plate.js';
 import { centreSign, placeSign, shadowSign } from './signs.js';
 
 const COLOURS = { paper: '#ebe7de', ink: '#20303a', heron: '#2f5d73', copper: '#b4693b', footing: '#d9ae8c', defect: '#b3261e' };
+/** Lines round what is kept whole. */
+const KEPT = new THREE.Color('#5b2378');
 const DIRECTIONS = {
   front: [0, -1, 0.12], side: [1, 0, 0.12], above: [0, -0.001, 1], below: [0.35, -0.6, -1], corner: [0.62, -1, 0.55],
 };
@@ -65,7 +68,7 @@ export class View {
     new ResizeObserver(() => this.resize()).observe(canvas.parentElement);
     this.resize();
     canvas.addEventListener('pointermove', (e) => this.#hover(e), { signal: this.abort.signal });
-    /** @type {THREE.Box3Helper[]} */
+    /** @type {THREE.LineSegments[]} */
     this.keptBoxes = [];
     canvas.addEventListener('pointerdown', (e) => { this.pressed = [e.clientX, e.clientY]; }, { signal: this.abort.signal });
     canvas.addEventListener('click', (e) => this.#click(e), { signal: this.abort.signal });
@@ -414,16 +417,19 @@ export class View {
     this.redraw();
   }
 
-  /** Draw boxes of the part that are kept whole. @param {number[][]} boxes  lowest and highest corner of each */
+  /**
+   * Draw what of the part is kept whole.
+   * @param {number[][]} boxes  of each its lowest and highest corner, or all corners round it
+   */
   showKept(boxes) {
     for (const old of this.keptBoxes.splice(0)) {
       old.removeFromParent();
       old.geometry.dispose();
     }
     for (const box of this.part ? boxes : []) {
-      const low = new THREE.Vector3().fromArray(box);
-      const high = new THREE.Vector3().fromArray(box, 3);
-      const drawn = new THREE.Box3Helper(new THREE.Box3(low, high), new THREE.Color('#5b2378'));
+      const corners = Array.from({ length: box.length / 3 }, (_, k) => new THREE.Vector3().fromArray(box, 3 * k));
+      const drawn = corners.length === 2 ? new THREE.Box3Helper(new THREE.Box3(corners[0], corners[1]), KEPT)
+        : new THREE.LineSegments(new THREE.EdgesGeometry(new ConvexGeometry(corners), 12), new THREE.LineBasicMaterial({ color: KEPT }));
       this.part.mesh.add(drawn);
       this.keptBoxes.push(drawn);
     }
