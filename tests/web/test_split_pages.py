@@ -53,11 +53,23 @@ class SplitPagesTest(AppCase):
         self.settle(job_id)
         page = self.section(job_id, 3)
         self.assertEqual(page.text("piece-count"), "2 pieces")
-        self.assertRegex(page.text("plans"), "Planned20.*cut so.*Shifted")
+        self.assertRegex(page.text("plans"), "Planned2566.*cut so.*Shifted")
         # Square to an axis, across a bar that lies at 45 degrees to it: 20 × 20 mm times the root of two.
         told = page.text("plans")
         self.assertIn("smallest face 566 mm²", told)
         self.assertRegex(told, "prints [0-9]+ h [0-9]+ min without supports, the longest piece [0-9]+ h")
+        self.assertEqual(self.grid(job_id)["plan"], "planned")
+        # A seam all round: twice 28.3 and twice 20 mm, where boxes have three.
+        self.assertRegex(told, "Planned.*all with a face to stand on; 10 cm of seam in all.*Even boxes")
+        picture = re.search(r'src="([^"]*/plans/planned.png[^"]*)"', answer.text) or re.search(
+            r'src="([^"]*/plans/planned.png[^"]*)"', self.client.get(f"/jobs/{job_id}/sheet?open=3").text
+        )
+        drawn = self.client.get(picture[1].replace("&amp;", "&"))
+        self.assertEqual((drawn.headers["content-type"], drawn.content[1:4]), ("image/png", b"PNG"))
+        # Of what counts nothing is left: all are as good.
+        self.change(job_id, "plan-goals")
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=3").text
+        self.assertEqual(re.findall(r'"plan-points">(\d+)<', page), ["100"] * 3)
         self.assertEqual(self.grid(job_id)["plan"], "planned")
         # Back to boxes.
         self.client.post(f"/jobs/{job_id}/plans/boxes/take?open=3", headers={"HX-Request": "true"})
@@ -323,7 +335,7 @@ class SplitPagesTest(AppCase):
 
     def test_what_fits_another_way_up_is_left_whole(self):
         job_id = self.cut(box(420, 20, 20).rotate((0, 0, 45)))
-        self.assertIn("Whole, another way up10", self.section(job_id, 3).text("plans"))
+        self.assertIn("Whole, another way up1", self.section(job_id, 3).text("plans"))
         self.client.post(f"/jobs/{job_id}/plans/whole/take?open=3", headers={"HX-Request": "true"})
         self.assertIsNone(self.grid(job_id))
 

@@ -14,6 +14,7 @@ from upright_heron.core.recipes import settings as s
 from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
 from upright_heron.sheet.item import (
+    CutGoals,
     Grid,
     HandWork,
     Item,
@@ -105,6 +106,7 @@ EXPECTED = {
     "grid.planes": {s.Parting},
     "grid.plan": set(),
     "grid.kept": {s.Box},
+    "grid.goals": set(),
     "grid.shift": {s.Parting},
     # Pegs stand out of a piece, and the boxes are so much smaller.
     "grid.joints": {s.Box, s.Parting, s.Joining},
@@ -188,7 +190,7 @@ VALUES = {
     "part.volume_mm3": 2.0, "part.area_mm2": 7.0, "part.file_name": "b.stl", "part.notes": ("x",),
     "came": PART, "mended": PART, "mending": ("x",), "mending_doubts": ("y",), "ways_left": ("unite",), "moved_mm": 1.0, "size": Size(mirror=(True, False, False)),
     "grid.margin_mm": 9, "grid.planes": (Plane(id="1", normal=(1, 0, 0), offset_mm=2.0),), "grid.plan": "planned",
-    "grid.shift": (0.1, 0.0, 0.0), "grid.kept": (KeptWhole(low_mm=(0, 0, 0), high_mm=(1, 1, 1)),), "grid.joints": Joints(kind=JointKind.LAP), "grid": None, "stance.quaternion": (0.0, 1.0, 0.0, 0.0), "stance.lift_mm": 6,
+    "grid.shift": (0.1, 0.0, 0.0), "grid.kept": (KeptWhole(low_mm=(0, 0, 0), high_mm=(1, 1, 1)),), "grid.goals": CutGoals(fewer_pieces=0), "grid.joints": Joints(kind=JointKind.LAP), "grid": None, "stance.quaternion": (0.0, 1.0, 0.0, 0.0), "stance.lift_mm": 6,
     "stance.name": "leaning", "show": (1, 0, 0), "load": (0, 0, -1), "goals": StanceGoals(firm=1),
     "supports": None, "supports.gap_mm": 0.3, "supports.gap_layers": 3, "supports.gap_below_mm": 0.7,
     "supports.line_spacing_mm": 3, "supports.every": 2,

@@ -106,6 +106,16 @@ class KeptWhole(Document):
         return KeptWhole.model_validate({"low_mm": low, "high_mm": high, "corners": corners})
 
 
+class CutGoals(Document):
+    """What counts in a plan of cuts, each from 0 to 5."""
+
+    fewer_pieces: Annotated[float, Field(ge=0, le=5)] = 3.0
+    less_support: Annotated[float, Field(ge=0, le=5)] = 1.0
+    clean_show: Annotated[float, Field(ge=0, le=5)] = 2.0
+    shorter_print: Annotated[float, Field(ge=0, le=5)] = 1.0
+    even_pieces: Annotated[float, Field(ge=0, le=5)] = 0.0
+
+
 class Grid(Document):
     """How an item is cut: into boxes of the build volume less a margin on every side, or by planes."""
 
@@ -118,6 +128,7 @@ class Grid(Document):
     # Boxes are moved by so much of a box along each axis; even ones without.
     shift: tuple[Share, Share, Share] = (0.0, 0.0, 0.0)
     kept: Annotated[tuple[KeptWhole, ...], Field(max_length=MOST_KEPT)] = ()
+    goals: CutGoals = CutGoals()
 
     def sized(self, factors: Vector) -> Grid:
         """Return it for a part that is sized by factors: planes and what is kept whole go along."""

@@ -127,6 +127,7 @@ def _templates(settings: Settings) -> Jinja2Templates:
         step_words=words.STEP_WORDS,
         plan_words=words.PLAN_WORDS,
         joint_words=words.JOINT_WORDS,
+        cut_goal_words=words.CUT_GOAL_WORDS,
         joint_fits=FITS,
         direction=words.direction,
         holds=list(Hold),

@@ -39,6 +39,13 @@ PLAN_WORDS = {
     "boxes": "Even boxes",
     "shifted boxes": "Shifted boxes",
 }
+CUT_GOAL_WORDS = {
+    "fewer_pieces": "Fewer pieces",
+    "less_support": "Less support",
+    "clean_show": "Seams that do not show",
+    "shorter_print": "Shorter longest print",
+    "even_pieces": "Even pieces",
+}
 JOINT_WORDS = {
     "butt": "their faces alone",
     "peg": "pegs on one of them",

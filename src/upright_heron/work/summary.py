@@ -14,6 +14,7 @@ from ..core.marking.channels import Channel
 from ..core.plates.fit import Fit
 from ..core.recipes.values import Arranged, Brief, Findings, Placed
 from ..core.split.pieces import Split
+from ..core.split.plan_figures import PlanFigures
 from ..core.split.planner import Plan
 from ..core.stance.figures import Figures
 from ..core.stance.proposals import Found
@@ -67,6 +68,8 @@ class Summary:
         Where the items stand on the plate of the one that is looked at.
     plans : tuple of Plan or None
         Cuts that are proposed; the first ones while others are looked for.
+    plan_figures : tuple of PlanFigures or None
+        What comes of them.
     """
 
     sheet: ItemSheet
@@ -93,6 +96,7 @@ class Summary:
     briefs: dict[str, Brief | None] = field(default_factory=dict)
     arranged: Arranged | None = None
     plans: tuple[Plan, ...] | None = None
+    plan_figures: tuple[PlanFigures, ...] | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -108,7 +112,7 @@ class Summary:
 # Fields of a summary that are results of an item under the same name.
 _SAME = (
     "placed", "fit", "findings", "supports", "footing", "split", "resting", "estimate", "health", "figures",
-    "hangs", "channels", "without", "access", "second",
+    "hangs", "channels", "without", "access", "second", "plan_figures",
 )  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Sequence
 
 import numpy as np
 from numba import njit
@@ -14,6 +15,19 @@ from .mesh import Mesh, facet_normals
 TURN_DEG, TILT_DEG = -35.0, 22.0
 PART = np.array([138.0, 158.0, 170.0])
 SHADE = np.array([62.0, 82.0, 95.0])
+# Colours of pieces, as in the view.
+WHEEL = np.array(
+    [
+        (138.0, 166.0, 181.0),
+        (194.0, 168.0, 120.0),
+        (157.0, 176.0, 138.0),
+        (181.0, 150.0, 168.0),
+        (127.0, 167.0, 156.0),
+        (194.0, 154.0, 134.0),
+        (163.0, 160.0, 189.0),
+        (179.0, 179.0, 125.0),
+    ]
+)
 
 
 @njit(cache=True)
@@ -77,8 +91,45 @@ def picture(mesh: Mesh, width: int = 320, height: int = 220, sampling: int = 2) 
     -------
     bytes
     """
+    return _drawn(mesh, np.zeros(len(mesh.faces)), PART[None], SHADE[None], (width, height), sampling)
+
+
+def pieces_picture(meshes: Sequence[Mesh], width: int = 320, height: int = 220, sampling: int = 2) -> bytes:
+    """Draw parts where they lie as a PNG with a clear background, each in a colour beside its neighbours'.
+
+    Parameters
+    ----------
+    meshes : sequence of Mesh
+    width, height : int
+        Pixels.
+    sampling : int
+        Samples a pixel along each axis.
+
+    Returns
+    -------
+    bytes
+    """
+    begin = np.cumsum([0, *(len(mesh.vertices) for mesh in meshes)])
+    whole = Mesh(
+        np.concatenate([mesh.vertices for mesh in meshes]),
+        np.concatenate([mesh.faces + k for mesh, k in zip(meshes, begin[:-1].tolist(), strict=True)]),
+    )
+    owner = np.repeat(np.arange(len(meshes)) % len(WHEEL), [len(mesh.faces) for mesh in meshes])
+    return _drawn(whole, owner.astype(np.float64), WHEEL, 0.45 * WHEEL, (width, height), sampling)
+
+
+def _drawn(
+    mesh: Mesh,
+    owner: NDArray[np.float64],
+    bright: NDArray[np.float64],
+    dark: NDArray[np.float64],
+    size: tuple[int, int],
+    sampling: int,
+) -> bytes:
+    """Draw facets, each in the colours (k, 3) of its owner (m,)."""
     from PIL import Image
 
+    width, height = size
     w, h = width * sampling, height * sampling
     seen = mesh.vertices @ view(TURN_DEG, TILT_DEG).T
     low, high = seen.min(axis=0), seen.max(axis=0)
@@ -91,10 +142,12 @@ def picture(mesh: Mesh, width: int = 320, height: int = 220, sampling: int = 2) 
     shade = np.zeros((h, w))
     # The flip of y mirrors the facets: every normal is turned to the eye.
     points = np.ascontiguousarray(points)
-    rasterise(points, mesh.faces, _tones(points, mesh.faces), depth, shade)
+    # A tone is at most 1: what lies before its point says whose it is.
+    rasterise(points, mesh.faces, 2.0 * owner + _tones(points, mesh.faces), depth, shade)
     rgba = np.zeros((h, w, 4))
     there = np.isfinite(depth)
-    rgba[..., :3] = SHADE + (PART * 1.28 - SHADE) * shade[..., None]
+    whose = (shade // 2).astype(np.int64)
+    rgba[..., :3] = dark[whose] + (bright[whose] * 1.28 - dark[whose]) * (shade - 2.0 * whose)[..., None]
     rgba[..., 3] = 255.0 * there
     rgba[~there, :3] = 0.0
     image = Image.fromarray(np.clip(rgba, 0, 255).astype(np.uint8), "RGBA")

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ..errors import NotClosed
+from ..geometry.mesh import Mesh, facet_normals
 from ..geometry.solid import Solid
-from ..graph import Keep, recipe
+from ..graph import Keep, maybe, recipe
 from ..progress import Progress
 from ..split.assembly_map import AssemblyMap
 from ..split.assembly_map import assembly_map as map_of
@@ -15,10 +20,14 @@ from ..split.cut_part import cut_part as cut_solid
 from ..split.grid import grid_cuts
 from ..split.kept import check_kept
 from ..split.pieces import Split, join_pieces
+from ..split.plan_figures import PlanFigures
+from ..split.plan_figures import plan_figures as figures_of
 from ..split.planner import Plan
 from ..split.planner import plans as plans_of
-from .part import solid
-from .settings import Box, Joining, Parting
+from ..stance.figures import SHOW_DEG
+from .part import printed, solid
+from .settings import Box, Joining, Limit, Parting, ShowDirection
+from .stance import show_facets, shown_mesh
 
 
 def _closed(body: Solid | None) -> Solid:
@@ -70,6 +79,32 @@ def plans(
         _closed(body), box.box_mm, kept=box.kept, early=lambda some: early(tuple(some)), progress=progress
     )
     return tuple(told)
+
+
+@recipe(
+    "plan_figures",
+    version=1,
+    stage="Weighing plans",
+    needs=(solid, printed, plans, maybe(shown_mesh), maybe(show_facets)),
+    reads=(Limit, maybe(ShowDirection)),
+)
+def plan_figures(
+    body: Solid | None,
+    mesh: Mesh,
+    found: tuple[Plan, ...],
+    divided: Mesh | None,
+    painted: NDArray[np.bool_] | None,
+    limit: Limit,
+    way: ShowDirection | None,
+    progress: Progress,
+) -> tuple[PlanFigures, ...]:
+    """What comes of each plan: supports, faces to stand on, seams where they show, and a picture."""
+    show = painted
+    if show is None and way is not None:
+        towards = np.asarray(way.show) / np.linalg.norm(way.show)
+        show = facet_normals(mesh)[0] @ towards >= math.cos(math.radians(SHOW_DEG))
+    surface = mesh if painted is None or divided is None else divided
+    return figures_of(_closed(body), surface, found, limit.deg, show, progress=progress)
 
 
 @recipe("assembly_map", version=1, stage="Drawing the assembly", needs=(split,))

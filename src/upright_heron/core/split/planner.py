@@ -142,8 +142,7 @@ def plans(
         The box is too small for the part.
     """
     # While plans are compared they are counted on a thinned copy, the best in the end on the part itself.
-    longest = float(np.ptp(solid.bounds, axis=0).max())
-    thin = Solid(solid.manifold.simplify(max(THIN_MM, THIN_SHARE * longest)))
+    thin = thinned(solid)
     found = [_counted(thin, "boxes", grid_cuts(solid.bounds, box_mm, kept=kept), box_mm)]
     if early is not None:
         early(found)
@@ -165,6 +164,12 @@ def plans(
         if early is not None:
             early(found)
     return _confirmed(solid, found, box_mm)
+
+
+def thinned(solid: Solid) -> Solid:
+    """Return a copy with fewer facets, as near to it as plans need."""
+    longest = float(np.ptp(solid.bounds, axis=0).max())
+    return Solid(solid.manifold.simplify(max(THIN_MM, THIN_SHARE * longest)))
 
 
 def _confirmed(solid: Solid, found: list[Plan], box_mm: Vector) -> list[Plan]:

@@ -22,6 +22,7 @@ from .cuts import (
     SwapPegs,
     TakePlan,
     TakePlaneOut,
+    WeighPlans,
 )
 from .items import AddItems, Mend, Paint, Resize, SeparateItem, TakeOut
 from .job import (
@@ -63,6 +64,7 @@ AnyChange = Annotated[
     | KeepWhole
     | KeepNoMore
     | TakePlaneOut
+    | WeighPlans
     | StandOn
     | ChooseStance
     | Turn
@@ -153,5 +155,6 @@ __all__ = [
     "TakePreset",
     "TakeVariant",
     "Turn",
+    "WeighPlans",
     "WriteNotes",
 ]

@@ -12,7 +12,7 @@ from ...core.split.fittings import JointKind
 from ...core.split.grid import box_for
 from ...core.split.kept import Kept, check_kept
 from ..document import Length
-from ..item import MOST_KEPT, CutId, Grid, Item, JointId, Joints, KeptWhole, PieceOf, Plane
+from ..item import MOST_KEPT, CutGoals, CutId, Grid, Item, JointId, Joints, KeptWhole, PieceOf, Plane
 from ..models import ItemSheet, JobSheet
 from ..part import Part
 from .base import Change, JobChange, altered
@@ -32,7 +32,7 @@ class CutToGrid(Change):
         known = sheet.grid or Grid()
         box_for(sheet.machine.build_mm, self.margin_mm, known.joints.setting().stands_out_mm)
         shift = (self.shift_x, self.shift_y, self.shift_z)
-        grid = Grid(margin_mm=self.margin_mm, joints=known.joints, kept=known.kept, shift=shift)
+        grid = altered(known, margin_mm=self.margin_mm, shift=shift, planes=(), plan="")
         return altered(sheet, grid=grid)
 
     def label(self, sheet: ItemSheet) -> str:
@@ -126,6 +126,24 @@ class TakePlan(Change):
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Cut as {self.plan}"
+
+
+class WeighPlans(Change):
+    """Say what counts in plans of cuts."""
+
+    kind: Literal["plan-goals"] = "plan-goals"
+    fewer_pieces: float = 0.0
+    less_support: float = 0.0
+    clean_show: float = 0.0
+    shorter_print: float = 0.0
+    even_pieces: float = 0.0
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        goals = CutGoals.model_validate(self.model_dump(exclude={"kind"}))
+        return altered(sheet, grid=_cut(sheet).model_copy(update={"goals": goals}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "What counts in plans"
 
 
 class PutPlane(Change):

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 
 from ....core.split.cuts import Cut
 from ....core.split.pieces import Split
+from ....core.split.plan_figures import PlanFigures
+from ....core.split.plan_points import PlanGoals, plan_points
 from ....core.split.plan_times import plan_seconds
 from ....core.split.planner import Plan
 from ....core.topics import Topic
@@ -47,6 +49,10 @@ class SplitContext:
         Numbers of the pieces by their place in the tree of cuts.
     times : dict of str to (float, float)
         Of each plan by its name: seconds of printing all pieces, and the longest of them; without supports.
+    proposals : list of (Plan, PlanFigures or None, float)
+        Plans, the best first, with what comes of them and their points.
+    goals : dict of str to float
+        What counts in them.
     moved : bool
         Its boxes are not the even ones.
     """
@@ -60,6 +66,8 @@ class SplitContext:
     tree: list[tuple[Plane, int]]
     leaves: dict[str, list[int]]
     times: dict[str, tuple[float, float]]
+    proposals: list[tuple[Plan, PlanFigures | None, float]]
+    goals: dict[str, float]
     moved: bool
 
     def taken(self, plan: Plan) -> bool:
@@ -96,7 +104,13 @@ def _context(page: JobPage, store: Store) -> SplitContext:
         for plan in page.now.plans or ()
         if plan.amounts
     }
-    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times, moved)
+    goals = {} if grid is None else grid.goals.model_dump()
+    known = {one.name: one for one in page.now.plan_figures or ()}
+    plans = page.now.plans or ()
+    points = plan_points(plans, known, {name: each[1] for name, each in times.items()}, PlanGoals(**goals))
+    rated = sorted(plans, key=lambda plan: (plan.too_big > 0, -points[plan.name]))
+    board = [(plan, known.get(plan.name), points[plan.name]) for plan in rated]
+    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times, board, goals, moved)
 
 
 def _made_of(items: list[Item], split: Split) -> bool:
@@ -113,7 +127,7 @@ SECTION = Section(
     title="Fit and split",
     folder=Path(__file__).parent,
     topic=Topic.SPLIT,
-    wants=("placed", "split", "plans"),
+    wants=("placed", "split", "plans", "plan_figures"),
     facts=("placed", "split"),
     context=_context,
     routers=(router,),

@@ -15,6 +15,7 @@ from ....core.marking.marks import MEANING
 from ....core.marking.marks import places as painted_places
 from ....core.split.kept import corners_of
 from ....core.split.pieces import Split
+from ....core.split.plan_figures import PlanFigures
 from ....core.split.planner import Plan
 from ....core.split.standing import Outward, best_stance, outward
 from ....core.stance.pose import to_quaternion
@@ -206,6 +207,19 @@ async def take_plan(request: Request, job_id: str, name: str, use: Use, look: Lo
     change = TakePlan(planes=() if plan.name == "boxes" else planes, plan=plan.name)
     job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
     return await run_in_threadpool(render, request, use, job, look.usually("split"))
+
+
+@router.get("/plans/{name}.png", name="plan_picture")
+def plan_picture(job_id: str, name: str, use: Use, look: Look) -> Response:
+    """Pieces of a plan, drawn apart."""
+    sheet = _cut(use, job_id, look)
+    found: tuple[PlanFigures, ...] = use.pages.result(keys_of(sheet)["plan_figures"]) or ()
+    png = next((one.png for one in found if one.name == name), None)
+    if png is None:
+        raise BadValue("The plans are not drawn yet.", "Wait until they are weighed.")
+    # Its address names what it was drawn of.
+    headers = {"Cache-Control": "max-age=31536000, immutable"}
+    return Response(png, media_type="image/png", headers=headers)
 
 
 @router.post("/pieces/{number}/open", name="open_piece")
