@@ -44,6 +44,7 @@ def split(
     most: Annotated[int | None, typer.Option(help="Pegs on a face at most.")] = None,
     clearance: Annotated[float, typer.Option(help="Of a peg on each side, mm.")] = 0.15,
     taper: Annotated[float, typer.Option(help="By how much the sides of a peg lean in, degrees.")] = 0.0,
+    snap: Annotated[bool, typer.Option(help="Split pegs with a lip that springs in.")] = False,
     numbers: Annotated[bool, typer.Option("--numbers", help="Sink numbers into the joint faces.")] = False,
     out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
     as_json: Json = False,
@@ -51,7 +52,7 @@ def split(
     """Cut a part into pieces: boxes, planes or a plan, with joints."""
     setting = JointSetting(
         kind=joint, sides=0 if may_turn else sides, reach_mm=reach, width_mm=width, most=most,
-        clearance_mm=clearance, numbers=numbers, taper_deg=taper,
+        clearance_mm=clearance, numbers=numbers, taper_deg=taper, snap=snap,
     ).checked()  # fmt: skip
     if (box is None) == (printer is None):
         raise BadValue("Either a box or a printer is needed.", "Give --box X,Y,Z or --printer NAME.")
@@ -137,6 +138,7 @@ def _told(made: Split, cuts: list[Cut], files: dict[int, str]) -> dict[str, Any]
                         "width_mm": p.width_mm,
                         "depth_mm": p.depth_mm,
                         "clearance_mm": p.clearance_mm,
+                        "lip_mm": p.lip_mm,
                     }
                     for p in j.pegs
                 ],

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
-from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting
+from ..core.split.fittings import FITS, MOST_TAPER_DEG, STRAINS, JointKind, JointSetting
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
@@ -63,13 +63,18 @@ class Joints(Document):
     swapped: tuple[CutId, ...] = ()
     numbers: bool = False
     taper_deg: Annotated[float, Field(ge=0, le=MOST_TAPER_DEG)] = 0.0
+    # Pegs are split and have a lip.
+    snap: bool = False
     # Cuts, or faces of them, whose pieces are held in another way.
     by_cut: dict[JointId, JointKind] = {}
 
-    def setting(self, usual_clearance_mm: float = FITS["sliding"]) -> JointSetting:
-        """Return them as the core takes them."""
+    def setting(self, usual_clearance_mm: float = FITS["sliding"], material: str = "PLA") -> JointSetting:
+        """Return them as the core takes them, for pieces of a material."""
         clearance = self.clearance_mm if self.clearance_mm is not None else usual_clearance_mm
         given = {**self.model_dump(exclude={"by_cut"}), "clearance_mm": clearance}
+        if self.snap:
+            known = (most for name, most in STRAINS.items() if material.startswith(name))
+            given["strain"] = next(known, min(STRAINS.values()))
         return JointSetting(**given, others=tuple(sorted(self.by_cut.items())))
 
 

@@ -397,7 +397,11 @@ def _parting(sheet: DecidedSheet) -> s.Parting | None:
 
 @binds(s.Joining)
 def _joining(sheet: DecidedSheet) -> s.Joining | None:
-    return None if sheet.grid is None else s.Joining(sheet.grid.joints.setting(sheet.usual_clearance_mm))
+    return (
+        None
+        if sheet.grid is None
+        else s.Joining(sheet.grid.joints.setting(sheet.usual_clearance_mm, sheet.stuff.name))
+    )
 
 
 @binds(s.BuildVolume)

@@ -9,7 +9,7 @@ from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
-from manifold3d import CrossSection, JoinType, Manifold
+from manifold3d import CrossSection, JoinType, Manifold, OpType
 from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh
@@ -17,7 +17,8 @@ from ..geometry.solid import Solid
 from ..geometry.tree import Tree
 from ..progress import Progress, silent, tracked
 from ..tags import stored
-from .cuts import Node
+from .cuts import Node, frame
+from .fittings import lip_room, placed
 from .joints import Joint
 from .numbers import DEPTH_MM, outline
 
@@ -34,6 +35,8 @@ REST_MM = 4e-4
 TURNS, DEEP = 16, (0.1, 0.5, 0.9)
 # So near to the wall that was promised it is looked.
 SHARE = 0.85
+# Sections of a leg, and by how much their steps may mislead about how far it is stretched.
+HEIGHTS, SLACK = 24, 1.25
 # Of the strokes of a number that are cut so much may be missing, or too much.
 MISREAD = 0.05
 # A box that takes less of a piece than this share of its height is cut out with all that lies so high.
@@ -72,7 +75,7 @@ class JointFault:
     Attributes
     ----------
     kind : str
-        ``overlap``, ``sweep``, ``wall`` or ``number``.
+        ``overlap``, ``sweep``, ``wall``, ``strain`` or ``number``.
     between : (int, int)
     words : str
     mm3 : float
@@ -116,6 +119,7 @@ def verify(
     joints: Sequence[Joint],
     *,
     wall_mm: float,
+    strain: float = 1.0,
     known: MutableMapping[Any, list[JointFault]] | None = None,
     progress: Progress = silent,
 ) -> list[JointFault]:
@@ -129,6 +133,8 @@ def verify(
         With the numbers of their pieces, from 0.
     wall_mm : float
         That was promised round a socket.
+    strain : float
+        That legs of pegs that snap may be stretched by.
     known : mapping, optional
         Of what was judged before, by the surfaces and joints themselves: it is not judged again, and what is
         judged now is noted.
@@ -162,6 +168,8 @@ def verify(
     for joint in joints:
         second = joint.between[1]
         once("wall", partial(_walls, pieces, joint, wall_mm), (second,), joint, wall_mm)
+        if any(peg.lip_mm for peg in joint.pegs):
+            once("strain", partial(_strained, pieces, joint, strain), joint.between, joint, strain)
         once("number", partial(_misnumbered, pieces, joint), joint.between, joint)
     return faults
 
@@ -219,9 +227,13 @@ def _together(pieces: _Pieces, pair: tuple[int, int], mine: Sequence[Joint]) -> 
     way = np.asarray(next((one.slides for one in mine if one.slides is not None), mine[0].direction))
     still, moving = _where_they_may_meet(pieces, first, second, far * way)
     ways = [REST_MM, min(EARLY_MM, far / 4), *(far * k / (SWEEP - 1) for k in range(1, SWEEP))]
+    lips = [placed(lip_room(p), p, frame(p.axis)) for one in mine for p in one.pegs if p.lip_mm]
     for k, by in enumerate(ways):
-        moved = moving.translate((by * way).tolist())
-        over = float((still ^ moved).volume())
+        both = still ^ moving.translate((by * way).tolist())
+        # On the way a lip gives way, nothing else.
+        over = float(
+            (Manifold.batch_boolean([both, *lips], OpType.Subtract) if k and lips else both).volume()
+        )
         if over > NOISE_MM3 * max(1.0, area / 100):
             return [_lie_in_each_other("sweep" if k else "overlap", first, second, over)]
     return []
@@ -296,6 +308,49 @@ def _misnumbered(pieces: _Pieces, joint: Joint) -> list[JointFault]:
     return faults
 
 
+def _strained(pieces: _Pieces, joint: Joint, most: float) -> list[JointFault]:
+    """Legs that would break on their way in: measured on sections of what was written."""
+    faults = []
+    first = joint.between[0]
+    for peg in joint.pegs:
+        n, v = np.asarray(peg.axis), np.asarray(peg.across)
+        turn = np.stack([np.cross(v, n), v, n])
+        x, y, z = turn @ np.asarray(peg.at_mm)
+        reach = peg.width_mm + 2 * peg.lip_mm
+        near = CrossSection.square((2 * reach, 2 * reach), True).translate((x, y))
+        # Both are cut out round the peg: the piece itself is large.
+        ends = np.asarray(peg.at_mm) + np.outer([0.0, peg.depth_mm], n)
+        around = pieces.within(first, ends.min(axis=0) - 2 * reach, ends.max(axis=0) + 2 * reach)
+        level = around.transform(np.column_stack([turn, np.zeros(3)]))
+        heights = np.linspace(0.1, peg.depth_mm - 0.1, HEIGHTS)
+        spans = [_span(level.slice(z + h) ^ near, y) for h in heights]
+        split = [k for k, (inner, _) in enumerate(spans) if inner > 0]
+        outer = np.array([out for _, out in spans])
+        tip = int(np.argmax(outer))
+        # From the root of the slot up to the lip nothing joins the legs.
+        if not split or any(k not in split for k in range(split[0], tip)) or tip - split[0] < HEIGHTS / 4:
+            faults.append(
+                JointFault("strain", joint.between, f"A peg of piece {first + 1} has no legs to bend.")
+            )
+            continue
+        leg = float(np.median([outer[k] - spans[k][0] for k in split if k < tip]))
+        bent = float(outer[tip]) - peg.width_mm / 2 - peg.clearance_mm
+        stretched = 1.5 * leg * max(bent, 0.0) / max(heights[tip] - heights[split[0]], 1e-6) ** 2
+        if stretched > most * SLACK:
+            words = f"The legs of a peg of piece {first + 1} would be stretched by {100 * stretched:.1f} %."
+            faults.append(JointFault("strain", joint.between, words))
+    return faults
+
+
+def _span(section: CrossSection, y: float) -> tuple[float, float]:
+    """From where to where a section lies off a line along x: 0 where it lies on it."""
+    if section.is_empty():
+        return 0.0, 0.0
+    boxes = [part.bounds() for part in section.decompose()]
+    inner = min(max(y0 - y, y - y1, 0.0) for _, y0, _, y1 in boxes)
+    return inner, max(max(abs(y0 - y), abs(y1 - y)) for _, y0, _, y1 in boxes)
+
+
 def _near(meshes: Sequence[Mesh]) -> list[tuple[int, int]]:
     """Pairs of pieces whose boxes share room: those that only touch cannot lie in each other."""
     boxes = np.array([mesh.bounds for mesh in meshes])
@@ -317,7 +372,9 @@ def _walls(pieces: _Pieces, joint: Joint, wall_mm: float) -> list[JointFault]:
         n, v = np.asarray(peg.axis), np.asarray(peg.across)
         # Off the flats by most of the wall: between two flats the section is wider.
         each = 2 * np.pi / (peg.sides or TURNS)
-        flat = (peg.width_mm / 2 + peg.clearance_mm) / np.cos((turns + each / 2) % each - each / 2)
+        flat = (peg.width_mm / 2 + peg.clearance_mm + peg.lip_mm) / np.cos(
+            (turns + each / 2) % each - each / 2
+        )
         out = (flat + SHARE * wall_mm)[:, None]
         ring = out * (np.cos(turns)[:, None] * v + np.sin(turns)[:, None] * np.cross(n, v))
         points = np.concatenate([np.asarray(peg.at_mm) + ring + t * peg.depth_mm * n for t in DEEP])

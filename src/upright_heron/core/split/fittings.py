@@ -30,6 +30,14 @@ RELIEF_MM = 0.4
 GLUE_MM, POCKET_DEEP, POCKET_MM = 0.1, 0.4, 5.0
 # A peg that leans more is a cone, and holds nothing.
 MOST_TAPER_DEG = 9.0
+# A peg that snaps is so deep as a share of its width; its slot so wide, from so far above the plane; its
+# lip stands out by this share of the width at most beyond the clearance, stays so wide, has to be bent by so
+# much to hold, and has so much play along the peg (common practice).
+SNAP_DEEP, SLOT, LEAST_SLOT_MM, SLOT_ROOT_MM = 2.2, 0.28, 1.2, 0.5
+LIP, LIP_FLAT_MM, LEAST_BENT_MM, PLAY_MM = 0.09, 0.4, 0.2, 0.1
+# What legs of a material may be stretched by once or twice, by the name it begins with (common practice, from
+# memory; of printed layers the lower ends of what handbooks say).
+STRAINS = {"PLA": 0.015, "PETG": 0.025, "ABS": 0.02, "ASA": 0.02, "PA": 0.035, "TPU": 0.10}
 # The end of a peg is narrower by this share of its width, over as much length.
 LEAD = 0.15
 # Sides that are given by name, with the clearance a side, mm. ISO 286 names the same kinds of fit for round
@@ -79,6 +87,10 @@ class JointSetting:
         Numbers are sunk into the joint faces.
     taper_deg : float
         By how much the sides of a peg lean inwards: it centres itself as it goes in.
+    snap : bool
+        A peg is split and has a lip that springs into its socket,
+    strain : float
+        and is bent by so much of its length at most on its way (0.015 is 1.5 %).
     others : tuple of (str, JointKind)
         Cuts and faces whose pieces are held in another way, by their ids.
     """
@@ -94,6 +106,8 @@ class JointSetting:
     swapped: tuple[str, ...] = ()
     numbers: bool = False
     taper_deg: float = 0.0
+    snap: bool = False
+    strain: float = 0.015
     others: tuple[tuple[str, JointKind], ...] = ()
 
     def of(self, cut: str, face: str = "") -> JointSetting:
@@ -116,6 +130,11 @@ class JointSetting:
     def pegged(self) -> bool:
         """Whether something is cut round a place of the face: for a peg, a dowel, or into a pocket."""
         return self.kind in (JointKind.PEG, JointKind.DOWEL, JointKind.POCKET)
+
+    @property
+    def snaps(self) -> bool:
+        """Whether its pegs have a lip."""
+        return self.snap and self.kind is JointKind.PEG
 
     @property
     def both_sides(self) -> bool:
@@ -152,6 +171,11 @@ class JointSetting:
             raise BadValue(
                 f"The taper has to lie between 0 and {MOST_TAPER_DEG:g} degrees.", "Type a taper such as 4."
             )
+        if self.snap and (self.taper_deg or self.sides % 2):
+            raise BadValue(
+                "A peg that snaps is straight, and round or of an even number of sides.",
+                "Take the taper out, or pick 4 sides.",
+            )
         if self.most is not None and not 1 <= self.most <= 12:
             raise BadValue("A face takes 1 to 12 pegs.", "Type a number such as 2.")
         return self
@@ -170,7 +194,9 @@ class JointSetting:
         """How far a peg of a width stands into a piece, mm."""
         if self.reach_mm is not None:
             return self.reach_mm
-        return (POCKET_DEEP if self.kind is JointKind.POCKET else 1.5) * width_mm
+        if self.kind is JointKind.POCKET:
+            return POCKET_DEEP * width_mm
+        return (SNAP_DEEP if self.snaps else 1.5) * width_mm
 
     def round_mm(self, width_mm: float) -> float:
         """Radius of the circle round its section, mm."""
@@ -196,6 +222,8 @@ class Peg:
         Square to the axis, towards the middle of one of its flats.
     taper_deg : float
         Of its sides.
+    lip_mm : float
+        Of a peg that snaps: how far its lip stands out, on both sides towards ``across``.
     """
 
     at_mm: tuple[float, float, float]
@@ -206,6 +234,7 @@ class Peg:
     sides: int
     across: tuple[float, float, float]
     taper_deg: float = 0.0
+    lip_mm: float = 0.0
 
     def narrower(self, depth_mm: float) -> float:
         """How much narrower it is so far in, mm; at its end a third of its width at most."""
@@ -248,6 +277,8 @@ def lofted(sides: int, levels: list[tuple[float, float]]) -> Any:
 
 def peg_body(peg: Peg, root_mm: float = ROOT_MM) -> Any:
     """What stands out of a piece, and so deep in it: along +z from z = 0."""
+    if peg.lip_mm:
+        return snap_body(peg, root_mm)
     lead = min(LEAD * peg.width_mm, peg.depth_mm / 3)
     wide, deep = peg.width_mm, peg.depth_mm
     root = [(-root_mm, wide), (0.0, wide)] if peg.taper_deg else [(-root_mm, wide)]
@@ -259,10 +290,116 @@ def socket_body(peg: Peg, out_mm: float = OUT_MM, end_mm: float = END_MM) -> Any
     """What is cut out of the piece that a peg stands in: along +z, wider at its mouth."""
     wide, deep = peg.width_mm + 2 * peg.clearance_mm, peg.depth_mm + end_mm
     mouth = wide + 2 * RELIEF_MM
+    if peg.lip_mm:
+        return snap_socket(peg, out_mm, end_mm)
     levels = [(-out_mm, mouth), (0.0, mouth), (RELIEF_MM, wide - peg.narrower(RELIEF_MM))]
     if peg.taper_deg:
         levels.append((peg.depth_mm, wide - peg.narrower(deep)))
     return lofted(peg.sides, [*levels, (deep, wide - peg.narrower(deep))])
+
+
+@dataclass(frozen=True, slots=True)
+class Snap:
+    """Legs and lip of a peg that snaps, mm: along its axis from the joint plane, and across.
+
+    Attributes
+    ----------
+    slot : float
+        Width of the slot between its legs,
+    root : float
+        from so far up to the end.
+    leg : float
+        Thickness of a leg in the middle.
+    long : float
+        From the root of the slot to the middle of the lip.
+    low : float
+        Where the lip begins; it rises by its height, stays, and falls to the end of the peg.
+    broad : float
+        Width of the lip, square to ``across``.
+    """
+
+    slot: float
+    root: float
+    leg: float
+    long: float
+    low: float
+    broad: float
+
+    @classmethod
+    def of(cls, width_mm: float, depth_mm: float, lip_mm: float, sides: int) -> Snap:
+        """Sizes for a peg of a width and depth whose lip stands out so far."""
+        slot = max(SLOT * width_mm, LEAST_SLOT_MM)
+        low = depth_mm - 3 * lip_mm - LIP_FLAT_MM
+        middle = low + lip_mm + LIP_FLAT_MM / 2
+        broad = (0.7 if sides else 0.5) * width_mm
+        return cls(slot, SLOT_ROOT_MM, (width_mm - slot) / 2, middle - SLOT_ROOT_MM, low, broad)
+
+    def strain(self, bent_mm: float) -> float:
+        """Return how much the root of a leg is stretched where its lip is bent aside by so much.
+
+        A cantilever of even thickness under a force at its lip: 3 t y / (2 L^2). W. C. Young, R. G. Budynas,
+        "Roark's Formulas for Stress and Strain", 2002, beams (from memory).
+        """
+        return 1.5 * self.leg * bent_mm / self.long**2
+
+
+def lip_of(width_mm: float, depth_mm: float, setting: JointSetting) -> float:
+    """How far the lip of a peg may stand out: as far as its legs bear, and there is room for them to bend.
+
+    Returns
+    -------
+    float
+        0 where that is less than a lip that holds.
+    """
+    # The lip passes a socket that is wider by the clearance.
+    gap = setting.clearance_mm
+    bent = min(LIP * width_mm, max(SLOT * width_mm, LEAST_SLOT_MM) / 2 - 0.1)
+    while bent >= LEAST_BENT_MM - 1e-9:
+        snap = Snap.of(width_mm, depth_mm, bent + gap, setting.sides)
+        if snap.low > snap.root + bent and snap.strain(bent) <= setting.strain:
+            return bent + gap
+        bent -= 0.05
+    return 0.0
+
+
+def _slab(wide: float, thick: float, low: float, high: float) -> Any:
+    """Box round the z axis, along x and y, from low to high."""
+    return Manifold.cube((wide, thick, high - low)).translate((-wide / 2, -thick / 2, low))
+
+
+def snap_body(peg: Peg, root_mm: float = ROOT_MM) -> Any:
+    """A split peg with a lip on both legs: along +z from z = 0."""
+    snap = Snap.of(peg.width_mm, peg.depth_mm, peg.lip_mm, peg.sides)
+    wide, deep, lip = peg.width_mm, peg.depth_mm, peg.lip_mm
+    lead = min(LEAD * wide, deep / 3)
+    shaft = lofted(peg.sides, [(-root_mm, wide), (deep - lead, wide), (deep, wide - 2 * lead)])
+    top = snap.low + lip + LIP_FLAT_MM
+    # From within the shaft, so that no faces lie in each other.
+    rise = [(snap.low - 0.2, wide - 0.4), (snap.low + lip, wide + 2 * lip), (top, wide + 2 * lip)]
+    bulge = lofted(peg.sides, [*rise, (deep - 1e-3, wide - 1.9 * lead)])
+    lips = bulge ^ _slab(snap.broad, 2 * wide, snap.low - 1.0, deep + 1.0)
+    return (shaft + lips) - _slab(2 * wide, snap.slot, snap.root, deep + 1.0)
+
+
+def snap_socket(peg: Peg, out_mm: float = OUT_MM, end_mm: float = END_MM) -> Any:
+    """What is cut out for a peg that snaps: wider where its lip springs out."""
+    snap = Snap.of(peg.width_mm, peg.depth_mm, peg.lip_mm, peg.sides)
+    wide, deep, lip = peg.width_mm + 2 * peg.clearance_mm, peg.depth_mm + end_mm, peg.lip_mm
+    mouth = wide + 2 * RELIEF_MM
+    hole = lofted(peg.sides, [(-out_mm, mouth), (0.0, mouth), (RELIEF_MM, wide), (deep, wide)])
+    low = snap.low - PLAY_MM
+    groove = [(low - 0.2, wide - 0.4), (low + lip, wide + 2 * lip), (deep - 1e-3, wide + 2 * lip)]
+    return hole + (
+        lofted(peg.sides, groove)
+        ^ _slab(snap.broad + 2 * peg.clearance_mm, 2 * wide + 4 * lip, low - 1.0, deep + 1.0)
+    )
+
+
+def lip_room(peg: Peg) -> Any:
+    """Where the lips of a peg are, and nothing else of it: they bend aside for what is in their way."""
+    snap = Snap.of(peg.width_mm, peg.depth_mm, peg.lip_mm, peg.sides)
+    outer = _slab(snap.broad + 0.1, peg.width_mm + 2 * peg.lip_mm + 0.1, snap.low - 0.1, peg.depth_mm + 0.1)
+    return outer - _slab(2 * peg.width_mm, peg.width_mm - 0.02, snap.low - 1.0, peg.depth_mm + 1.0)
 
 
 def dowel_body(peg: Peg) -> Any:
@@ -278,7 +415,7 @@ def dowel_body(peg: Peg) -> Any:
 
 def room_body(peg: Peg, wall_mm: float) -> Any:
     """What has to be material round a socket, and beyond its end: along +z from the joint plane."""
-    wide = peg.width_mm + 2 * (peg.clearance_mm + wall_mm)
+    wide = peg.width_mm + 2 * (peg.clearance_mm + wall_mm + peg.lip_mm)
     return lofted(peg.sides, [(0.0, wide), (peg.depth_mm + END_MM + wall_mm, wide)])
 
 

@@ -8,7 +8,17 @@ import numpy as np
 from manifold3d import CrossSection, JoinType
 
 from .faces import Face, centre, inside_of, places_in, spread_out, vector
-from .fittings import END_MM, POCKET_MM, WIDEST_MM, JointKind, JointSetting, Peg, placed, room_body
+from .fittings import (
+    END_MM,
+    POCKET_MM,
+    WIDEST_MM,
+    JointKind,
+    JointSetting,
+    Peg,
+    lip_of,
+    placed,
+    room_body,
+)
 from .worked import Worked
 
 # At so many depths it is looked for what both pieces have there, before the exact test.
@@ -68,6 +78,11 @@ def pegs_of(face: Face, setting: JointSetting, first: Worked, second: Worked) ->
     if best:
         narrower = setting.width_mm is not None and best[0].width_mm < widest - 1e-9
         return best, f"No room for {widest:.1f} mm: {best[0].width_mm:.1f} mm wide." if narrower else ""
+    if setting.snaps and not lip_of(widest, setting.reach(widest), setting):
+        return [], (
+            f"The legs of a peg of {widest:.1f} mm that is {setting.reach(widest):.1f} mm deep would be"
+            f" stretched by more than {100 * setting.strain:.1f} %: a longer one bends."
+        )
     what, least = ("peg", setting.least_mm) if setting.kind is not JointKind.POCKET else ("pocket", widest)
     return [], (
         f"No room for a {what} of {least:g} mm that keeps {setting.wall_mm:g} mm of wall round it"
@@ -82,9 +97,12 @@ class _Places:
         self, face: Face, setting: JointSetting, pieces: tuple[Worked, Worked], width: float
     ) -> None:
         self.face, self.setting, self.pieces, self.width = face, setting, pieces, width
+        self.lip = lip_of(width, setting.reach(width), setting) if setting.snaps else 0.0
 
     def pegs(self, most: int) -> list[Peg]:
         """As many as asked for and there is space between."""
+        if self.setting.snaps and not self.lip:
+            return []
         allowed = self._allowed()
         if allowed.is_empty():
             return []
@@ -119,7 +137,7 @@ class _Places:
             found = found ^ piece.section(depth, inward=True)
             if found.is_empty():
                 return found
-        room = setting.round_mm(self.width + 2 * (setting.clearance_mm + setting.wall_mm))
+        room = setting.round_mm(self.width + 2 * (setting.clearance_mm + setting.wall_mm + self.lip))
         return found.offset(-room, JoinType.Round)
 
     def _peg(self, x: float, y: float) -> Peg:
@@ -133,6 +151,7 @@ class _Places:
             given.sides,
             vector(face.turn[1]),
             given.taper_deg,
+            self.lip,
         )
 
     def _fits(self, peg: Peg) -> bool:

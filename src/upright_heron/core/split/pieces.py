@@ -189,6 +189,7 @@ def join_pieces(
     pieces, written = _pieces(joined, part, box_mm)
     faults = verify(
         [piece.mesh for piece in pieces if not piece.loose], joined.joints, wall_mm=setting.wall_mm,
+        strain=setting.strain,
         known=part.known.checks, progress=progress,
     )  # fmt: skip
     x, y, z = (int(part.boxes) + max(cell[axis] for cell in part.cells) for axis in range(3))

@@ -52,6 +52,7 @@ class SetJoints(Change):
     wall_mm: Length = 2.0
     numbers: bool = False
     taper_deg: float = 0.0
+    snap: bool = False
 
     _empty = field_validator("width_mm", "reach_mm", "most", "clearance_mm", mode="before")(
         lambda v: None if v == "" else v
