@@ -277,6 +277,64 @@ class LapTest(unittest.TestCase):
         self.assertEqual(len(leaning.pieces), 2)
 
 
+TENONS = JointSetting(kind=JointKind.TENON)
+
+
+class TenonTest(unittest.TestCase):
+    def test_it_is_the_outline_of_its_face_drawn_in(self):
+        made = halves(box(100, 60, 40, (-50, -30, -20)), TENONS)
+        (joint,) = made.joints
+        self.assertEqual((made.faults, joint.refused, len(made.pieces)), ((), "", 2))
+        self.assertLess(abs(made.volume_error_mm3), 1e-6)
+        bearer, other = (solid(made.pieces[n - 1]) for n in joint.between)
+        way = joint.direction[0]
+
+        def areas(depth):
+            turned = [one.rotate((0, -90, 0)) for one in (bearer, other)]
+            return [float(one.slice(way * depth).area()) for one in turned]
+
+        # Two and a clearance off on each side, its corners round by as much; the wall of the other round it.
+        inset = 2.15
+        wanted = (60 - 2 * inset) * (40 - 2 * inset)
+        stands, left = areas(joint.reach_mm / 2)
+        self.assertAlmostEqual(stands, wanted, delta=1.0)
+        self.assertAlmostEqual(left, 60 * 40 - 56 * 36, delta=1.0)
+        # Beyond it there is room for what is pushed ahead, and then all of the piece.
+        self.assertEqual(areas(joint.reach_mm + 0.25)[0], 0)
+        self.assertAlmostEqual(areas(joint.reach_mm + 0.6)[1], 60 * 40, delta=0.01)
+
+    def test_it_keeps_its_wall_in_a_piece_that_leans_and_beside_the_joint_of_another_cut(self):
+        cone = Manifold.cylinder(80, 30, 6, 96).rotate((0, 90, 0)).translate((-40, 0, 0))
+        made = split(Solid(cone), [cut((1, 0, 0), 3, "1"), cut((0, 1, 0), 2, "2")], (900, 900, 900), TENONS)
+        self.assertEqual((made.faults, made.refused), ((), ()))
+        self.assertLess(abs(made.volume_error_mm3), 1e-6)
+        for joint in made.joints:
+            whole, bearer = cone, solid(made.pieces[joint.between[0] - 1])
+            n = np.asarray(joint.direction)
+            # What stands out, grown by most of the wall, lies in the part still, and over no other cut.
+            out = bearer.trim_by_plane(n.tolist(), float(n @ joint.at_mm) + 0.05)
+            reach = np.array(out.bounding_box()).reshape(2, 3)
+            self.assertGreater(out.volume(), 50)
+            corners = np.asarray(out.to_mesh64().vert_properties)[:, :3]
+            round_it = Manifold.hull_points(corners).minkowski_sum(Manifold.sphere(1.7, 12))
+            beyond = (round_it - whole).trim_by_plane(n.tolist(), float(n @ joint.at_mm) + 1.8)
+            self.assertLess(beyond.volume(), 0.05, (joint.face, reach))
+
+    def test_a_tube_gets_a_ring_and_a_thin_shell_none(self):
+        tube = Manifold.cylinder(100, 30, 30, 96) - Manifold.cylinder(120, 18, 18, 96).translate((0, 0, -10))
+        made = split(Solid(tube), [cut((0, 0, 1), 50, "1")], (900, 900, 900), TENONS)
+        (joint,) = made.joints
+        self.assertEqual(made.faults, ())
+        ring = solid(made.pieces[joint.between[0] - 1]).slice(50 + joint.direction[2] * joint.reach_mm / 2)
+        self.assertAlmostEqual(ring.area(), math.pi * (27.85**2 - 20.15**2), delta=12)
+        bowl = split(
+            Solid(sphere(60, 96) - sphere(57, 96)), [cut((1, 0, 0), 3, "1")], (900, 900, 900), TENONS
+        )
+        self.assertIn("No room for a tenon of 3 mm", bowl.joints[0].refused)
+        deep = halves(box(30, 60, 40, (-15, -30, -20)), replace(TENONS, reach_mm=14.0))
+        self.assertRegex(deep.joints[0].refused, "No room for 14 mm: 9.8 mm deep")
+
+
 class LetteringTest(unittest.TestCase):
     def labels(self, second, sunk=()):
         """Labels in a face of 30 by 30 mm between a block and another piece."""

@@ -53,6 +53,7 @@ JOINT_WORDS = {
     "pocket": "pockets for magnets or nuts",
     "dovetail": "dovetails that slide in",
     "lap": "half-laps of thin walls",
+    "tenon": "tenons of their own outline",
 }
 
 FILTERS = {

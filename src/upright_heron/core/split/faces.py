@@ -112,6 +112,10 @@ class Face:
         """Return a place in the plane as it lies in the part."""
         return vector(np.array([x, y, self.offset]) @ self.turn)
 
+    def level(self, body: Any) -> Any:
+        """Return a body as it lies when the plane is level."""
+        return body.transform(np.column_stack([self.turn, np.zeros(3)]))
+
     def back(self, body: Any) -> Any:
         """Return a body that lies level as it lies in the part."""
         return body.transform(np.column_stack([self.turn.T, np.zeros(3)]))

@@ -28,6 +28,8 @@ RELIEF_MM = 0.4
 # Room at the end of a pocket, for glue; a pocket is so deep as a share of its width (a common magnet is 5 by
 # 2 mm) and so wide unless that is said.
 GLUE_MM, POCKET_DEEP, POCKET_MM = 0.1, 0.4, 5.0
+# A tenon stands out no further unasked.
+MOST_TENON_MM = 12.0
 # A peg that leans more is a cone, and holds nothing.
 MOST_TAPER_DEG = 9.0
 # A peg that snaps is so deep as a share of its width; its slot so wide, from so far above the plane; its
@@ -55,6 +57,11 @@ class JointKind(StrEnum):
     POCKET = "pocket"
     DOVETAIL = "dovetail"
     LAP = "lap"
+    TENON = "tenon"
+
+
+# What is made of the material that was cut.
+INTERLOCKS = {JointKind.LAP, JointKind.DOVETAIL, JointKind.TENON}
 
 
 @stored("joint setting")
@@ -66,7 +73,7 @@ class JointSetting:
     ----------
     kind : JointKind
         Faces alone, pegs fixed on one side, loose dowels, pockets in both faces for magnets, nuts or screws,
-        dovetails that slide along the face, or half-laps of thin walls.
+        dovetails that slide along the face, half-laps of thin walls, or a tenon of the face's own outline.
     sides : int
         Of the section; 0 is round and may turn.
     width_mm : float or None
@@ -124,7 +131,7 @@ class JointSetting:
     @property
     def interlocks(self) -> bool:
         """Whether something is made of the material that was cut: a lap or a dovetail."""
-        return bool(self.kinds & {JointKind.LAP, JointKind.DOVETAIL})
+        return bool(self.kinds & INTERLOCKS)
 
     @property
     def pegged(self) -> bool:
@@ -188,6 +195,8 @@ class JointSetting:
             far = replace(self, kind=JointKind.PEG).reach(self.width_mm or WIDEST_MM)
         if self.kinds & {JointKind.LAP, JointKind.DOVETAIL}:
             far = max(far, self.reach_mm or WIDEST_MM)
+        if JointKind.TENON in self.kinds:
+            far = max(far, self.reach_mm or MOST_TENON_MM)
         return far
 
     def reach(self, width_mm: float) -> float:

@@ -19,6 +19,7 @@ from .faces import BESIDE_MM, Face, Turned, inside_of, long_way_deg, vector
 from .fittings import (
     END_MM,
     GLUE_MM,
+    INTERLOCKS,
     OUT_MM,
     RELIEF_MM,
     JointKind,
@@ -33,6 +34,7 @@ from .laps import Interlock, lap
 from .lettering import labels_for
 from .numbers import DEPTH_MM, Label, area_mm2, cutter
 from .pegs import pegs_of
+from .tenons import tenon
 from .worked import Change, Worked
 
 # Faces smaller than this hold nothing (common practice: glue alone).
@@ -234,7 +236,7 @@ def _of_face(face: Face, setting: JointSetting, given: JointSetting) -> tuple[Jo
     All pieces of a cut come together in one direction: along the face with a dovetail, else square to it.
     """
     own = setting.of(face.cut, face.id)
-    square = {JointKind.PEG, JointKind.DOWEL, JointKind.LAP}
+    square = {JointKind.PEG, JointKind.DOWEL, JointKind.LAP, JointKind.TENON}
     if own.kind is JointKind.DOVETAIL and given.kind in square:
         return replace(own, kind=JointKind.BUTT), "The other faces of this cut go together square to it."
     if own.kind in square and given.kind is JointKind.DOVETAIL:
@@ -280,9 +282,8 @@ def _joint(
     if setting.pegged:
         pegs, refused = pegs_of(face, setting, first, second)
         changes, dowels = _pegged(pegs, face, setting)
-    elif setting.kind in (JointKind.LAP, JointKind.DOVETAIL):
-        lap_it = setting.kind is JointKind.LAP
-        lock, refused = lap(face.region, face.above, setting) if lap_it else _tail(face, setting, way)
+    elif setting.kind in INTERLOCKS:
+        lock, refused = _interlock(face, setting, way, second)
         locked = None if lock is None else _interlocked(lock, face, whole, first, second)
         if locked is not None:
             changes = locked
@@ -314,6 +315,20 @@ def _joint(
         travel_mm=lock.travel_mm if lock is not None else 0.0,
     )
     return _Made(serial, found, *changes, dowels)
+
+
+def _interlock(face: Face, setting: JointSetting, way: float, second: Worked) -> tuple[Interlock | None, str]:
+    if setting.kind is JointKind.DOVETAIL:
+        return _tail(face, setting, way)
+    if setting.kind is JointKind.LAP:
+        return lap(face.region, face.above, setting)
+    return tenon(
+        face.region,
+        face.above,
+        setting,
+        avoid=[face.level(one) for one in second.sunk],
+        holds=lambda room: second.holds(face.back(room)),
+    )
 
 
 def _pegged(
@@ -355,7 +370,9 @@ def _interlocked(
     locks = (stands, gone)
     if first.locked_by(locks) or second.locked_by(locks):
         return None
-    added = float(first.left_of(stands - first.plain).volume())
+    # By what it shares with its piece: surfaces of both lie in each other, and their difference folds up there.
+    rooted = first.left_of(stands)
+    added = float(rooted.volume()) - float((rooted ^ first.plain).volume())
     return (
         Change(stands=(stands,), locks=locks, added_mm3=added),
         Change(sunk=(cut,), locks=locks, removed_mm3=float(gone.volume())),
