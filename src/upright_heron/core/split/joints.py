@@ -370,7 +370,7 @@ def _interlocked(
     locks = (stands, gone)
     if first.locked_by(locks) or second.locked_by(locks):
         return None
-    # By what it shares with its piece: surfaces of both lie in each other, and their difference folds up there.
+    # By what it shares with its piece: where surfaces of both lie in each other their difference folds up.
     rooted = first.left_of(stands)
     added = float(rooted.volume()) - float((rooted ^ first.plain).volume())
     return (
