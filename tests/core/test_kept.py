@@ -42,6 +42,20 @@ class CrossedTest(unittest.TestCase):
             check_kept([cut((1, 0, 0), 6.0, "7")], kept)
 
 
+class WithinTest(unittest.TestCase):
+    def test_a_plane_of_one_piece_may_cross_what_is_kept_in_another(self):
+        kept = [((60.0, 0.0, 0.0), (90.0, 10.0, 10.0))]
+        first = cut((1, 0, 0), 50.0, "1")
+        check_kept([first, cut((0, 1, 0), 5.0, "2", "1a")], kept)
+        for within in ("1b", ""):
+            with self.assertRaisesRegex(BadValue, "Cut 2 would go through"):
+                check_kept([first, cut((0, 1, 0), 5.0, "2", within)], kept)
+        # What lies on both sides of the first lies in both pieces.
+        first = cut((0, 0, 1), 4.0, "1")
+        with self.assertRaisesRegex(BadValue, "Cut 1 would go through"):
+            check_kept([first, cut((0, 1, 0), 5.0, "2", "1a")], kept)
+
+
 class PlacesTest(unittest.TestCase):
     @settings(max_examples=60, deadline=None)
     @given(st.integers(0, 10_000), vectors, st.floats(-1.5, 1.5))

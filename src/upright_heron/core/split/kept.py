@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,13 +55,27 @@ def check_kept(cuts: Sequence[Cut], kept: Sequence[Kept]) -> None:
     BadValue
         One does.
     """
+    by_id = {one.id: one for one in cuts}
     for one in cuts:
-        k = crossed(one.normal, one.offset_mm, kept)
-        if k is not None:
+        for k, place in enumerate(kept):
+            if crossed(one.normal, one.offset_mm, [place]) is None or _elsewhere(one, by_id, place):
+                continue
             raise BadValue(
                 f"Cut {one.id} would go through what is kept whole, number {k + 1}.",
                 "Move one of them, or keep it whole no more.",
             )
+
+
+def _elsewhere(one: Cut, by_id: Mapping[str, Cut], place: Kept) -> bool:
+    """Whether what is kept whole lies in none of the piece that a cut is for."""
+    for step in filter(None, one.within.split("-")):
+        parent, beyond = by_id.get(step[:-1]), step[-1] == "b"
+        if parent is None:
+            continue
+        low, high = span(parent.normal, place)
+        if high <= parent.offset_mm + TOUCH_MM if beyond else low >= parent.offset_mm - TOUCH_MM:
+            return True
+    return False
 
 
 def clear_of(

@@ -161,7 +161,8 @@ class PutPlane(Change):
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         grid = sheet.grid or Grid()
         made = cut((self.nx, self.ny, self.nz), self.offset_mm, self.id or "new", self.within)
-        check_kept([made], _kept(grid))
+        others = [one for one in grid.cuts() or () if one.id != made.id]
+        check_kept([*others, made], _kept(grid))
         names = [plane.id for plane in grid.planes]
         if self.id is not None and self.id not in names:
             raise changed_meanwhile()
