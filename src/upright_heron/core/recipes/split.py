@@ -64,7 +64,7 @@ def split(part: CutPart, box: Box, how: Joining, progress: Progress) -> Split:
     return join_pieces(part, box.box_mm, how.joint, progress=progress)
 
 
-@recipe("plans", version=2, stage="Planning cuts", needs=(solid,), reads=Box)
+@recipe("plans", version=3, stage="Planning cuts", needs=(solid,), reads=Box)
 def plans(
     body: Solid | None, box: Box, progress: Progress, early: Callable[[tuple[Plan, ...]], None]
 ) -> tuple[Plan, ...]:

@@ -200,8 +200,16 @@ class _Pieces:
         whole = self.meshes[k].bounds + [[-1.0], [1.0]]
         # Faces often lie at whole millimetres, and a box in a face itself would leave films.
         from_mm, to_mm = math.floor(low[axis]) - AROUND_MM, math.ceil(high[axis]) + AROUND_MM
-        whole[:, axis] = from_mm, to_mm
-        body = _within(self.solid(k), *whole)
+        low_end, high_end = self.meshes[k].bounds[:, axis]
+        up = np.eye(3)[axis]
+        if from_mm < low_end or to_mm > high_end:
+            # At an end of the piece one plane is enough, and a box takes twice as long.
+            plane = (-up, -to_mm) if from_mm < low_end else (up, from_mm)
+            body = self.solid(k).trim_by_plane(plane[0].tolist(), plane[1])
+            body.num_tri()
+        else:
+            whole[:, axis] = from_mm, to_mm
+            body = _within(self.solid(k), *whole)
         known.append((from_mm, to_mm, body))
         return body
 

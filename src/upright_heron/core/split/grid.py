@@ -62,7 +62,7 @@ def grid_cuts(
     Returns
     -------
     list of Cut
-        Along x, then y, then z; each through everything.
+        Along x, then y, then z, of each the middle one first; each through everything.
 
     Raises
     ------
@@ -89,8 +89,20 @@ def grid_cuts(
         if kept:
             spans = np.array([span(normal, one) for one in kept]) - low[axis]
             inside = clear_of(inside, box_mm[axis], 0.0, size[axis], spans)
-        cuts += [cut(normal, float(low[axis]) + v, f"{'xyz'[axis]}{k}") for k, v in enumerate(inside, 1)]
+        each = [cut(normal, float(low[axis]) + v, f"{'xyz'[axis]}{k}") for k, v in enumerate(inside, 1)]
+        cuts += [each[k] for k in _halving(len(each))]
     return cuts
+
+
+def _halving(count: int) -> list[int]:
+    """Numbers below a count, the middle one first, then those of the halves: each cut has less to part."""
+    spans, order = [(0, count)], list[int]()
+    for low, high in spans:
+        if low < high:
+            middle = (low + high) // 2
+            order.append(middle)
+            spans += [(low, middle), (middle + 1, high)]
+    return order
 
 
 def box_for(build_mm: Vector, margin_mm: float, stands_out_mm: float = 0.0) -> Vector:
