@@ -84,6 +84,37 @@ class SplitTest(BrowserCase):
         b.wait(lambda: b.all("#pieces-are-items"))
         self.assertEqual(b.problems(), [])
 
+    def test_one_joint_alone_and_what_counts_in_a_plan(self):
+        b = self.opened(box(500, 400, 40))
+        b.click("#cut")
+        b.wait(lambda: b.all("#piece-count") and b.text("#piece-count") == "4 pieces")
+        # Plans are drawn, and their points follow the sliders.
+        b.wait(lambda: b.all("#plans img.plan-picture"))
+        drawn = "return [...document.querySelectorAll('#plans img')].every((i) => i.complete && i.naturalWidth > 0)"
+        b.find("#plans img.plan-picture").location_once_scrolled_into_view  # noqa: B018
+        b.wait(lambda: b.run(drawn))
+        points = lambda: [one.text for one in b.all("#plans .plan-points")]  # noqa: E731
+        before = points()
+        b.click("#plan-goals summary")
+        for goal in ("fewer_pieces", "less_support", "clean_show", "shorter_print"):
+            # The sheet may come anew meanwhile.
+            b.wait(lambda goal=goal: b.find(f"#cut-{goal}").send_keys(Keys.HOME) is None, goal)
+            b.wait(lambda goal=goal: b.find(f"#cut-{goal} + output").text == "0", goal)
+        # Nothing counts any more: all are as good, and the sliders are still at hand.
+        b.wait(lambda: set(points()) == {"100"}, "points")
+        self.assertNotEqual(before, points())
+        self.assertTrue(b.find("#cut-even_pieces").is_displayed())
+        # One joint alone gets dowels.
+        Select(b.find("#joint")).select_by_value("peg")
+        b.click("#set-joints")
+        b.wait(lambda: "8 pegs in 4 joints" in b.text("#sheet"))
+        b.click("#joints summary")
+        Select(b.find("#joint-of-face [name=joint]")).select_by_value("dowel")
+        b.click("#hold-face")
+        b.wait(lambda: b.text("#pieces").count("dowel") == 2)
+        self.assertEqual(b.text("#goes-together"), "4 pieces that go together in 3 steps.")
+        self.assertEqual(b.problems(), [])
+
     def test_a_plane_is_dragged_and_picked_and_cuts_there(self):
         b = self.opened(box(120, 40, 40))
         slider = b.find("#plane-slide")

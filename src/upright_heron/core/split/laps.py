@@ -93,12 +93,12 @@ def lap(region: CrossSection, above: Turned, setting: JointSetting) -> tuple[Int
     # Out of the wall on its side, for a prism that ended right in a surface would leave slivers of it.
     beyond = (tongue.offset(half, JoinType.Round) - (region - tongue)).simplify(FINE_MM)
     wide = beyond.offset(setting.clearance_mm, JoinType.Round).simplify(FINE_MM)
-    stands = _prism(beyond, above, -ROOT_MM, reach)
-    cut = _prism(wide, above, -OUT_MM, reach + setting.clearance_mm)
+    stands = prism(beyond, above, -ROOT_MM, reach)
+    cut = prism(wide, above, -OUT_MM, reach + setting.clearance_mm)
     return Interlock(stands, cut, tongue, half, reach, reach), ""
 
 
-def _prism(plan: CrossSection, above: Turned, low: float, high: float) -> Any:
+def prism(plan: CrossSection, above: Turned, low: float, high: float) -> Any:
     """Upright body over a plan, from low to high beyond the plane into a piece."""
     sign = 1.0 if above.beyond else -1.0
     body = Manifold.extrude(plan, high - low)

@@ -6,11 +6,11 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
-from manifold3d import CrossSection, JoinType, Manifold
+from manifold3d import CrossSection, JoinType
 
 from .faces import Turned
 from .fittings import END_MM, MOST_TENON_MM, OUT_MM, ROOT_MM, JointSetting
-from .laps import FINE_MM, Interlock
+from .laps import FINE_MM, Interlock, prism
 
 # It reaches so many of its widths unless it is said, and no less than this, mm (common practice).
 REACH, LEAST_MM = 0.75, 4.0
@@ -66,7 +66,7 @@ def tenon(
                 break
             # A little less wide than it was drawn in for: what is round is drawn in steps.
             round_it = less.offset(setting.clearance_mm + 0.98 * setting.wall_mm, JoinType.Round)
-            if holds(_prism(round_it.simplify(FINE_MM), above, 0.02, reach + END_MM + setting.wall_mm)):
+            if holds(prism(round_it.simplify(FINE_MM), above, 0.02, reach + END_MM + setting.wall_mm)):
                 short = setting.reach_mm is not None and reach < setting.reach_mm - 1e-9
                 told = f"No room for {setting.reach_mm:g} mm: {reach:.1f} mm deep." if short else ""
                 return _made(less, above, reach, setting), told
@@ -90,18 +90,12 @@ def _shadow(bodies: Sequence[Any], above: Turned, deep: float) -> CrossSection:
 
 def _made(plan: CrossSection, above: Turned, reach: float, setting: JointSetting) -> Interlock:
     end = plan.offset(-LEAD_MM, JoinType.Round).simplify(FINE_MM)
-    stands = _prism(plan, above, -ROOT_MM, reach - LEAD_MM)
+    stands = prism(plan, above, -ROOT_MM, reach - LEAD_MM)
     if not end.is_empty():
-        stands = stands + _prism(end, above, reach - 2 * LEAD_MM, reach)
+        stands = stands + prism(end, above, reach - 2 * LEAD_MM, reach)
     wide = plan.offset(setting.clearance_mm, JoinType.Round).simplify(FINE_MM)
-    cut = _prism(wide, above, -OUT_MM, reach + END_MM)
+    cut = prism(wide, above, -OUT_MM, reach + END_MM)
     return Interlock(stands, cut, wide, _width(plan), reach, reach)
-
-
-def _prism(plan: CrossSection, above: Turned, low: float, high: float) -> Any:
-    """Upright body over a plan, from low to high beyond the plane into a piece."""
-    body = Manifold.extrude(plan, high - low)
-    return body.translate((0.0, 0.0, above.offset + (low if above.beyond else -high)))
 
 
 def _largest(shape: CrossSection) -> CrossSection:

@@ -30,6 +30,8 @@ export class JobPage {
     this.steps = [];
     /** What was typed and not yet sent, by the id of its field. @type {Map<string, string>} */
     this.typed = new Map();
+    /** What is unfolded while the sheet is swapped, by id. @type {string[]} */
+    this.unfolded = [];
     /** The tab that is open in a section. @type {Record<string, string>} */
     this.tabs = {};
     /** How often something was asked for from this page, other than figures that only follow. */
@@ -85,7 +87,10 @@ export class JobPage {
 
   #hear() {
     const { body } = document;
-    body.addEventListener('htmx:before:swap', () => { this.scroll = the('#sheet').scrollTop; });
+    body.addEventListener('htmx:before:swap', () => {
+      this.scroll = the('#sheet').scrollTop;
+      this.unfolded = [...document.querySelectorAll('#sheet details[open][id]')].map((one) => one.id);
+    });
     body.addEventListener('htmx:after:swap', () => this.#swapped());
     body.addEventListener('htmx:config:request', (e) => {
       Object.assign(/** @type {CustomEvent} */ (e).detail.ctx.request.headers, lookingHeaders());
@@ -112,6 +117,11 @@ export class JobPage {
 
   /** After a new sheet has come: keep the place, and what was typed while only figures were brought up to date. */
   #swapped() {
+    // What was unfolded stays so: the server does not know of it.
+    for (const id of this.unfolded) {
+      const one = document.getElementById(id);
+      if (one instanceof HTMLDetailsElement) one.open = true;
+    }
     the('#sheet').scrollTop = this.scroll ?? 0;
     if (this.quiet) {
       for (const [id, value] of this.typed) {
