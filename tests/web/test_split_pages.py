@@ -123,6 +123,11 @@ class SplitPagesTest(AppCase):
         whole, ids = items[0]["id"], [one["id"] for one in items if one["piece"]]
         sheet = f"3&item={whole}"
         self.settle(job_id)
+        # What a setting makes over all of them, and what another machine would.
+        instead = self.section(job_id, sheet).text("differences")
+        self.assertRegex(instead, r"layers of 0.3 mm−[0-9]+ h")
+        self.assertRegex(instead, r"25 % infill\+[0-9 hmin]+\+[0-9.]+ g")
+        self.assertRegex(self.section(job_id, sheet).text("other-machines"), "Reed 190 [12] pieces? too big")
         self.assertIn("to stand: 2", self.section(job_id, sheet).text("set-state"))
         refused = self.client.post(f"/jobs/{job_id}/pieces/prepare?open=3", data={"ticked": "nothing"})
         self.assertEqual(refused.status_code, 422)

@@ -52,6 +52,8 @@ class Piece:
         Whether it fits the box that was asked for, some way up.
     loose : str
         A dowel: the cut that it is for.
+    area_mm2 : float
+        Of its surface.
     """
 
     number: int
@@ -62,6 +64,12 @@ class Piece:
     path: str = ""
     fits: bool = True
     loose: str = ""
+    area_mm2: float = 0.0
+
+    @property
+    def amount(self) -> tuple[float, float, float]:
+        """Volume (mm3), surface (mm2) and shortest side (mm): what rough estimates need."""
+        return self.volume_mm3, self.area_mm2, min(self.size_mm)
 
     @property
     def sliver(self) -> bool:
@@ -214,23 +222,25 @@ def _pieces(joined: Joined, part: CutPart, box_mm: Vector) -> tuple[list[Piece],
         key = (k, tuple(worked.serials))
         if key not in part.known.pieces:
             part.known.pieces[key] = _read_back(worked.body())
-        mesh, volume = part.known.pieces[key]
-        whole += volume
-        found.append(_piece(k + 1, part.cells[part.owners[k]], mesh, volume, part.paths[k], box_mm))
+        made = part.known.pieces[key]
+        whole += made[1]
+        found.append(_piece(k + 1, part.cells[part.owners[k]], made, part.paths[k], box_mm))
     for n, (body, joint) in enumerate(joined.dowels, 1):
-        one = _piece(len(found) + 1, (0, 0, 0), *_read_back(body), f"dowel.{n}", box_mm)
+        one = _piece(len(found) + 1, (0, 0, 0), _read_back(body), f"dowel.{n}", box_mm)
         found.append(replace(one, loose=joined.joints[joint].cut))
     return found, whole
 
 
-def _piece(number: int, cell: Cell, mesh: Mesh, volume: float, path: str, box_mm: Vector) -> Piece:
+def _piece(number: int, cell: Cell, made: tuple[Mesh, float, float], path: str, box_mm: Vector) -> Piece:
+    mesh, volume, area = made
     x, y, z = (float(v) for v in mesh.size_mm)
-    return Piece(number, cell, (x, y, z), volume, mesh, path, fits(mesh.vertices, box_mm))
+    fit = fits(mesh.vertices, box_mm)
+    return Piece(number, cell, (x, y, z), volume, mesh, path, fit, area_mm2=area)
 
 
-def _read_back(body: Any) -> tuple[Mesh, float]:
-    """A piece as it is read back from a file, and its volume as it was made, mm3."""
-    return _as_file(Solid(body).mesh()), float(body.volume())
+def _read_back(body: Any) -> tuple[Mesh, float, float]:
+    """A piece as it is read back from a file, and its volume and surface as it was made, mm3 and mm2."""
+    return _as_file(Solid(body).mesh()), float(body.volume()), float(body.surface_area())
 
 
 def _as_file(mesh: Mesh) -> Mesh:

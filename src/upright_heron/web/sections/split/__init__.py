@@ -6,16 +6,23 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ....core.machines.catalogue import PRINTERS, Printer
 from ....core.split.cuts import Cut
 from ....core.split.pieces import Split
 from ....core.split.plan_figures import PlanFigures
 from ....core.split.plan_points import PlanGoals, plan_points
-from ....core.split.plan_times import plan_seconds
 from ....core.split.planner import Plan
+from ....core.split.set_estimates import (
+    SetEstimate,
+    Slicing,
+    on_other_machines,
+    set_estimate,
+    with_other_settings,
+)
 from ....core.topics import Topic
 from ....sheet.item import Item, Plane
 from ....sheet.process import Preset
-from ....sheet.shop import Habits
+from ....sheet.shop import Habits, OwnPrinter
 from ...section import Section
 from .routes import router
 from .taking import Takes, takes
@@ -55,6 +62,10 @@ class SplitContext:
         What counts in them.
     moved : bool
         Its boxes are not the even ones.
+    differences : list of (str, float, float)
+        What else could be set, and by how many seconds and grams that changes all pieces; rough.
+    machines : list of (Printer, int, SetEstimate)
+        Other machines, with how many pieces are too big for each, and what all take there; rough.
     """
 
     pieces: list[Item]
@@ -69,6 +80,8 @@ class SplitContext:
     proposals: list[tuple[Plan, PlanFigures | None, float]]
     goals: dict[str, float]
     moved: bool
+    differences: list[tuple[str, float, float]]
+    machines: list[tuple[Printer, int, SetEstimate]]
 
     def taken(self, plan: Plan) -> bool:
         """Whether it is cut as a plan says."""
@@ -97,20 +110,41 @@ def _context(page: JobPage, store: Store) -> SplitContext:
     moved = grid is not None and any(grid.shift)
     sheet = page.sheet
     infill = sheet.process.infill_percent / 100.0
-    times = {
-        plan.name: plan_seconds(
-            plan, sheet.machine, sheet.stuff, sheet.layer_mm, walls=sheet.process.walls, infill=infill
-        )
-        for plan in page.now.plans or ()
-        if plan.amounts
-    }
+    how = Slicing(sheet.machine, sheet.stuff, sheet.layer_mm, sheet.process.walls, infill)
+    rough = {plan.name: set_estimate(plan.amounts, how) for plan in page.now.plans or () if plan.amounts}
+    times = {name: (one.seconds, one.longest_s) for name, one in rough.items()}
     goals = {} if grid is None else grid.goals.model_dump()
     known = {one.name: one for one in page.now.plan_figures or ()}
     plans = page.now.plans or ()
     points = plan_points(plans, known, {name: each[1] for name, each in times.items()}, PlanGoals(**goals))
     rated = sorted(plans, key=lambda plan: (plan.too_big > 0, -points[plan.name]))
     board = [(plan, known.get(plan.name), points[plan.name]) for plan in rated]
-    return SplitContext(mine, stale, pegs, cuts, together, presets, tree, leaves, times, board, goals, moved)
+    parts = () if split is None else split.parts
+    printers = (*PRINTERS, *(one.core() for one in store.shelf(OwnPrinter)))
+    return SplitContext(
+        mine, stale, pegs, cuts, together, presets, tree, leaves, times, board, goals, moved,
+        differences=_differences([piece.amount for piece in parts], how),
+        machines=on_other_machines(
+            [piece.amount for piece in parts], [piece.size_mm for piece in parts], how, printers
+        ),
+    )  # fmt: skip
+
+
+def _differences(amounts: list[tuple[float, float, float]], how: Slicing) -> list[tuple[str, float, float]]:
+    """What is changed, and by how many seconds and grams that changes all pieces."""
+    if not amounts:
+        return []
+    now = set_estimate(amounts, how)
+    found = []
+    for other, told in with_other_settings(amounts, how):
+        if other.layer_mm != how.layer_mm:
+            words = f"layers of {other.layer_mm:g} mm"
+        elif other.walls != how.walls:
+            words = f"{other.walls} wall{'s' if other.walls > 1 else ''}"
+        else:
+            words = f"{100 * other.infill:g} % infill"
+        found.append((words, told.seconds - now.seconds, told.mass_g - now.mass_g))
+    return found
 
 
 def _made_of(items: list[Item], split: Split) -> bool:
