@@ -280,6 +280,27 @@ class LapTest(unittest.TestCase):
 TENONS = JointSetting(kind=JointKind.TENON)
 
 
+class ApartTest(unittest.TestCase):
+    def test_a_slot_that_would_cut_its_piece_in_two_is_refused(self):
+        # Two slots that cross in the corner of a piece.
+        body = sphere(14, 32) + box(8, 8, 30, (18, 0, -15))
+        cuts = [cut((0, 0, 1), 0, "1"), cut((1, 0, 0), 0, "2")]
+        made = split(Solid(body), cuts, (900, 900, 900), JointSetting(kind=JointKind.DOVETAIL, wall_mm=1.2))
+        self.assertIn("It would cut the other piece in two.", [joint.refused for joint in made.joints])
+        self.assertGreaterEqual(sum(joint.holds for joint in made.joints), 3)
+        for piece in made.pieces:
+            self.assertEqual(len(solid(piece).decompose()), 1, piece.path)
+
+    def test_corners_a_hair_from_nought_are_one_in_the_file(self):
+        body = sphere(22, 48) - sphere(14, 48)
+        cuts = [cut((0, 1, 0), 0, "1"), cut((1, 0, 0), 0, "2")]
+        made = split(Solid(body), cuts, (900, 900, 900), JointSetting(kind=JointKind.LAP, wall_mm=1.2))
+        for piece in made.pieces:
+            self.assertTrue(read_back(piece.mesh).is_watertight, piece.path)
+            small = np.abs(piece.mesh.vertices)
+            self.assertFalse(((small > 0) & (small < 1e-7)).any(), piece.path)
+
+
 class TenonTest(unittest.TestCase):
     def test_it_is_the_outline_of_its_face_drawn_in(self):
         made = halves(box(100, 60, 40, (-50, -30, -20)), TENONS)

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import trimesh
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from manifold3d import CrossSection, Manifold
 
@@ -410,6 +410,9 @@ class TreeTest(unittest.TestCase):
         st.sampled_from(["ring", "two", "hollow", "bar", "shell"]),
         st.sampled_from(["peg", "snap", "lap", "dovetail", "tenon"]),
     )
+    @example([(0.0, 1.0, 0.0, 0.0), (1.0, 0.0, 0.0, 0.0)], "hollow", "lap")
+    @example([(0.0, 0.0, 1.0, 0.0), (1.0, 0.0, 0.0, 0.0)], "two", "dovetail")
+    @example([(0.0, 0.0, -1.0, -0.8125)], "shell", "lap")
     def test_any_tree_of_planes_keeps_what_is_promised(self, planes, shape, kind):
         body = {
             "ring": CrossSection([[(14, -5), (24, -5), (24, 5), (14, 5)]]).revolve(48),

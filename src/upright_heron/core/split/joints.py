@@ -287,6 +287,9 @@ def _joint(
         locked = None if lock is None else _interlocked(lock, face, whole, first, second)
         if locked is not None:
             changes = locked
+            if second.falls_apart(changes[1].sunk):
+                lock, refused = None, "It would cut the other piece in two."
+                changes = Change(), Change()
         elif lock is not None:
             lock, refused = None, "It would meet the joint of another cut."
     labels: tuple[Label, ...] = ()

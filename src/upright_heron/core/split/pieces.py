@@ -26,6 +26,8 @@ from .sizes import fits
 
 # Thinner than this, or smaller, a piece is a sliver: it can be made, and is hard to join (common practice).
 SLIVER_MM, SLIVER_MM3 = 3.0, 1000.0
+# What is not closed as written is thinned by these before.
+FINER_MM = (1e-4, 5e-4, 2e-3)
 # Pulled apart all the way the halves of a cut lie so far from each other, as a share of what they reach over.
 PULLED = 0.35
 
@@ -240,16 +242,28 @@ def _piece(number: int, cell: Cell, made: tuple[Mesh, float, float], path: str, 
 
 def _read_back(body: Any) -> tuple[Mesh, float, float]:
     """A piece as it is read back from a file, and its volume and surface as it was made, mm3 and mm2."""
-    return _as_file(Solid(body).mesh()), float(body.volume()), float(body.surface_area())
+    mesh = _as_file(Solid(body).mesh())
+    for step in FINER_MM:
+        if _closed(mesh):
+            break
+        # Corners closer than a file can tell are drawn together first.
+        mesh = _as_file(Solid(body.simplify(step)).mesh())
+    return mesh, float(body.volume()), float(body.surface_area())
 
 
 def _as_file(mesh: Mesh) -> Mesh:
     """A piece as it is read back from a file, with what folds up there mended."""
-    back = as_written(mesh)
-    if not len(back.faces) or judge(back, np.zeros((0, 2), np.int64)).closed:
+    # On steps of the largest coordinate: near zero a file tells apart what most readers take for one corner.
+    step = float(np.spacing(np.float32(max(float(np.abs(mesh.vertices).max(initial=1.0)), 1.0))))
+    back = as_written(Mesh(np.round(mesh.vertices / step) * step, mesh.faces))
+    if not len(back.faces) or _closed(back):
         return back
     mended = as_written(drop_needless(back)[0])
     return take_apart(mended)[0] if len(mended.faces) else mended
+
+
+def _closed(mesh: Mesh) -> bool:
+    return judge(mesh, np.zeros((0, 2), np.int64)).closed
 
 
 def pulled(made: Split) -> tuple[NDArray[np.float64], NDArray[np.int8]]:

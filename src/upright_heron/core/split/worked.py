@@ -87,6 +87,11 @@ class Worked:
             for one in shapes
         )
 
+    def falls_apart(self, more: Sequence[Any]) -> bool:
+        """Whether more of it cut out would leave several bodies, each large enough to be one."""
+        left = Manifold.batch_boolean([self.plain, *self.sunk, *more], OpType.Subtract)
+        return sum(float(one.volume()) > NOISE_MM3 for one in left.decompose()) > 1
+
     def body(self) -> Any:
         """The piece with all its joints: everything at once, which is much faster than one after another."""
         stands = [one for change in self.changes for one in change.stands]
