@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
-from ..core.split.fittings import FITS, MOST_TAPER_DEG, STRAINS, JointKind, JointSetting
+from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting, strain_of
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
@@ -73,8 +73,7 @@ class Joints(Document):
         clearance = self.clearance_mm if self.clearance_mm is not None else usual_clearance_mm
         given = {**self.model_dump(exclude={"by_cut"}), "clearance_mm": clearance}
         if self.snap:
-            known = (most for name, most in STRAINS.items() if material.startswith(name))
-            given["strain"] = next(known, min(STRAINS.values()))
+            given["strain"] = strain_of(material)
         return JointSetting(**given, others=tuple(sorted(self.by_cut.items())))
 
 

@@ -251,6 +251,12 @@ class Peg:
         return 2 * slope * min(max(depth_mm, 0.0), self.depth_mm)
 
 
+def strain_of(material: str) -> float:
+    """Return how much legs of a material may be stretched; of one that is not known as the most brittle."""
+    known = (most for name, most in STRAINS.items() if material.startswith(name))
+    return next(known, min(STRAINS.values()))
+
+
 def lofted(sides: int, levels: list[tuple[float, float]]) -> Any:
     """Body with a regular section whose width across its flats follows the height.
 

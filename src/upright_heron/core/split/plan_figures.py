@@ -16,13 +16,14 @@ from ..geometry.picture import pieces_picture
 from ..geometry.solid import Solid, bodies_of
 from ..hanging.overhangs import threshold
 from ..progress import Progress, silent, tracked
+from ..stance.figures import STANDS_MM2
 from ..tags import stored
 from .cut_part import DUST_MM3
 from .cuts import Bound, Cut, Node, bounds_of, cut_tree
 from .planner import Plan, thinned
 
-# A piece stands on a face from this area on (as a part does), where its facets lie in the plane to this.
-STANDS_MM2, FLAT_MM, LEVEL = 20.0, 0.05, 0.9995
+# Facets lie on the plate that are so near to it, and so level.
+FLAT_MM, LEVEL = 0.05, 0.9995
 # Edges that bend by more than this are creases; a seam runs along one when it lies so near to it.
 CREASE_DEG, BESIDE_MM = 30.0, 0.6
 # Seams are looked at so often.
