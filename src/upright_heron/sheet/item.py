@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
 from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting, strain_of
+from ..core.split.plan_points import PlanGoals
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
@@ -113,11 +114,11 @@ class KeptWhole(Document):
 class CutGoals(Document):
     """What counts in a plan of cuts, each from 0 to 5."""
 
-    fewer_pieces: Annotated[float, Field(ge=0, le=5)] = 3.0
-    less_support: Annotated[float, Field(ge=0, le=5)] = 1.0
-    clean_show: Annotated[float, Field(ge=0, le=5)] = 2.0
-    shorter_print: Annotated[float, Field(ge=0, le=5)] = 1.0
-    even_pieces: Annotated[float, Field(ge=0, le=5)] = 0.0
+    fewer_pieces: Annotated[float, Field(ge=0, le=5)] = PlanGoals.fewer_pieces
+    less_support: Annotated[float, Field(ge=0, le=5)] = PlanGoals.less_support
+    clean_show: Annotated[float, Field(ge=0, le=5)] = PlanGoals.clean_show
+    shorter_print: Annotated[float, Field(ge=0, le=5)] = PlanGoals.shorter_print
+    even_pieces: Annotated[float, Field(ge=0, le=5)] = PlanGoals.even_pieces
 
 
 class Grid(Document):

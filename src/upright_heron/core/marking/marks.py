@@ -20,6 +20,10 @@ Marks = NDArray[np.uint8]
 ALIKE = 0.5
 
 
+# What is painted smaller than this is no place.
+SPECK_MM2 = 20.0
+
+
 class Mark(IntEnum):
     """The byte of a facet."""
 
@@ -123,9 +127,15 @@ def _joined(fine: Fine, pairs: NDArray[np.int64], facet: int) -> NDArray[np.int6
     count = len(fine.parent)
     if not 0 <= facet < count:
         raise BadValue("There is no such place on the part.", "Point at the part again.")
-    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), (count, count))
-    _, label = connected_components(graph, directed=False)
+    label = _labels(fine, pairs)
     return np.flatnonzero(label == label[facet])
+
+
+def _labels(fine: Fine, pairs: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Number (m,) of the place of each facet, facets being joined by pairs (k, 2)."""
+    count = len(fine.parent)
+    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), (count, count))
+    return np.asarray(connected_components(graph, directed=False)[1], np.int64)
 
 
 def face(fine: Fine, facet: int, crease_deg: float = 20.0) -> NDArray[np.int64]:
@@ -171,18 +181,15 @@ def band(fine: Fine, heights_mm: NDArray[np.float64], low_mm: float, high_mm: fl
     return np.flatnonzero((heights_mm >= low) & (heights_mm <= high))
 
 
-def places(fine: Fine, marks: Marks, mark: Mark, least_mm2: float) -> list[NDArray[np.int64]]:
+def places(fine: Fine, marks: Marks, mark: Mark) -> list[NDArray[np.int64]]:
     """Facets (k,) of each place that is painted with a mark, the largest first; specks are left out."""
     mine = marks == mark
     a, b = fine.pairs.T
-    joined = fine.pairs[mine[a] & mine[b]]
-    count = len(fine.parent)
-    graph = coo_matrix((np.ones(len(joined), np.int8), (joined[:, 0], joined[:, 1])), (count, count))
-    label = connected_components(graph, directed=False)[1][mine]
+    label = _labels(fine, fine.pairs[mine[a] & mine[b]])[mine]
     areas = np.bincount(label, fine.areas_mm2[mine])
     facets = np.flatnonzero(mine)
     order = np.argsort(-areas, kind="stable")
-    return [facets[label == k] for k in order[areas[order] >= least_mm2].tolist()]
+    return [facets[label == k] for k in order[areas[order] >= SPECK_MM2].tolist()]
 
 
 # Changes of what is painted ----------------------------------------------------------------------

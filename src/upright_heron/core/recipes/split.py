@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 
 import numpy as np
@@ -24,7 +23,7 @@ from ..split.plan_figures import PlanFigures
 from ..split.plan_figures import plan_figures as figures_of
 from ..split.planner import Plan
 from ..split.planner import plans as plans_of
-from ..stance.figures import SHOW_DEG
+from ..stance.figures import show_facets as facing_show
 from .part import printed, solid
 from .settings import Box, Joining, Limit, Parting, ShowDirection
 from .stance import show_facets, shown_mesh
@@ -101,8 +100,7 @@ def plan_figures(
     """What comes of each plan: supports, faces to stand on, seams where they show, and a picture."""
     show = painted
     if show is None and way is not None:
-        towards = np.asarray(way.show) / np.linalg.norm(way.show)
-        show = facet_normals(mesh)[0] @ towards >= math.cos(math.radians(SHOW_DEG))
+        show = facing_show(facet_normals(mesh)[0], way.show)
     surface = mesh if painted is None or divided is None else divided
     return figures_of(_closed(body), surface, found, limit.deg, show, progress=progress)
 

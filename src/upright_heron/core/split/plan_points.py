@@ -11,7 +11,7 @@ from .plan_figures import PlanFigures
 from .planner import Plan
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class PlanGoals:
     """What counts in a plan, each from 0 to 5.
 

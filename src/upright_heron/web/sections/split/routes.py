@@ -51,9 +51,6 @@ from .taking import as_csv, takes
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
-# What is painted smaller than this is no place.
-SPECK_MM2 = 20.0
-
 
 def _cut(use: Services, job_id: str, look: Looking) -> ItemSheet:
     sheet = use.sheet(job_id, look)
@@ -169,7 +166,7 @@ def keep_painted(
     fine = use.pages.fine(sheet.part.mesh)
     corners = [
         corners_of(fine.mesh.vertices[np.unique(fine.mesh.faces[facets])])
-        for facets in painted_places(fine, marks_of(sheet, fine, use.store), MARKS[mark], SPECK_MM2)
+        for facets in painted_places(fine, marks_of(sheet, fine, use.store), MARKS[mark])
     ]
     name = MEANING[MARKS[mark]].name.lower()
     if not corners:
