@@ -329,7 +329,7 @@ class NumberTest(unittest.TestCase):
             for letter in text:
                 glyphs[names[ord(letter)]].draw(pen)
             expected = abs(pen.value) * (7.0 / font["OS/2"].sCapHeight) ** 2
-            self.assertAlmostEqual(outline(text, 7.0).area() / expected, 1, delta=4e-3)
+            self.assertAlmostEqual(outline(text, 7.0).area() / expected, 1, delta=7e-3)
             # A figure is as high as it is asked to be, but for the overshoot of round ones.
             self.assertAlmostEqual(
                 outline("1", 7.0).bounds()[3] - outline("1", 7.0).bounds()[1], 7.0, delta=0.2
@@ -413,6 +413,8 @@ class TreeTest(unittest.TestCase):
     @example([(0.0, 1.0, 0.0, 0.0), (1.0, 0.0, 0.0, 0.0)], "hollow", "lap")
     @example([(0.0, 0.0, 1.0, 0.0), (1.0, 0.0, 0.0, 0.0)], "two", "dovetail")
     @example([(0.0, 0.0, -1.0, -0.8125)], "shell", "lap")
+    @example([(1.0, 1.0, 0.0, 0.0), (1.0, 1.0, 0.0, 0.0)], "ring", "peg")
+    @example([(0.0, 1.0, 0.0, 14.0)], "ring", "peg")
     def test_any_tree_of_planes_keeps_what_is_promised(self, planes, shape, kind):
         body = {
             "ring": CrossSection([[(14, -5), (24, -5), (24, 5), (14, 5)]]).revolve(48),

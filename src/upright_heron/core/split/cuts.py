@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from ..errors import BadValue
 from ..geometry.solid import Solid
 from ..progress import Progress, silent
 from ..tags import stored
+from .plane_cut import IN_PLANE_MM, Shell, Whole
 
 Vector = tuple[float, float, float]
 # A plane nearer to a corner than this goes through it.
@@ -21,6 +22,8 @@ NEAR_MM = 0.01
 SAME_MM, LEVEL = 1e-7, 1e-6
 # A plane by its normal and its distance from the origin.
 Bound = tuple[Vector, float]
+# The volumes of what comes of cuts balance to this share, or the solid's own cut is taken.
+BOOKS = 1e-9
 # More cuts than this are a slip, not a plan.
 MOST_CUTS = 400
 
@@ -65,6 +68,8 @@ class Node:
         On which side of each cut it lies.
     body : Manifold or None
         Where it is not parted.
+    uncut : Shell or Whole or None
+        What it is until all cuts are made.
     cut : Cut or None
         That parts it,
     halves : tuple of Node
@@ -76,6 +81,7 @@ class Node:
     path: str
     sides: dict[str, str] = field(default_factory=dict)
     body: Any = None
+    uncut: Shell | Whole | None = None
     cut: Cut | None = None
     halves: tuple[Node, ...] = ()
     whole: Any = None
@@ -142,17 +148,46 @@ def cut_tree(solid: Solid, cuts: Sequence[Cut], *, keep: bool = False, progress:
     """
     if len(cuts) > MOST_CUTS:
         raise BadValue(f"{len(cuts)} cuts are too many.", f"Use {MOST_CUTS} at most.")
-    corners = np.asarray(solid.manifold.to_mesh64().vert_properties)[:, :3]
-    whole = Node("", body=solid.manifold)
+    if not cuts:
+        return Node("", body=solid.manifold)
+    shell = Shell.of(solid.manifold)
+    moved = [replace(one, offset_mm=snapped(shell.corners, one)) for one in cuts]
+    try:
+        tree = _grown(shell, moved, keep=keep, progress=progress)
+        if (
+            abs(sum(leaf.body.volume() for leaf in tree.leaves()) - solid.volume_mm3)
+            < BOOKS * solid.volume_mm3
+        ):
+            return tree
+    except _NotClosed:
+        pass
+    return _grown(Whole(solid.manifold), moved, keep=keep, progress=progress)
+
+
+class _NotClosed(Exception):
+    """What came of cutting a surface cannot be taken for a body."""
+
+
+def _grown(uncut: Shell | Whole, cuts: list[Cut], *, keep: bool, progress: Progress) -> Node:
+    """Tree of cuts of a part."""
+    whole = Node("", uncut=uncut)
     for n, one in enumerate(cuts):
         progress("Cutting pieces", n, len(cuts))
-        offset = snapped(corners, one)
         for leaf in list(whole.leaves()):
-            if not _lies_in(leaf.path, one.within):
-                continue
-            _part(leaf, Cut(one.id, one.normal, offset, one.within), keep=keep)
+            if _lies_in(leaf.path, one.within):
+                _part(leaf, one, keep=keep)
+    for leaf in whole.leaves():
+        assert leaf.uncut is not None
+        leaf.body, leaf.uncut = _body(leaf.uncut), None
     progress("Cutting pieces", len(cuts), len(cuts))
     return whole
+
+
+def _body(uncut: Shell | Whole) -> Any:
+    made = uncut.body()
+    if made.is_empty():
+        raise _NotClosed
+    return made
 
 
 def _lies_in(path: str, within: str) -> bool:
@@ -160,28 +195,26 @@ def _lies_in(path: str, within: str) -> bool:
 
 
 def _part(leaf: Node, plane: Cut, *, keep: bool) -> None:
-    low, high = _reach(leaf.body, plane.normal)
-    if plane.offset_mm <= low or plane.offset_mm >= high:
-        leaf.sides[plane.id] = "b" if plane.offset_mm <= low else "a"
+    uncut = leaf.uncut
+    assert uncut is not None
+    low, high = (end - plane.offset_mm for end in uncut.reach(plane.normal))
+    if low >= -IN_PLANE_MM or high <= IN_PLANE_MM:
+        leaf.sides[plane.id] = "b" if low >= -IN_PLANE_MM else "a"
         return
-    beyond, before = leaf.body.split_by_plane(plane.normal, plane.offset_mm)
-    if beyond.is_empty() or before.is_empty():
-        leaf.sides[plane.id] = "a" if beyond.is_empty() else "b"
+    turn = frame(plane.normal)
+    halves: tuple[Shell | Whole, ...] | None = uncut.halves(turn, plane.offset_mm)
+    if halves is None and isinstance(uncut, Shell):
+        solids = Whole(_body(uncut)).halves(turn, plane.offset_mm)
+        halves = solids and tuple(Shell.of(half.solid) for half in solids)
+    if halves is None:
+        leaf.sides[plane.id] = "b" if low + high > 0 else "a"
         return
     lead = f"{leaf.path}-" if leaf.path else ""
     leaf.halves = tuple(
-        Node(f"{lead}{plane.id}{side}", {**leaf.sides, plane.id: side}, body)
-        for side, body in (("a", before), ("b", beyond))
+        Node(f"{lead}{plane.id}{side}", {**leaf.sides, plane.id: side}, uncut=half)
+        for side, half in zip("ab", halves, strict=True)
     )
-    leaf.cut, leaf.body, leaf.whole = plane, None, leaf.body if keep else None
-
-
-def _reach(body: Any, normal: Vector) -> tuple[float, float]:
-    """How far the box of a body reaches along a direction: no corner of it lies outside."""
-    x0, y0, z0, x1, y1, z1 = body.bounding_box()
-    low = sum(min(n * a, n * b) for n, a, b in zip(normal, (x0, y0, z0), (x1, y1, z1), strict=True))
-    high = sum(max(n * a, n * b) for n, a, b in zip(normal, (x0, y0, z0), (x1, y1, z1), strict=True))
-    return low, high
+    leaf.cut, leaf.uncut, leaf.whole = plane, None, _body(uncut) if keep else None
 
 
 def bounds_of(tree: Node, leaf: Node) -> list[Bound]:

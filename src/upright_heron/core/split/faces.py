@@ -139,11 +139,13 @@ def spread_out(
 
     No two lie the same way about the middle (2,).
     """
+    from scipy.spatial.distance import cdist
+
     away = np.hypot(*(places - middle).T)
     central = int(np.argmin(away))
     if most < 2 or len(places) < 2:
         return [central]
-    between = np.hypot(*np.moveaxis(places[:, None] - places[None], -1, 0))
+    between = cdist(places, places)
     rated = np.where(np.abs(away[:, None] - away[None]) >= unequal, between, -1.0)
     first, second = (int(v) for v in np.unravel_index(int(np.argmax(rated)), rated.shape))
     if rated[first, second] < apart:

@@ -25,7 +25,7 @@ WEIGHT = 700
 DEPTH_MM, AWAY_MM = 0.6, 0.8
 # A curve of the outline is drawn in so many steps, and what lies closer to a straight line than this share of
 # the height is one: a number with all of its steps takes four times as long to cut.
-STEPS, FINE = 8, 1 / 300
+STEPS, FINE = 8, 1 / 150
 # Places that are tried for a text.
 PLACES = 300
 

@@ -242,24 +242,25 @@ def _piece(number: int, cell: Cell, made: tuple[Mesh, float, float], path: str, 
 
 def _read_back(body: Any) -> tuple[Mesh, float, float]:
     """A piece as it is read back from a file, and its volume and surface as it was made, mm3 and mm2."""
-    mesh = _as_file(Solid(body).mesh())
+    mesh, closed = _as_file(Solid(body).mesh())
     for step in FINER_MM:
-        if _closed(mesh):
+        if closed:
             break
         # Corners closer than a file can tell are drawn together first.
-        mesh = _as_file(Solid(body.simplify(step)).mesh())
+        mesh, closed = _as_file(Solid(body.simplify(step)).mesh())
     return mesh, float(body.volume()), float(body.surface_area())
 
 
-def _as_file(mesh: Mesh) -> Mesh:
-    """A piece as it is read back from a file, with what folds up there mended."""
+def _as_file(mesh: Mesh) -> tuple[Mesh, bool]:
+    """A piece as it is read back from a file, with what folds up there mended; and whether it is closed."""
     # On steps of the largest coordinate: near zero a file tells apart what most readers take for one corner.
     step = float(np.spacing(np.float32(max(float(np.abs(mesh.vertices).max(initial=1.0)), 1.0))))
     back = as_written(Mesh(np.round(mesh.vertices / step) * step, mesh.faces))
     if not len(back.faces) or _closed(back):
-        return back
+        return back, bool(len(back.faces))
     mended = as_written(drop_needless(back)[0])
-    return take_apart(mended)[0] if len(mended.faces) else mended
+    mended = take_apart(mended)[0] if len(mended.faces) else mended
+    return mended, _closed(mended)
 
 
 def _closed(mesh: Mesh) -> bool:
