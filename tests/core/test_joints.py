@@ -415,6 +415,7 @@ class TreeTest(unittest.TestCase):
     @example([(0.0, 0.0, -1.0, -0.8125)], "shell", "lap")
     @example([(1.0, 1.0, 0.0, 0.0), (1.0, 1.0, 0.0, 0.0)], "ring", "peg")
     @example([(0.0, 1.0, 0.0, 14.0)], "ring", "peg")
+    @example([(0.5, 0.5, 0.0, 0.5), (0.5, 0.5, 0.0, 0.0)], "ring", "dovetail")
     def test_any_tree_of_planes_keeps_what_is_promised(self, planes, shape, kind):
         body = {
             "ring": CrossSection([[(14, -5), (24, -5), (24, 5), (14, 5)]]).revolve(48),

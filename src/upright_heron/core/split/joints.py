@@ -13,7 +13,7 @@ from manifold3d import CrossSection, JoinType
 from ..progress import Progress, silent, tracked
 from ..tags import stored
 from .cut_part import CutPart
-from .cuts import Node, frame
+from .cuts import NEAR_MM, Node, frame
 from .dovetails import dovetail
 from .faces import BESIDE_MM, Face, Turned, inside_of, long_way_deg, vector
 from .fittings import (
@@ -363,9 +363,10 @@ def _interlocked(
 ) -> tuple[Change, Change] | None:
     """What a lap or dovetail does to both pieces; ``None`` where it would meet another."""
     stands, cut = face.back(lock.stands) ^ whole, face.back(lock.cut)
-    # Not over later cuts, nor into what lies near by and hangs together elsewhere.
+    # Not over other cuts, nor into what lies near by and hangs together elsewhere.
     for normal, offset in first.bounds + second.bounds:
-        if abs(float(np.dot(normal, face.turn[2]))) < 1 - 1e-9:
+        along = float(np.dot(normal, face.turn[2]))
+        if abs(along) < 1 - 1e-9 or abs(along * offset - face.above.offset) > NEAR_MM:
             stands = stands.trim_by_plane(normal, offset)
     stands = max(stands.decompose(), key=lambda body: float(body.volume()))
     # By what is cut, not by what is left: the books are to tell when the two are not the same.
