@@ -309,6 +309,28 @@ class TreeTest(unittest.TestCase):
         self.assertLess(radii[1], radii[2], "thinner a little below the tip")
 
 
+class OnPlateTest(unittest.TestCase):
+    def test_branches_stay_on_a_plate_that_the_part_fits(self):
+        """Out round a disc of 48 mm they lean to 28 and 29 mm from its middle where nothing limits them."""
+        body = Manifold.cylinder(6, 24, 24, 48) + Manifold.cylinder(40, 6, 6, 32)
+        bench = Bench(body + Manifold.cylinder(4, 22, 22, 48).translate((0, 0, 40)))
+        held = chosen_styles(bench.patches, Style.TREE, {})
+
+        def reach(plate):
+            asked = replace(USUAL, plate_mm=plate, from_plate=True)
+            made = grow_supports(bench.stack, held, asked, bench.tree)
+            self.assertEqual(made.lost, {})
+            nodes = np.concatenate([one.nodes for one in made.supports])
+            return (np.abs(nodes[:, :2]) + nodes[:, 3:]).max(axis=0)
+
+        self.assertGreater(reach(None).min(), 27.5)
+        along, across = reach((54.0, 200.0))
+        self.assertLessEqual(along, 27.0)
+        self.assertGreater(across, 27.5)
+        # One that the part itself does not fit sets no limit.
+        np.testing.assert_allclose(reach((40.0, 200.0)), reach(None))
+
+
 class PatchByPatchTest(unittest.TestCase):
     def test_one_patch_goes_without_touching_the_others(self):
         bench = Bench(comb())

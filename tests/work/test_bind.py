@@ -69,7 +69,7 @@ EXPECTED = {
         s.FilamentSupports,
         s.FootingSetting,
     },
-    "own_printer.build_mm": {*MACHINE, s.BuildVolume, s.Box},
+    "own_printer.build_mm": {*MACHINE, s.BuildVolume, s.Box, s.FilamentSupports},
     "own_printer.spot_mm": MACHINE,
     "own_printer.nozzles": {*MACHINE, s.Naming},
     "own_printer.finest_mm": {*MACHINE, s.Walk, s.ThinWall, s.FilamentSupports, s.FootingSetting},

@@ -297,7 +297,8 @@ class DecidedSheet(JobSettings, Decisions):
     def support_settings(self) -> SupportSettings:
         """Return the settings of supports as the core takes them, for the machine and its layers."""
         chosen = self.supports or usual_supports(self.machine)
-        return chosen.settings(self.machine.line_width_mm, self.layer_mm)
+        wide, deep, _ = self.machine.build_mm
+        return replace(chosen.settings(self.machine.line_width_mm, self.layer_mm), plate_mm=(wide, deep))
 
     def footing_settings(self) -> FootingSettings:
         """Return the footing as the core takes it; a resin raft is fused to the feet, so it has no gap."""

@@ -72,6 +72,8 @@ class SupportSettings:
         Walls of lines and grids are printed in every so many layers, as much thicker.
     brim_mm : float
         Width of a rim round what stands on the plate.
+    plate_mm : (x, y) or None
+        Size of the plate that branches stay on; without limit where there is none.
     """
 
     gap_mm: float = 0.2
@@ -99,6 +101,7 @@ class SupportSettings:
     fill: float = 0.0
     every: int = 1
     brim_mm: float = 0.0
+    plate_mm: tuple[float, float] | None = None
 
     def gap_layers(self, layer_mm: float) -> int:
         """Whole layers of the contact gap below the part."""
