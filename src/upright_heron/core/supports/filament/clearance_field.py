@@ -9,10 +9,11 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
+from ...geometry.pixels import fill
 from ...layers.stack import LayerStack
 from ...progress import Progress, tracked
 from ..model import SLENDER, SupportSettings
-from .growth import OUTSIDE, fill, free_at, narrow_steps
+from .growth import OUTSIDE, free_at, narrow_steps
 from .landings import HOLE_MM2
 
 # Branches are grown in steps of about this height, on a raster of about this pixel.

@@ -12,12 +12,13 @@ import numpy as np
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
+from ...geometry.pixels import fill
 from ...geometry.tree import Tree
 from ...layers.stack import LayerStack, packed
 from ..demand.patches import Patch, Spot, inside_of
 from ..model import SupportSettings
 from .descent import around, gap_under
-from .growth import TIP_SHARE, fill
+from .growth import TIP_SHARE
 from .landings import round_places
 
 # Each place of a patch has a tip within so many spacings in plan that ends no further above or below it: the
