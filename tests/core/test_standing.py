@@ -9,7 +9,8 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.split.cuts import cut
 from upright_heron.core.split.fittings import JointKind, JointSetting
 from upright_heron.core.split.pieces import split
-from upright_heron.core.split.standing import best_stance, outward
+from upright_heron.core.split.sizes import turn_that_fits
+from upright_heron.core.split.standing import best_stance, outward, stance_of
 from upright_heron.core.stance.pose import standing_on
 from upright_heron.core.stance.proposals import Found, Proposal
 
@@ -53,6 +54,35 @@ class OutwardTest(unittest.TestCase):
                 sides = outward(whole, number)
                 self.assertEqual((len(sides.faces), sides.pegs), (1, ()))
                 self.assertEqual(sides.sockets, sides.faces)
+
+
+class AslantTest(unittest.TestCase):
+    """A bar of 135 x 193.6 x 25 fits a machine of 190 x 170 x 185 only aslant."""
+
+    build = (190.0, 170.0, 185.0)
+
+    def test_a_piece_that_fits_only_aslant_is_turned_so(self):
+        bar = Solid(box(135, 193.6, 25)).mesh().vertices
+        turn = turn_that_fits(bar, self.build)
+        self.assertTrue((np.ptp(bar @ turn.T, axis=0) < self.build).all())
+        np.testing.assert_allclose(turn @ turn.T, np.eye(3), atol=1e-9)
+        self.assertGreater(np.linalg.det(turn), 0)
+        self.assertIsNone(turn_that_fits(Solid(box(300, 10, 10)).mesh().vertices, self.build))
+
+    def test_what_fits_flat_lies_flat(self):
+        plate = Solid(box(20, 40, 50)).mesh().vertices
+        turn = turn_that_fits(plate, self.build)
+        self.assertAlmostEqual(np.ptp(plate @ turn.T, axis=0)[2], 20.0)
+
+    def test_only_where_no_stance_of_the_board_fits(self):
+        whole = split(Solid(box(270, 193.6, 25)), [cut((1, 0, 0), 135.0, "1")], self.build)
+        for fits in (True, False):
+            flat = stance("A", (0, 0, -1), 90, fits=fits)
+            turn, name = stance_of(board(flat), whole, 1, self.build)
+            reach = np.ptp(whole.pieces[0].mesh.vertices @ turn.T, axis=0)
+            self.assertEqual(bool((reach < self.build).all()), not fits)
+            self.assertEqual(name == "A", fits)
+        self.assertIsNone(stance_of(board(), whole, 1, self.build))
 
 
 class BestTest(unittest.TestCase):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from functools import lru_cache
+from itertools import permutations
 
 import numpy as np
 from numba import njit
@@ -13,6 +14,8 @@ from .cuts import Vector
 
 # Ways up in which it is seen whether a piece fits.
 FRAMES = 120
+# Supports lean out of a part by so much (own measurement).
+BESIDE_MM = 8.0
 
 
 @lru_cache(4)
@@ -74,3 +77,25 @@ def fits(points: NDArray[np.float64], box_mm: Vector) -> bool:
     if counts(np.ptp(points, axis=0), box) <= 1:
         return True
     return boxes_taken(points, frames(FRAMES), box_mm) <= 1
+
+
+def turn_that_fits(points: NDArray[np.float64], build_mm: Vector) -> NDArray[np.float64] | None:
+    """Turn (3, 3) in which points (n, 3) fit a build volume, with room for supports beside them.
+
+    Of the ways up that ``fits`` tries: the lowest of those that leave ``BESIDE_MM`` on each side of the plate,
+    or else the one that leaves most; ``None`` where none fits.
+    """
+    tried = frames(FRAMES)
+    size = _extents(points, np.ascontiguousarray(tried.reshape(-1, 3))).reshape(-1, 3)
+    best, found = (-np.inf, 0.0), None
+    for order in permutations(range(3)):
+        spare = np.asarray(build_mm) - size[:, order]
+        for k in np.flatnonzero((spare > 0).all(axis=1)):
+            beside = min(float(spare[k, :2].min()) / 2, BESIDE_MM)
+            rated = (beside, -float(size[k, order[2]]))
+            if rated > best:
+                best, found = rated, tried[k][list(order)]
+    if found is None:
+        return None
+    # A turn, not a mirror image.
+    return found if np.linalg.det(found) > 0 else found * np.array([[-1.0], [1.0], [1.0]])

@@ -7,10 +7,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
+from ..stance.names import name_of
 from ..stance.proposals import Found, Proposal
 from .cuts import Vector
 from .pieces import Split
+from .sizes import turn_that_fits
 
 # A stance stands on a face, or on pegs, when it points that way within so many degrees.
 FLAT_DEG, PEGS_DEG = 1.0, 30.0
@@ -56,6 +59,22 @@ def outward(made: Split, number: int) -> Outward:
         else:
             sockets.append(face)
     return Outward(tuple(faces), tuple(sockets), tuple(pegs))
+
+
+def stance_of(
+    found: Found, made: Split, number: int, build_mm: Vector
+) -> tuple[NDArray[np.float64], str] | None:
+    """Turn (3, 3) in which a piece of a cut, by its number, is best printed, and its name.
+
+    Where no stance of the board fits the machine, the piece is turned so that it does: long pieces fit some
+    machines only aslant. ``None`` where the board is empty.
+    """
+    best = best_stance(found, outward(made, number))
+    if best is None:
+        return None
+    piece = next((one for one in made.pieces if one.number == number), None)
+    aslant = None if best.fits or piece is None else turn_that_fits(piece.mesh.vertices, build_mm)
+    return (best.rotation, best.name) if aslant is None else (aslant, name_of(aslant))
 
 
 def best_stance(found: Found, sides: Outward) -> Proposal | None:

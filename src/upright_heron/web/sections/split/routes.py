@@ -17,7 +17,7 @@ from ....core.split.kept import corners_of
 from ....core.split.pieces import Split
 from ....core.split.plan_figures import PlanFigures
 from ....core.split.planner import Plan
-from ....core.split.standing import Outward, best_stance, outward
+from ....core.split.standing import stance_of
 from ....core.stance.pose import to_quaternion
 from ....core.stance.proposals import Found
 from ....sheet.changes import (
@@ -115,10 +115,12 @@ async def prepare_pieces(
         changes += [(one.id, find)] if find is not None else []
         board = use.pages.result(keys_of(one)["search"])
         assert isinstance(board, Found)
-        best = best_stance(board, _sides(whole, one))
-        if best is not None:
-            stance = ChooseStance(quaternion=to_quaternion(best.rotation), name=best.name)
-            changes.append((one.id, stance))
+        path = one.piece.path if one.piece else ""
+        number = next((piece.number for piece in whole.pieces if piece.path == path), 0)
+        stands = stance_of(board, whole, number, one.machine.build_mm)
+        if stands is not None:
+            turned, name = stands
+            changes.append((one.id, ChooseStance(quaternion=to_quaternion(turned), name=name)))
         if kept is not None:
             changes.append((one.id, TakePreset(preset=kept)))
         if supports and one.supports is None and (kept is None or kept.supports is None):
@@ -135,11 +137,6 @@ def _asking(sheet: ItemSheet) -> tuple[ItemSheet, FindStances | None]:
     mix = "resin" if sheet.is_resin else "filament"
     find = FindStances(**StanceGoals.mix(mix).model_dump())
     return find.apply(sheet), find
-
-
-def _sides(whole: Split, sheet: ItemSheet) -> Outward:
-    number = next((p.number for p in whole.pieces if sheet.piece and p.path == sheet.piece.path), 0)
-    return outward(whole, number)
 
 
 @router.get("/pieces.csv", name="pieces_csv")
