@@ -9,17 +9,17 @@ from hypothesis import strategies as st
 from manifold3d import Manifold
 
 from tests.held import USUAL, Bench, table
+from tests.stilted import Stilted
 from tests.support import box, comb, mesh_of, on_plate, stalactites
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.geometry.tree import Tree
-from upright_heron.core.hanging.findings import Family, finding_id, walk
+from upright_heron.core.hanging.findings import Family, finding_id
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.supports.checks.holding import holding, probes
 from upright_heron.core.supports.checks.removal import Out, reach
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.filament.finish import edited
-from upright_heron.core.supports.model import Branches, SupportSettings
-from upright_heron.core.supports.resin.stilts import make_stilts
+from upright_heron.core.supports.model import Branches
 from upright_heron.core.supports.support_set import SupportSet
 
 
@@ -74,11 +74,9 @@ class HoldingTest(unittest.TestCase):
         self.assertEqual(holding({}, bench.make(Style.LINES), USUAL), {})
 
     def test_stilts_hold_the_points_they_end_at(self):
-        body = on_plate(stalactites()).translate((0, 0, 5))
-        mesh, stack = mesh_of(body), slice_solid(Solid(body), 0.2)
-        hanging = walk(mesh, stack, spot_mm=0.4, resin=True, on_plate=False)
-        made = make_stilts(mesh, Solid(body), stack, 60.0, list(hanging.islands), SupportSettings())
-        held = holding(probes(hanging, mesh), made, USUAL)
+        bench = Stilted(on_plate(stalactites()), 0.2, lift=5.0)
+        hanging, made = bench.hanging, bench.made()
+        held = holding(probes(hanging, bench.mesh), made, USUAL)
         for one in hanging.islands:
             by = held[island(hanging, one.number)]
             ends = [s.touch_mm for s in made.supports if s.id in by]

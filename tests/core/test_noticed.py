@@ -32,8 +32,6 @@ from upright_heron.core.marking.channels import find_channels
 from upright_heron.core.stance.figures import Setting
 from upright_heron.core.stance.large_parts import slicer
 from upright_heron.core.stance.search import MIXES, search
-from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.resin.stilts import make_stilts
 from upright_heron.core.toolpaths.rough_estimate import Amounts, estimate
 
 
@@ -182,25 +180,6 @@ class PeelTest(unittest.TestCase):
         self.assertLess(usual * 1.99, hard)
         self.assertEqual({m.name: m.peel for m in MATERIALS if m.peel is not Peel.USUAL},
                          {"Tough resin": Peel.HARD, "Castable resin": Peel.EASY})  # fmt: skip
-
-
-class StiltTest(unittest.TestCase):
-    def test_none_stands_on_a_steep_slope_of_the_part(self):
-        # A shelf over a roof that rises to one side, far past the shelf on all sides: a foot there would slip.
-        def over(rise):
-            roof = CrossSection([[(-40, 0), (40, 0), (40, 1 + rise), (-40, 1)]])
-            body = roof.extrude(80).rotate((90, 0, 0)).translate((0, 40, 0))
-            shelf = box(40, 8, 4, (-36, -4, rise + 20)) + box(4, 8, rise + 22, (-40, -4, 0))
-            whole = body + shelf
-            stack = slice_solid(Solid(whole), 0.5)
-            made = make_stilts(
-                mesh_of(whole), Solid(whole), stack, 45.0, find_islands(stack)[0], SupportSettings()
-            )
-            return [s for s in made.supports if s.on_part]
-
-        self.assertGreater(len(over(8.0)), 3)
-        # 74 degrees: a shaft would have the surface 2 mm higher on one side than on the other.
-        self.assertEqual(len(over(140.0)), 0)
 
 
 class BodiesTest(unittest.TestCase):

@@ -9,6 +9,7 @@ import trimesh
 from tests import open_meshes
 from tests.core.test_split import into_boxes
 from tests.held import hold_part
+from tests.stilted import Stilted
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid
@@ -19,7 +20,6 @@ from upright_heron.core.layers.stack import cut, slice_solid
 from upright_heron.core.stance.resting import resting_faces
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.resin.stilts import make_stilts
 
 # Triangles, genus (from Euler's number) and lowest points of the surface, counted apart from this project.
 # T. Banchoff, "Critical points and curvature for embedded polyhedral surfaces", Amer. Math. Monthly 77, 1970.
@@ -203,13 +203,11 @@ class SupportedPartTest(unittest.TestCase):
     def test_stilts(self):
         for name in ("elephant", "hand", "knot1"):
             with self.subTest(name):
-                solid, stack = cut_part(name)
-                lifted = Solid(solid.manifold.translate((0, 0, 5)))
-                stack = slice_solid(lifted, 0.25)
-                islands, _ = find_islands(stack, on_plate=False)
-                mesh = lifted.mesh()
-                made = make_stilts(mesh, lifted, stack, 60.0, islands, SupportSettings())
+                solid, _ = cut_part(name)
+                bench = Stilted(solid.manifold, 0.1, lift=5.0)
+                mesh, made = bench.mesh, bench.made()
                 self.assertEqual(made.unheld_islands, ())
+                self.assertEqual([f.words for f in made.faults if f.kind.value != "slender"], [])
                 theirs = trimesh.Trimesh(np.array(mesh.vertices), np.array(mesh.faces), process=False)
                 tips = np.array([s.touch_mm for s in made.supports])
                 self.assertLess(trimesh.proximity.closest_point(theirs, tips)[1].max(), 0.15)

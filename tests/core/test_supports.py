@@ -6,22 +6,17 @@ from dataclasses import replace
 from unittest import mock
 
 import numpy as np
-import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
 
 from tests.held import Bench, levels, prism_mm3
-from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stalactites, tee
+from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.errors import Cancelled
 from upright_heron.core.geometry.mesh import edges, facts
-from upright_heron.core.geometry.solid import Solid
-from upright_heron.core.hanging.islands import find_islands
-from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.filament.styles import make_filament
-from upright_heron.core.supports.model import SupportSettings, stilt_volume_mm3
-from upright_heron.core.supports.resin.stilts import make_stilts
+from upright_heron.core.supports.model import SupportSettings
 
 TIGHT = SupportSettings(gap_mm=0, clearance_mm=0)
 
@@ -29,14 +24,6 @@ TIGHT = SupportSettings(gap_mm=0, clearance_mm=0)
 def volume(body, layer=0.2, settings=TIGHT, **options):
     bench = Bench(body, layer, bridge_mm=0.0, **options)
     return prism_mm3(bench.runs(settings), bench.stack)
-
-
-def stilts(body, layer=0.1, limit=60.0, settings=None, lift=0.0):
-    settings = settings or SupportSettings()
-    solid = Solid(body.translate((0, 0, lift)))
-    stack = slice_solid(solid, layer)
-    islands, _ = find_islands(stack, on_plate=lift == 0)
-    return make_stilts(solid.mesh(), solid, stack, limit, islands, settings), stack, solid
 
 
 class ColumnVolumeTest(unittest.TestCase):
@@ -182,68 +169,3 @@ class ColumnRulesTest(unittest.TestCase):
         bench = Bench(on_plate(body), 0.5)
         for i, support in levels(bench.runs(), bench.stack).items():
             self.assertLess((support ^ bench.stack.section(i)).area(), 1e-3)
-
-
-class StiltTest(unittest.TestCase):
-    def test_every_island_has_one(self):
-        found, _, _ = stilts(on_plate(stalactites()))
-        reasons = [s.reason for s in found.supports]
-        for number in range(1, 17):
-            self.assertIn(f"island {number}", reasons)
-        self.assertEqual(found.unheld_islands, ())
-
-    def test_tips_touch_and_shafts_keep_clear(self):
-        settings = SupportSettings()
-        found, _, solid = stilts(on_plate(stalactites()), settings=settings)
-        mesh = solid.mesh()
-        part = trimesh.Trimesh(np.array(mesh.vertices), np.array(mesh.faces), process=False)
-        tips = np.array([s.touch_mm for s in found.supports])
-        self.assertLess(trimesh.proximity.closest_point(part, tips)[1].max(), 0.1)
-        shafts = np.array(
-            [
-                [*s.circles[-3, :2], (s.circles[-3, 2] + s.circles[0, 2]) / 2]
-                for s in found.supports
-                if not s.on_part
-            ]
-        )
-        distance = trimesh.proximity.closest_point(part, shafts)[1]
-        self.assertGreater(distance.min(), settings.shaft_mm / 2 + settings.clearance_mm - 0.05)
-
-    def test_grid_under_a_ceiling(self):
-        found, _, _ = stilts(tee(), settings=SupportSettings(spacing_mm=5))
-        # The two undersides of 15 x 10 mm meet lattice points every 5 mm; tips keep to them.
-        self.assertGreaterEqual(len(found.supports), 8)
-        self.assertTrue(all(abs(s.touch_mm[2] - 20) < 1e-6 for s in found.supports))
-        self.assertAlmostEqual(found.held_area_mm2, 300, delta=1e-6)
-
-    def test_lands_on_the_part_where_it_must(self):
-        body = box(40, 40, 5) + box(4, 4, 30) + box(40, 40, 4, (0, 0, 30))
-        found, _, _ = stilts(body)
-        inside = [s for s in found.supports if 4 < s.touch_mm[0] < 36 and 4 < s.touch_mm[1] < 36]
-        self.assertGreater(len(inside), 40)
-        self.assertTrue(all(s.on_part for s in inside))
-        # 0.2 mm of the point reach into the part at z = 5; tips near the rim lean out and down to the plate.
-        self.assertEqual({round(float(s.circles[0, 2]), 6) for s in found.supports}, {4.8, 0.0})
-
-    def test_a_lifted_part_stands_on_stilts_only(self):
-        found, stack, _ = stilts(box(20, 20, 5), lift=5.0)
-        self.assertGreaterEqual(len(found.supports), 16)
-        self.assertEqual(len(found.layers), len(stack) + 50)
-        self.assertGreater(found.layers.area_mm2[0], found.layers.area_mm2[30])
-
-    def test_mesh_layers_and_volume_agree(self):
-        found, _, _ = stilts(tee())
-        mesh = found.handoff_mesh()
-        self.assertTrue(edges(mesh).closed)
-        volume = facts(mesh).volume_mm3
-        self.assertAlmostEqual(found.volume_mm3 / volume, 1, delta=0.02)
-        each = sum(s.volume_mm3 for s in found.supports)
-        self.assertGreaterEqual(each, volume * (1 - 1e-6))
-        one = found.supports[0]
-        self.assertAlmostEqual(facts(one.mesh()).volume_mm3, one.volume_mm3, delta=0.02 * one.volume_mm3)
-
-    def test_frustum_volume(self):
-        # Twelve-sided cone frustum, h/3 (A1 + A2 + sqrt(A1 A2)).
-        circles = np.array([[0, 0, 0, 2.0], [0, 0, 3, 1.0]])
-        expected = mesh_of(Manifold.cylinder(3, 2, 1, 12))
-        self.assertAlmostEqual(stilt_volume_mm3(circles), facts(expected).volume_mm3, delta=1e-6)

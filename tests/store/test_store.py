@@ -10,6 +10,7 @@ from sqlalchemy import create_engine, inspect
 
 from tests.held import hold_part
 from tests.sheet.test_changes import JOB
+from tests.stilted import Stilted
 from tests.support import box, mesh_of, stalactites, stl, tee
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
 from upright_heron.core.geometry.solid import Solid
@@ -23,7 +24,6 @@ from upright_heron.core.split.grid import grid_cuts
 from upright_heron.core.split.pieces import split as split_solid
 from upright_heron.core.supports.demand.patches import Style
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.resin.stilts import make_stilts
 from upright_heron.core.tags import UnknownTag
 from upright_heron.sheet.changes import Rename, SetLimit, Turn
 from upright_heron.sheet.item import Grid
@@ -120,7 +120,7 @@ class CodecTest(unittest.TestCase):
         stack = slice_solid(solid, 0.5)
         islands, _ = find_islands(stack)
         columns = hold_part(solid.mesh(), stack, 45, SupportSettings(), style=Style.LINES)
-        stilts = make_stilts(solid.mesh(), solid, stack, 60, islands, SupportSettings())
+        stilts = Stilted(stalactites(), 0.5).made()
         footing = make_footing(stack.section(0), FootingSettings(FootingKind.BRIM), 0.2)
         whole = Solid(tee())
         size = (20, 20, 20)

@@ -107,7 +107,8 @@ class ResinSupports(Document):
     """Settings that stilts on a resin machine are made with."""
 
     kind: Literal["resin"] = "resin"
-    spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 4.0
+    # Where the part is level; on slopes tips stand further apart, and closer where they bear too much.
+    spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 2.5
     clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
     tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
 

@@ -360,6 +360,11 @@ def _resin(sheet: DecidedSheet) -> s.ResinSupports | None:
     return s.ResinSupports(sheet.support_settings())
 
 
+@binds(s.Peeling)
+def _peeling(sheet: DecidedSheet) -> s.Peeling | None:
+    return s.Peeling(sheet.stuff.peel) if sheet.is_resin else None
+
+
 @binds(s.TakenOut)
 def _taken(sheet: ItemSheet) -> s.TakenOut:
     return s.TakenOut(tuple(s.Gone(gone.id, gone.style, gone.at_mm) for gone in _hand(sheet).removed))

@@ -319,6 +319,31 @@ def _in_piece(points, ring_start, around, own, x, y):  # type: ignore[no-untyped
     return inside
 
 
+def piece_at(found: Pieces, layers: NDArray[np.int64], places: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Piece (k,) of its layer (k,) that each place (k, 2) lies in; -1 where in none."""
+    result: NDArray[np.int64] = _piece_at(
+        found.stack.points, found.stack.ring_start, np.concatenate(found.stack.ring_boxes, axis=1),
+        *found.by_piece, found.start, found.boxes, layers, places,
+    )  # fmt: skip
+    return result
+
+
+@njit(cache=True)
+def _piece_at(points, ring_start, around, by_piece, first, start, boxes, layers, places):  # type: ignore[no-untyped-def]
+    result = np.full(layers.shape[0], -1, np.int64)
+    for k in range(layers.shape[0]):
+        if layers[k] < 0 or layers[k] + 1 >= start.shape[0]:
+            continue
+        x, y = places[k, 0], places[k, 1]
+        for p in range(start[layers[k]], start[layers[k] + 1]):
+            if x < boxes[p, 0] or x > boxes[p, 2] or y < boxes[p, 1] or y > boxes[p, 3]:
+                continue
+            if _in_piece(points, ring_start, around, by_piece[first[p] : first[p + 1]], x, y):
+                result[k] = p
+                break
+    return result
+
+
 @njit(cache=True)
 def _any_corner_in(points, ring_start, around, own, other):  # type: ignore[no-untyped-def]
     for r in own:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..footing.footing import FootingKind
-from ..machines.catalogue import Material, Printer, Technology
+from ..machines.catalogue import Material, Peel, Printer, Technology
 from ..split.cuts import Cut
 from ..split.fittings import JointSetting
 from ..stance.figures import Setting
@@ -165,6 +165,13 @@ class ResinSupports:
     """Settings of stilts on a resin machine."""
 
     settings: SupportSettings
+
+
+@dataclass(frozen=True, slots=True)
+class Peeling:
+    """Class of the material: how hard layers come off the film, and what tips bear."""
+
+    peel: Peel
 
 
 @dataclass(frozen=True, slots=True)

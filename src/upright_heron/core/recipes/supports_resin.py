@@ -8,7 +8,6 @@ from ..geometry.solid import Solid
 from ..geometry.tree import Tree
 from ..graph import choice, maybe, recipe
 from ..hanging.findings import Hanging
-from ..hanging.islands import find_islands
 from ..hanging.overhang_regions import Region
 from ..layers.stack import LayerStack
 from ..progress import Progress
@@ -16,12 +15,12 @@ from ..supports.checks.holding import holding as holding_of
 from ..supports.checks.holding import probes
 from ..supports.checks.removal import Access, reach
 from ..supports.model import Branches, Column
-from ..supports.resin.stilts import make_stilts
+from ..supports.resin.stilts import Ground, make_stilts
 from ..supports.show_side import Shown
 from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked
 from .layers import layers
-from .settings import FilamentSupports, Lift, Limit, ResinSupports, Tool
+from .settings import FilamentSupports, Limit, Peeling, ResinSupports, Tool
 from .stance import placed_mesh, placed_solid, tree
 from .supports_filament import filament_supports, show_side
 from .values import Holding
@@ -29,19 +28,22 @@ from .values import Holding
 
 @recipe(
     "stilts",
-    version=12,
+    version=13,
     stage="Standing stilts",
-    needs=(placed_mesh, placed_solid, layers, maybe(painted)),
-    reads=(ResinSupports, Limit, Lift),
+    needs=(placed_mesh, placed_solid, tree, layers, walked, hangs, maybe(painted)),
+    reads=(ResinSupports, Limit, Peeling),
 )
 def stilts(
     mesh: Mesh,
     body: Solid | None,
+    part: Tree,
     stack: LayerStack,
+    found: Hanging,
+    regions: tuple[Region, ...],
     coat: Painted | None,
     asked: ResinSupports,
     limit: Limit,
-    lift: Lift,
+    material: Peeling,
     progress: Progress,
 ) -> SupportSet:
     """Stilts under a resin part.
@@ -56,14 +58,11 @@ def stilts(
             "Stilts need a closed part, and this surface is open.",
             "Export a closed part, or pick a filament printer: its columns only need the layers.",
         )
-    found, _ = find_islands(stack, on_plate=lift.mm == 0)
     return make_stilts(
-        mesh,
-        body,
-        stack,
+        Ground(mesh, part, stack, all_hanging(found, regions)),
         limit.deg,
-        found,
         asked.settings,
+        peel=material.peel,
         painted=coat and (coat[0], coat[2]),
         progress=progress,
     )

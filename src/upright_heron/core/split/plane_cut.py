@@ -37,7 +37,15 @@ class Whole:
         return float(box.min(axis=0).sum()), float(box.max(axis=0).sum())
 
     def halves(self, frame: NDArray[np.float64], offset_mm: float) -> tuple[Whole, Whole] | None:
-        """What lies before a plane and beyond it, given as for ``Shell``; ``None`` where that is all."""
+        """What lies before a plane and beyond it; ``None`` where one of them is all.
+
+        Parameters
+        ----------
+        frame : (3, 3) float64
+            Two directions in the plane, and its normal.
+        offset_mm : float
+            Distance of the plane from the origin along the normal.
+        """
         beyond, before = self.solid.split_by_plane(frame[2].tolist(), offset_mm)
         return None if beyond.is_empty() or before.is_empty() else (Whole(before), Whole(beyond))
 

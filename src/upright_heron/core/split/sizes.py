@@ -82,8 +82,8 @@ def fits(points: NDArray[np.float64], box_mm: Vector) -> bool:
 def turn_that_fits(points: NDArray[np.float64], build_mm: Vector) -> NDArray[np.float64] | None:
     """Turn (3, 3) in which points (n, 3) fit a build volume, with room for supports beside them.
 
-    Of the ways up that ``fits`` tries: the lowest of those that leave ``BESIDE_MM`` on each side of the plate,
-    or else the one that leaves most; ``None`` where none fits.
+    Of the ways up that ``fits`` tries: the lowest of those that leave ``BESIDE_MM`` on each side of the
+    plate, or else the one that leaves most; ``None`` where none fits.
     """
     tried = frames(FRAMES)
     size = _extents(points, np.ascontiguousarray(tried.reshape(-1, 3))).reshape(-1, 3)
@@ -98,4 +98,5 @@ def turn_that_fits(points: NDArray[np.float64], build_mm: Vector) -> NDArray[np.
     if found is None:
         return None
     # A turn, not a mirror image.
-    return found if np.linalg.det(found) > 0 else found * np.array([[-1.0], [1.0], [1.0]])
+    turn: NDArray[np.float64] = found * [[math.copysign(1.0, np.linalg.det(found))], [1.0], [1.0]]
+    return turn

@@ -218,6 +218,14 @@ class Stilt:
         As for a column.
     circles : (k, 4) float64
         x, y, z and radius from the foot up, mm.
+    bend : int
+        Up to the circle before it the shaft is upright.
+    size : str
+        Name of its size.
+    load_n, bears_n : float
+        What its tip bears at most, and what it can: both guesses, N.
+    snip : bool
+        It touches a point, and is to be snipped off with care.
     """
 
     id: str
@@ -226,6 +234,33 @@ class Stilt:
     on_part: bool
     volume_mm3: float
     circles: NDArray[np.float64]
+    bend: int = 0
+    size: str = ""
+    load_n: float = 0.0
+    bears_n: float = 0.0
+    snip: bool = False
+
+    @property
+    def upright(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Both ends (3,) of the upright part of its shaft: where braces hold on."""
+        low = self.circles[max(self.bend - 1, 0), :3]
+        return low, np.array([low[0], low[1], self.circles[self.bend, 2]])
+
+    @property
+    def shaft_mm(self) -> float:
+        """Diameter of its shaft."""
+        return float(2 * self.circles[-3, 3])
+
+    @property
+    def contact_mm2(self) -> float:
+        """Area of the part that it touches, with its foot where that stands on the part."""
+        ends = self.circles[[-1, 0] if self.on_part else [-1], 3]
+        return float(np.pi * (ends**2).sum())
+
+    @property
+    def overloaded(self) -> bool:
+        """Whether its tip bears more than it can."""
+        return self.load_n > self.bears_n * (1 + 1e-9)
 
     def circle_at(self, z_mm: float) -> tuple[float, float, float] | None:
         """Centre and radius at a height, or ``None`` above and below the stilt."""
@@ -255,6 +290,61 @@ class Stilt:
 
     def manifolds(self) -> list[Any]:
         """Bodies that make up the stilt."""
+        return [Solid.from_mesh(self.mesh()).manifold]
+
+
+@stored("brace")
+@dataclass(frozen=True, eq=False)
+class Brace:
+    """A bar from one shaft up to another.
+
+    Attributes
+    ----------
+    id : str
+    between : tuple of str
+        Ids of both stilts.
+    ends_mm : (2, 3) float64
+        Lower and upper end, on the axes of the shafts.
+    radius_mm : float
+    """
+
+    id: str
+    between: tuple[str, str]
+    ends_mm: NDArray[np.float64]
+    radius_mm: float
+
+    def rings(self, heights_mm: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Outlines (k, SIDES, 2) at heights (k,) between its ends."""
+        low, high = self.ends_mm
+        share = (heights_mm - low[2]) / (high[2] - low[2])
+        middle = low[:2] + share[:, None] * (high[:2] - low[:2])
+        flat, longer = self._slant
+        across = np.array([-flat[1], flat[0]])
+        ring = self.radius_mm * (_CIRCLE[:, :1] * longer * flat + _CIRCLE[:, 1:] * across)
+        found: NDArray[np.float64] = middle[:, None, :] + ring
+        return found
+
+    @property
+    def _slant(self) -> tuple[NDArray[np.float64], float]:
+        """Its direction in plan (2,), and by how much a level cut through it is longer than wide."""
+        way = self.ends_mm[1] - self.ends_mm[0]
+        flat = float(np.hypot(*way[:2]))
+        return way[:2] / max(flat, 1e-12), float(np.linalg.norm(way) / way[2])
+
+    def mesh(self) -> Mesh:
+        """Closed surface of the bar, cut level at its ends, which lie in shafts."""
+        ends = self.rings(self.ends_mm[:, 2])
+        walls = np.column_stack([ends.reshape(-1, 2), np.repeat(self.ends_mm[:, 2], SIDES)])
+        return Mesh(walls, _PRISM)
+
+    @property
+    def volume_mm3(self) -> float:
+        """Volume, mm3, with what lies in the shafts."""
+        _, longer = self._slant
+        return float(CIRCLE_AREA * self.radius_mm**2 * longer * (self.ends_mm[1, 2] - self.ends_mm[0, 2]))
+
+    def manifolds(self) -> list[Any]:
+        """Bodies that make up the bar."""
         return [Solid.from_mesh(self.mesh()).manifold]
 
 
@@ -325,6 +415,11 @@ def _frustum(low: NDArray[np.float64], high: NDArray[np.float64]) -> Mesh:
     walls = np.concatenate(
         [np.column_stack([_CIRCLE * end[3] + end[:2], np.full(SIDES, end[2])]) for end in (low, high)]
     )
+    return Mesh(walls, _PRISM)
+
+
+def _prism() -> NDArray[np.int32]:
+    """Facets of a prism of two rings of ``SIDES`` corners, the lower one first."""
     i = np.arange(SIDES)
     j = (i + 1) % SIDES
     fan = np.arange(1, SIDES - 1)
@@ -333,9 +428,10 @@ def _frustum(low: NDArray[np.float64], high: NDArray[np.float64]) -> Mesh:
         np.column_stack([np.zeros_like(fan), fan + 1, fan]),
         SIDES + np.column_stack([np.zeros_like(fan), fan, fan + 1]),
     ]  # fmt: skip
-    return Mesh(walls, np.concatenate(faces).astype(np.int32))
+    return np.concatenate(faces).astype(np.int32)
 
 
+_PRISM = _prism()
 _ANGLES = 2 * np.pi * np.arange(SIDES) / SIDES
 _CIRCLE = np.column_stack([np.cos(_ANGLES), np.sin(_ANGLES)])
 # A polygon with SIDES corners has this share of the circle's pi r^2.

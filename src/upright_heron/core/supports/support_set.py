@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
@@ -16,7 +17,7 @@ from ..geometry.solid import Solid, concatenated, union
 from ..hanging.findings import Bare
 from ..layers.stack import LayerStack
 from ..tags import stored
-from .model import Branches, Column, Slab, Stilt
+from .model import Brace, Branches, Column, Slab, Stilt
 
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15
@@ -31,6 +32,7 @@ class FaultKind(StrEnum):
     TOO_NEAR = "too near"
     FLOATS = "floats"
     SLENDER = "slender"
+    OVERLOADED = "overloaded"
 
 
 @stored("fault")
@@ -104,7 +106,9 @@ class SupportSet:
     patches : tuple of PatchLine
         What is to be held, and how (filament).
     faults : tuple of Fault
-        What the check found (filament).
+        What the check found.
+    braces : tuple of Brace
+        Between stilts (resin).
     """
 
     supports: tuple[Column | Branches | Stilt, ...]
@@ -114,6 +118,7 @@ class SupportSet:
     notes: tuple[str, ...] = ()
     patches: tuple[PatchLine, ...] = ()
     faults: tuple[Fault, ...] = ()
+    braces: tuple[Brace, ...] = ()
 
     @property
     def volume_mm3(self) -> float:
@@ -139,8 +144,24 @@ class SupportSet:
 
     @cached_property
     def contact_mm2(self) -> float:
-        """Area of the part that filament supports touch."""
-        return sum(s.contact_mm2 for s in self.supports if isinstance(s, Column | Branches))
+        """Area of the part that supports touch."""
+        return sum(s.contact_mm2 for s in self.supports)
+
+    @cached_property
+    def stilts(self) -> tuple[Stilt, ...]:
+        """Those of the supports that are stilts."""
+        return tuple(s for s in self.supports if isinstance(s, Stilt))
+
+    @property
+    def by_size(self) -> dict[str, int]:
+        """How many stilts there are of each size."""
+        return dict(Counter(s.size for s in self.stilts))
+
+    @property
+    def weakest(self) -> tuple[Stilt, ...]:
+        """Stilts by how near their tips come to what they bear, the nearest first."""
+        loaded = [s for s in self.stilts if s.load_n > 0]
+        return tuple(sorted(loaded, key=lambda s: s.bears_n / s.load_n))
 
     @cached_property
     def shells(self) -> tuple[Mesh, ...]:
@@ -160,7 +181,7 @@ class SupportSet:
 
     def view_mesh(self) -> Mesh:
         """Shells of all supports side by side."""
-        return concatenated(list(self.shells))
+        return concatenated([*self.shells, *(one.mesh() for one in self.braces)])
 
     @cached_property
     def interface_mm3(self) -> float:
@@ -225,9 +246,10 @@ class SupportSet:
         stands on the one below: uniting them costs minutes on a large part, and any program that reads the
         file fills them alike.
         """
-        stilts = [body for s in self.supports if isinstance(s, Stilt) for body in s.manifolds()]
+        stilts = [body for s in self.stilts for body in s.manifolds()]
         if stilts:
-            return Solid(union(stilts)).mesh()
+            bars = [body for one in self.braces for body in one.manifolds()]
+            return Solid(union([*stilts, *bars])).mesh()
         return concatenated(self._levels())
 
 

@@ -50,7 +50,8 @@ class MakeSupports(Change):
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         if sheet.is_resin:
-            stilts = {name: getattr(self, name) for name in ("spacing_mm", "clearance_mm", "tip_mm")}
+            asked = self.model_fields_set & set(ResinSupports.model_fields) - {"kind"}
+            stilts = {name: getattr(self, name) for name in asked}
             return altered(sheet, supports=ResinSupports(**stilts))
         known = sheet.filament or FilamentSupports()
         (gap, layers), (below, layers_below) = read_gap(self.gap_mm), read_gap(self.gap_below_mm)

@@ -1,159 +1,97 @@
-"""Resin supports: straight stilts with a cone tip at every island and on a grid under overhangs."""
+"""Resin supports: stilts under what begins in mid-air and what hangs, as many as the pull asks for."""
 
 from __future__ import annotations
 
-import math
-from typing import Any
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
-from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from ...geometry.mesh import Mesh, facet_normals
-from ...geometry.solid import Solid
-from ...hanging.islands import Island
-from ...hanging.overhangs import overhangs, threshold
-from ...layers.stack import LayerStack, pack
+from ...geometry.tree import Tree
+from ...hanging.findings import Hanging
+from ...hanging.overhangs import overhangs
+from ...layers.layer_components import Pieces, links, piece_at, pieces
+from ...layers.peel import pulls
+from ...layers.stack import LayerStack
+from ...machines.catalogue import Peel
 from ...marking.marks import Mark, Marks
 from ...progress import Progress, silent, tracked
+from ..checks.stilt_check import SLENDER, unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips
-from ..model import Stilt, SupportSettings, circle_ring, stilt_volume_mm3, support_id
+from ..model import Brace, Stilt, SupportSettings, stilt_volume_mm3, support_id
 from ..support_set import SupportSet
+from .braces import brace
+from .loads import Borne, walk_loads
+from .routes import SHORTEST_MM, Router, Way
+from .sizes import StiltSize, size_for, sizes
+from .stilt_layers import stilt_layers
+from .tip_places import (
+    AWAY_MM,
+    FREE_MM,
+    MOST_BESIDE,
+    Place,
+    Start,
+    Undersides,
+    beside,
+    by_slope,
+    fits_round,
+    starts,
+    undersides,
+)
 
-# Sideways reach of a tip when the way straight down is taken, and the compass directions tried.
-REACHES_MM = (0.0, 1.0, 2.0, 3.5)
-COMPASS = 12
-# Rays round a shaft that must pass clear of the part.
-ROUND = 8
-# Shortest stilt that can be printed and snipped.
-SHORTEST_MM = 0.8
-FOOT_HEIGHT_MM = 0.6
-
-
-def _hits(body: Any, start: tuple[float, float, float], end: tuple[float, float, float]) -> list[Any]:
-    return body.ray_cast(start, end)  # type: ignore[no-any-return]
-
-
-def _underside(body: Any, x: float, y: float, z: float, layer_mm: float) -> float | None:
-    """Height of the surface where an island starts, or ``None`` when the ray slips past it."""
-    for hit in _hits(body, (x, y, z - 2 * layer_mm), (x, y, z + 2 * layer_mm)):
-        if hit.normal[2] < 0:
-            return float(hit.position[2])
-    return None
-
-
-def _grid_tips(
-    body: Any, bounds: NDArray[np.float64], limit_deg: float, spacing: float, progress: Progress
-) -> list[tuple[float, float, float]]:
-    """Points of a fixed grid on every facet past the limit, on all storeys of the part."""
-    sine = threshold(limit_deg)
-    (x0, y0, z0), (x1, y1, z1) = bounds
-    # The grid belongs to the plate: it does not jump when a part grows by a hair.
-    xs = np.arange(math.ceil(x0 / spacing), math.floor(x1 / spacing) + 1) * spacing
-    ys = np.arange(math.ceil(y0 / spacing), math.floor(y1 / spacing) + 1) * spacing
-    tips: list[tuple[float, float, float]] = []
-    for x in tracked([float(v) for v in xs], "Placing tips", progress, every=4):
-        for y in ys:
-            hits = _hits(body, (x, float(y), z0 - 1.0), (x, float(y), z1 + 1.0))
-            tips.extend((x, float(y), float(hit.position[2])) for hit in hits if -hit.normal[2] > sine)
-    return tips
+# Tips that are added for their load may find no way: then others are asked for, so many times.
+ROUNDS = 6
+# A shaft that nothing braces is made so much thicker than it has to be, up to so many times a stout one.
+SPARE_STIFF, THICKEST = 1.05, 1.8
+# Facets at right angles are as far apart for what is painted.
+SIDE_MM = 5.0
+# One tip below a point is left out where so many stand beside it.
+ENOUGH_BESIDE = 2
 
 
-def _way_down(
-    body: Any, tip: tuple[float, float, float], settings: SupportSettings, low: float
-) -> tuple[NDArray[np.float64], bool] | None:
-    """Circles of a stilt from the plate (or the part) to the tip; ``None`` when there is no room."""
-    x, y, z = tip
-    radius = settings.shaft_mm / 2
-    length = min(settings.tip_length_mm, max(0.4, 0.6 * z))
-    landing: tuple[float, NDArray[np.float64]] | None = None
-    for reach in REACHES_MM:
-        if reach > length * 1.5:
-            break
-        turns = range(COMPASS) if reach else range(1)
-        for turn in turns:
-            angle = 2 * math.pi * turn / COMPASS
-            kx, ky = x + reach * math.cos(angle), y + reach * math.sin(angle)
-            knee = (kx, ky, z - length)
-            if _hits(body, (x, y, z - 0.05), knee):
-                continue
-            around = [(0.0, 0.0)] + [
-                (
-                    (radius + settings.clearance_mm) * math.cos(a),
-                    (radius + settings.clearance_mm) * math.sin(a),
-                )
-                for a in (2 * math.pi * k / ROUND for k in range(ROUND))
-            ]
-            floors = []
-            for dx, dy in around:
-                # The rays begin a little below the knee, where the cone has drawn back from the surface.
-                under = _hits(body, (kx + dx, ky + dy, z - 0.7 * length), (kx + dx, ky + dy, low - 1.0))
-                floors.append(float(under[0].position[2]) if under else None)
-            if all(f is None for f in floors):
-                return _circles(tip, (kx, ky, z - length), 0.0, settings, on_part=False), False
-            if landing is None and floors[0] is not None:
-                # Only the part lies below: note where a stilt could stand on it, and look on for the plate.
-                highest = max(f for f in floors if f is not None)
-                level = floors[0]
-                if z - length - highest > SHORTEST_MM and highest - level < 2 * radius:
-                    landing = (level, _circles(tip, (kx, ky, z - length), level, settings, on_part=True))
-    return (landing[1], True) if landing else None
+@dataclass(frozen=True, eq=False)
+class Ground:
+    """A part where it stands, with what is known of it.
 
+    Attributes
+    ----------
+    mesh : Mesh
+    part : Tree
+        Of the mesh.
+    stack : LayerStack
+    hanging : Hanging
+        What was found walking up its layers.
+    """
 
-def _circles(
-    tip: tuple[float, float, float],
-    knee: tuple[float, float, float],
-    floor: float,
-    settings: SupportSettings,
-    *,
-    on_part: bool,
-) -> NDArray[np.float64]:
-    kx, ky, kz = knee
-    shaft, point = settings.shaft_mm / 2, settings.tip_mm / 2
-    if on_part:
-        # On the part it stands on a point as well: a foot would scar the surface.
-        foot = [[kx, ky, floor - settings.depth_mm, point], [kx, ky, floor + 1.0, shaft]]
-    else:
-        wide = settings.foot_mm / 2
-        foot = [
-            [kx, ky, floor, wide],
-            [kx, ky, floor + FOOT_HEIGHT_MM / 2, wide],
-            [kx, ky, floor + 2 * FOOT_HEIGHT_MM, shaft],
-        ]
-    rows = [row for row in foot if row[2] < kz - 1e-6]
-    top = [
-        [kx, ky, kz, shaft],
-        [tip[0], tip[1], tip[2], point],
-        [tip[0], tip[1], tip[2] + settings.depth_mm, point],
-    ]
-    return np.array(rows + top)
+    mesh: Mesh
+    part: Tree
+    stack: LayerStack
+    hanging: Hanging
 
 
 def make_stilts(
-    mesh: Mesh,
-    solid: Solid,
-    stack: LayerStack,
+    ground: Ground,
     limit_deg: float,
-    islands: list[Island],
     settings: SupportSettings,
     *,
+    peel: Peel = Peel.USUAL,
     painted: tuple[Mesh, Marks] | None = None,
     progress: Progress = silent,
 ) -> SupportSet:
-    """Stand stilts under islands and overhangs.
+    """Stand stilts under a part, as many as bear it, braced, and check them.
 
     Parameters
     ----------
-    mesh : Mesh
-        In its stance.
-    solid : Solid
-        The same part.
-    stack : LayerStack
-        Its layers.
+    ground : Ground
     limit_deg : float
-    islands : list of Island
+        From vertical.
     settings : SupportSettings
+        Tip, shaft and foot are those of the medium size.
+    peel : Peel
+        Class of the material: how hard it is pulled, and what its tips bear.
     painted : (Mesh, Marks), optional
         The fine mesh in the same stance, and what is painted on it.
     progress : Progress
@@ -162,98 +100,250 @@ def make_stilts(
     -------
     SupportSet
     """
-    body = solid.manifold
-    wanted: list[tuple[str, int, tuple[float, float, float]]] = []
-    unheld: list[int] = []
-    for island in tracked(islands, "Placing tips", progress):
-        z = _underside(body, island.x_mm, island.y_mm, island.z_mm, stack.layer_mm)
-        if z is None:
-            z = island.z_mm
-        wanted.append((f"island {island.number}", island.number, (island.x_mm, island.y_mm, z)))
-    clear = None
-    if painted is not None:
-        clear = cKDTree(painted[0].vertices[painted[0].faces].mean(axis=1))
-        wanted = [t for t in wanted if not _kept_clear(clear, painted[1], t[2])]
-        for tip in spread_tips(*painted, settings.spacing_mm, SHORTEST_MM):
-            wanted.append(("painted", 0, tip))
-    near = cKDTree([t[2] for t in wanted]) if wanted else None
-    for tip in _grid_tips(body, mesh.bounds, limit_deg, settings.spacing_mm, progress):
-        if tip[2] <= SHORTEST_MM:
-            continue
-        if clear is not None and painted is not None and _kept_clear(clear, painted[1], tip):
-            continue
-        if near is None or near.query(tip)[0] > settings.spacing_mm / 2:
-            wanted.append(("overhang", 0, tip))
-    stilts = []
-    blocked = 0
-    for reason, number, tip in tracked(wanted, "Standing stilts", progress):
-        if tip[2] < SHORTEST_MM:
-            # Too low for a stilt: it prints against the plate.
-            continue
-        way = _way_down(body, tip, settings, 0.0)
-        if way is None:
-            if number:
-                unheld.append(number)
-            else:
-                blocked += 1
-            continue
-        circles, on_part = way
-        stilts.append(
-            Stilt(support_id("stilt", *tip), reason, tip, on_part, stilt_volume_mm3(circles), circles)
-        )
-    notes = []
-    if unheld:
-        notes.append(f"Islands with no room for a stilt below them: {len(unheld)}.")
-    if blocked:
-        notes.append(f"Places under overhangs with no room for a stilt: {blocked}.")
-    layers = _stilt_layers(stilts, stack, progress)
-    return SupportSet(
+    work = _Work(ground, limit_deg, settings, peel, painted, progress)
+    work.hold_starts()
+    work.hold_painted()
+    work.hold_slopes()
+    borne = work.bear()
+    stilts = work.stilts(borne.load_n)
+    progress("Bracing stilts", 0, 1)
+    braces = brace(stilts, ground.part, settings.clearance_mm)
+    if work.thicken(stilts, braces):
+        braces = brace(stilts, ground.part, settings.clearance_mm)
+    layers = stilt_layers(stilts, braces, ground.stack, progress)
+    made = SupportSet(
         tuple(stilts),
         layers,
-        _held(mesh, stilts, limit_deg, stack.base_mm, settings),
-        tuple(unheld),
-        tuple(notes),
+        _held(ground, stilts, limit_deg, settings),
+        tuple(sorted(work.unheld)),
+        tuple(work.notes()),
+        braces=tuple(braces),
     )
+    return replace(made, faults=tuple(verify_stilts(made, ground.stack, ground.part, progress=progress)))
 
 
-def _kept_clear(clear: cKDTree, marks: Marks, tip: tuple[float, float, float]) -> bool:
-    """Whether the surface at a tip is painted to be kept clear."""
-    return bool(marks[clear.query(tip)[1]] == Mark.KEEP_CLEAR)
+class _Work:
+    """Stilts while they are thought of."""
+
+    def __init__(
+        self,
+        ground: Ground,
+        limit_deg: float,
+        settings: SupportSettings,
+        peel: Peel,
+        painted: tuple[Mesh, Marks] | None,
+        progress: Progress,
+    ) -> None:
+        self.ground, self.limit_deg, self.settings, self.peel = ground, limit_deg, settings, peel
+        self.painted, self.progress = painted, progress
+        self.sizes = sizes(settings)
+        progress("Finding room for stilts", 0, 1)
+        self.router = Router(ground.part, ground.stack, settings)
+        self.normals = facet_normals(ground.mesh)[0]
+        self.coat: tuple[cKDTree, Marks] | None = None
+        if painted is not None:
+            fine, marks = painted
+            middles = fine.vertices[fine.faces].mean(axis=1)
+            self.coat = cKDTree(_sided(middles, facet_normals(fine)[0])), marks
+        self.under = self._allowed(undersides(ground.mesh))
+        self.places: list[Place] = []
+        self.ways: list[Way] = []
+        self.unheld: set[int] = set()
+        self.blocked = 0
+        self.pieces: Pieces = pieces(ground.stack)
+        self.on_plate = ground.stack.base_mm <= 0
+
+    @property
+    def medium(self) -> StiltSize:
+        """The size that ways are looked for with."""
+        return self.sizes[1]
+
+    @property
+    def tips(self) -> NDArray[np.float64]:
+        """Places of the tips so far (t, 3)."""
+        return np.array([p.at_mm for p in self.places], np.float64).reshape(-1, 3)
+
+    def _allowed(self, under: Undersides) -> Undersides:
+        """What is not painted to be kept clear."""
+        return under.some(~self._kept_clear(under.at_mm, under.outward))
+
+    def _kept_clear(self, places: NDArray[np.float64], outward: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Whether the surface at places (n, 3), with its directions (n, 3), is painted to be kept clear."""
+        if self.coat is None or not len(places):
+            return np.zeros(len(places), bool)
+        near, marks = self.coat
+        found: NDArray[np.bool_] = marks[near.query(_sided(places, outward))[1]] == Mark.KEEP_CLEAR
+        return found
+
+    def _clear_of(self, places: Sequence[Place]) -> list[Place]:
+        """Those of some places that are not kept clear."""
+        if not places:
+            return []
+        kept = self._kept_clear(np.array([p.at_mm for p in places]), np.array([p.outward for p in places]))
+        return [place for place, clear in zip(places, kept, strict=True) if not clear]
+
+    def take(self, place: Place) -> bool:
+        """Stand a stilt under a place, if there is a way."""
+        way = self.router.way(np.array(place.at_mm), np.array(place.outward), self.medium)
+        if way is None:
+            return False
+        self.places.append(place)
+        self.ways.append(way)
+        return True
+
+    def hold_starts(self) -> None:
+        """Hold every island and low point: points from beside, others from below."""
+        every = starts(self.ground.hanging, self.ground.part, self.normals, self.ground.stack)
+        every = [one for one in every if one.place.at_mm[2] >= SHORTEST_MM]
+        points = np.array([one.place.at_mm for one in every if one.point])
+        if len(points):
+            # Nothing else touches a point either.
+            self.under = self.under.some(cKDTree(points).query(self.under.at_mm)[0] > AWAY_MM)
+        for one in tracked(every, "Placing tips", self.progress):
+            clear = self._clear_of([one.place])
+            held = bool(clear) and (self._round(one) if one.point else self.take(one.place))
+            if not held and one.place.island:
+                self.unheld.add(one.place.island)
+
+    def _round(self, start: Start) -> bool:
+        """Hold a point from beside, and itself only where that is not enough."""
+        chosen: list[Place] = []
+        for place in self._clear_of(beside(start, self.ground.part, self.normals)):
+            if fits_round(place, chosen, start.place) and self.take(place):
+                chosen.append(place)
+                if len(chosen) == MOST_BESIDE:
+                    break
+        first = min((one.at_mm[2] for one in chosen), default=np.inf) - start.place.at_mm[2]
+        if len(chosen) >= ENOUGH_BESIDE and first <= FREE_MM:
+            return True
+        return self.take(replace(start.place, snip=True)) or bool(chosen)
+
+    def hold_painted(self) -> None:
+        """Hold what is painted to be held."""
+        if self.painted is None:
+            return
+        for at in spread_tips(*self.painted, self.settings.spacing_mm, SHORTEST_MM):
+            self.blocked += not self.take(Place(at, (0.0, 0.0, -1.0), "painted"))
+
+    def hold_slopes(self) -> None:
+        """Hold what hangs past the limit."""
+        names = {f: f"overhang {r.number}" for r in self.ground.hanging.regions for f in r.facets}
+        chosen = by_slope(self.under, self.limit_deg, self.settings.spacing_mm, self.tips)
+        for k in tracked(chosen.tolist(), "Placing tips", self.progress, every=16):
+            self.blocked += not self.take(self._place(k, names.get(int(self.under.facet[k]), "overhang")))
+
+    def _place(self, k: int, reason: str) -> Place:
+        x, y, z = (float(v) for v in self.under.at_mm[k])
+        a, b, c = (float(v) for v in self.under.outward[k])
+        return Place((x, y, z), (a, b, c), reason)
+
+    def _pieces_of(self, places: NDArray[np.float64]) -> NDArray[np.int64]:
+        """Piece of its layer that each place (n, 3) touches; -1 for none."""
+        stack = self.ground.stack
+        first = np.ceil((places[:, 2] - stack.base_mm) / stack.layer_mm - 0.5).astype(np.int64)
+        found = np.full(len(places), -1, np.int64)
+        # A tip on a slope lies in the piece of the next layers; beside a point a little further up.
+        for more in range(4):
+            open_ = found < 0
+            layers = np.maximum(first[open_] + more, 0)
+            found[open_] = piece_at(self.pieces, layers, np.ascontiguousarray(places[open_, :2]))
+        return found
+
+    def bear(self) -> Borne:
+        """Add tips until each bears no more than a medium one can, as far as there is room for more."""
+        pull = pulls(self.pieces, self.peel)
+        pairs = links(self.pieces)
+        most = self.medium.bears_n(self.peel)
+        spare = self.under
+        where = self._pieces_of(spare.at_mm)
+        free = where >= 0
+        for round_ in range(ROUNDS):
+            tips = (self.tips[:, :2], self._pieces_of(self.tips))
+            asked = (spare.at_mm[free, :2], where[free])
+            borne = walk_loads(self.pieces, pairs, pull, tips, asked, most, on_plate=self.on_plate)
+            numbers = np.flatnonzero(free)[borne.added]
+            free[numbers] = False
+            failed = 0
+            for k in tracked(numbers.tolist(), "Adding tips for their load", self.progress, every=16):
+                failed += not self.take(self._place(k, "load"))
+            if not failed or round_ == ROUNDS - 1:
+                break
+        none = np.zeros((0, 2)), np.zeros(0, np.int64)
+        tips = (self.tips[:, :2], self._pieces_of(self.tips))
+        return walk_loads(self.pieces, pairs, pull, tips, none, np.inf, on_plate=self.on_plate)
+
+    def stilts(self, load_n: NDArray[np.float64]) -> list[Stilt]:
+        """The stilts, each of the size that its load asks for where there is room for it."""
+        found: list[Stilt] = []
+        names: set[str] = set()
+        for place, way, load in zip(self.places, self.ways, load_n.tolist(), strict=True):
+            # Two within half a millimetre would have one name.
+            name = support_id("stilt", *place.at_mm)
+            while name in names:
+                name += "+"
+            names.add(name)
+            size = size_for(load, self.sizes, self.peel)
+            at, outward = np.array(place.at_mm), np.array(place.outward)
+            own = way if size is self.medium else self.router.way(at, outward, size)
+            if own is None or own.on_part != way.on_part:
+                size, own = self.medium, way
+            found.append(
+                Stilt(
+                    name,
+                    place.reason,
+                    place.at_mm,
+                    own.on_part,
+                    stilt_volume_mm3(own.circles),
+                    own.circles,
+                    own.bend,
+                    size.name.value,
+                    load,
+                    size.bears_n(self.peel),
+                    place.snip,
+                )
+            )
+        return found
+
+    def thicken(self, stilts: list[Stilt], braces: Sequence[Brace]) -> bool:
+        """Make shafts thicker that nothing braces for too long; whether any was."""
+        lengths = unbraced_mm(stilts, braces)
+        changed = False
+        for k, (one, place) in enumerate(zip(stilts, self.places, strict=True)):
+            want = SPARE_STIFF * lengths[k] / SLENDER
+            if want <= one.shaft_mm:
+                continue
+            size = replace(
+                next(s for s in self.sizes if s.name.value == one.size),
+                shaft_mm=min(want, THICKEST * self.sizes[-1].shaft_mm),
+            )
+            way = self.router.way(np.array(place.at_mm), np.array(place.outward), size)
+            if way is not None and way.on_part == one.on_part:
+                volume = stilt_volume_mm3(way.circles)
+                stilts[k] = replace(one, circles=way.circles, bend=way.bend, volume_mm3=volume)
+                changed = True
+        return changed
+
+    def notes(self) -> list[str]:
+        """What could not be done, in words."""
+        told = []
+        if self.unheld:
+            told.append(f"Islands with no room for a stilt below them: {len(self.unheld)}.")
+        if self.blocked:
+            told.append(f"Places under overhangs with no room for a stilt: {self.blocked}.")
+        return told
 
 
-def _held(
-    mesh: Mesh, stilts: list[Stilt], limit_deg: float, lift_mm: float, settings: SupportSettings
-) -> float:
+def _sided(places: NDArray[np.float64], outward: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Places (n, 3) with their directions (n, 3), so that those round an edge lie apart: (n, 6)."""
+    return np.concatenate([places, SIDE_MM * outward], axis=1)
+
+
+def _held(ground: Ground, stilts: Sequence[Stilt], limit_deg: float, settings: SupportSettings) -> float:
+    """Area of the facets past the limit within two spacings of a tip, which slopes have, mm2."""
     if not stilts:
         return 0.0
-    past = overhangs(mesh, limit_deg, plate_mm=0.0 if lift_mm <= 0 else None).past
+    mesh = ground.mesh
+    past = overhangs(mesh, limit_deg, plate_mm=0.0 if ground.stack.base_mm <= 0 else None).past
     centres = mesh.vertices[mesh.faces[past]].mean(axis=1)
     distance = cKDTree([s.touch_mm for s in stilts]).query(centres)[0] if past.any() else np.zeros(0)
-    return float(facet_normals(mesh)[1][past][distance <= settings.spacing_mm].sum())
-
-
-def _stilt_layers(stilts: list[Stilt], stack: LayerStack, progress: Progress) -> LayerStack:
-    h = stack.layer_mm
-    total = len(stack) + round(stack.base_mm / h)
-    per_layer: list[list[tuple[float, float, float]]] = [[] for _ in range(total)]
-    for stilt in stilts:
-        low, high = stilt.circles[0, 2], stilt.circles[-1, 2]
-        for i in range(max(0, math.ceil(low / h - 0.5)), min(total, math.floor(high / h - 0.5) + 1)):
-            circle = stilt.circle_at((i + 0.5) * h)
-            if circle:
-                per_layer[i].append(circle)
-    known: dict[tuple[tuple[float, float, float], ...], tuple[list[NDArray[np.float64]], float]] = {}
-    rings, areas = [], []
-    for circles in tracked(per_layer, "Layers of the stilts", progress):
-        key = tuple(circles)
-        if key not in known:
-            known.clear()  # only neighbouring layers repeat
-            section = (
-                CrossSection([circle_ring(*c) for c in circles], FillRule.NonZero)
-                if circles
-                else CrossSection()
-            )
-            known[key] = (section.to_polygons(), float(section.area()))
-        rings.append(known[key][0])
-        areas.append(known[key][1])
-    return pack(rings, areas, h, 0.0)
+    return float(facet_normals(mesh)[1][past][distance <= 2 * settings.spacing_mm].sum())

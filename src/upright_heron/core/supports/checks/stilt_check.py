@@ -1,0 +1,228 @@
+"""A check of stilts, on their layers and on the part itself: apart from how they were made."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...geometry.tree import Tree
+from ...layers.layer_components import Pieces, links, pieces
+from ...layers.stack import LayerStack, pack
+from ...progress import Progress, silent
+from ..model import Brace, Stilt
+from ..support_set import Fault, FaultKind, SupportSet
+
+# A shaft longer than so many times its thickness between braces bends as it is pulled (common practice).
+SLENDER = 40.0
+# What two pieces share less of only touches.
+TOUCH_MM2 = 1e-5
+# A point may hang free so far, while it has no more area than this: film and resin bear so little.
+FREE_MM, POINT_MM2 = 0.5, 1.0
+# Ends of stilts and braces are looked for to this.
+NEAR_MM = 0.05
+# So many faults of a kind are told by themselves.
+MOST_TOLD = 40
+
+
+def verify_stilts(
+    made: SupportSet, stack: LayerStack, part: Tree, *, progress: Progress = silent
+) -> list[Fault]:
+    """Check stilts and braces.
+
+    Parameters
+    ----------
+    made : SupportSet
+    stack : LayerStack
+        Layers of the part, lifted or not.
+    part : Tree
+        Of the part where it stands.
+    progress : Progress
+
+    Returns
+    -------
+    list of Fault
+
+    Notes
+    -----
+    Every piece of every layer, of part and stilts together, has something below it, or something in its own
+    layer that has, or lies on the plate. Every stilt touches the part with its tip, and stands on the plate
+    or on the part; on the way its axis is in the part nowhere. Braces end in the stilts they are between.
+    """
+    stilts = [one for one in made.supports if isinstance(one, Stilt)]
+    progress("Checking stilts", 0, 1)
+    return [
+        *_floating(made, stack),
+        *_ends(stilts, part),
+        *_crossing(stilts, part),
+        *_loose(made.braces, stilts),
+        *_slender(stilts, made.braces),
+        *_overloaded(stilts),
+    ][: 6 * MOST_TOLD]
+
+
+def _floating(made: SupportSet, stack: LayerStack) -> list[Fault]:
+    """What begins in mid-air, going up the layers of part and stilts together."""
+    both = _together(made.layers, stack)
+    found = pieces(both)
+    pairs = links(found)
+    held = np.zeros(len(found), bool)
+    held[pairs[:, 0]] = True
+    held |= found.layer == 0
+    above: dict[int, list[int]] = {}
+    for upper, lower in pairs.tolist():
+        above.setdefault(lower, []).append(upper)
+    told = []
+    for piece in np.flatnonzero(~held).tolist():
+        if _beside_held(found, piece, held) or _caught(found, piece, above, held):
+            continue
+        x, y = (float(v) for v in found.inside_mm[piece])
+        z = both.bottom_mm(int(found.layer[piece]))
+        words = f"Begins in mid-air at {z:.2f} mm: nothing of the part and no stilt lies below it."
+        told.append(Fault(FaultKind.FLOATS, (x, y, z), words))
+    return told[:MOST_TOLD]
+
+
+def _caught(found: Pieces, piece: int, above: dict[int, list[int]], held: NDArray[np.bool_]) -> bool:
+    """Whether a point, while it is still small, comes to a tip beside it within ``FREE_MM``."""
+    here = [piece]
+    for _ in range(math.floor(FREE_MM / found.stack.layer_mm + 1e-6)):
+        if found.area_mm2[here].sum() > POINT_MM2:
+            return False
+        here = sorted({up for one in here for up in above.get(one, [])})
+        if not here:
+            return False
+        if any(_beside_held(found, one, held, by=here) for one in here):
+            return True
+    return False
+
+
+def _together(one: LayerStack, other: LayerStack) -> LayerStack:
+    """Outlines of two stacks of layers side by side, counted from the plate."""
+    h = one.layer_mm
+    lift = round(other.base_mm / h)
+    total = max(len(one), len(other) + lift)
+    rings: list[list[NDArray[np.float64]]] = []
+    for level in range(total):
+        own = one.rings(level) if level < len(one) else []
+        part = other.rings(level - lift) if 0 <= level - lift < len(other) else []
+        rings.append([*own, *part])
+    return pack(rings, [0.0] * total, h, 0.0)
+
+
+def _beside_held(found: Pieces, piece: int, held: NDArray[np.bool_], by: Sequence[int] = ()) -> bool:
+    """Whether a piece shares area with one of its layer that has something below it, but for ``by``."""
+    layer = int(found.layer[piece])
+    x0, y0, x1, y1 = found.boxes[piece]
+    own = found.section(piece)
+    for other in range(int(found.start[layer]), int(found.start[layer + 1])):
+        a0, b0, a1, b1 = found.boxes[other]
+        if other == piece or other in by or not held[other] or a0 > x1 or a1 < x0 or b0 > y1 or b1 < y0:
+            continue
+        if (own ^ found.section(other)).area() > TOUCH_MM2:
+            return True
+    return False
+
+
+def _ends(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
+    """Tips that do not reach the part, and feet that stand on nothing."""
+    if not stilts:
+        return []
+    tops = np.array([one.circles[-1, :3] for one in stilts])
+    feet = np.array([one.circles[0, :3] for one in stilts])
+    inside = part.winding(np.concatenate([tops, feet])) > 0.5
+    near = part.distances(np.concatenate([tops, feet]), 1.0) < NEAR_MM
+    reached = inside | near
+    told = []
+    for k, one in enumerate(stilts):
+        if not reached[k]:
+            told.append(
+                Fault(FaultKind.NOT_HELD, one.touch_mm, f"The tip of {one.reason} does not reach the part.")
+            )
+        if one.circles[0, 2] > NEAR_MM and not reached[len(stilts) + k]:
+            x, y, z = (float(v) for v in one.circles[0, :3])
+            told.append(Fault(FaultKind.FLOATS, (x, y, z), f"The stilt of {one.reason} stands on nothing."))
+    return told[:MOST_TOLD]
+
+
+def _crossing(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
+    """Stilts that run through the part."""
+    places, owner = [], []
+    for k, one in enumerate(stilts):
+        path = one.circles[1:-1, :3] if one.on_part else one.circles[:-1, :3]
+        steps = np.linalg.norm(np.diff(path, axis=0), axis=1)
+        length = np.concatenate([[0.0], np.cumsum(steps)])
+        # Not at the tip, which lies on the surface.
+        at = np.arange(0.0, length[-1] - 0.2, 0.5)
+        places.append(np.stack([np.interp(at, length, path[:, c]) for c in range(3)], axis=1))
+        owner.append(np.full(len(at), k))
+    if not places:
+        return []
+    every, whose = np.concatenate(places), np.concatenate(owner)
+    within = np.flatnonzero(part.winding(every) > 0.5)
+    told = []
+    for k in np.unique(whose[within]).tolist():
+        x, y, z = (float(v) for v in every[within[whose[within] == k][0]])
+        told.append(
+            Fault(FaultKind.CROSSES, (x, y, z), f"The stilt of {stilts[k].reason} runs through the part.")
+        )
+    return told[:MOST_TOLD]
+
+
+def _loose(braces: Sequence[Brace], stilts: Sequence[Stilt]) -> list[Fault]:
+    """Braces that do not end in the stilts they are between."""
+    named = {one.id: one for one in stilts}
+    told = []
+    for bar in braces:
+        for end in bar.ends_mm:
+            if not any(_holds(named[name], end) for name in bar.between if name in named):
+                x, y, z = (float(v) for v in end)
+                told.append(Fault(FaultKind.FLOATS, (x, y, z), "A brace ends in no stilt."))
+    return told[:MOST_TOLD]
+
+
+def _holds(stilt: Stilt, end: NDArray[np.float64]) -> bool:
+    """Whether an end (3,) of a brace lies in a stilt."""
+    circle = stilt.circle_at(float(end[2]))
+    return circle is not None and math.hypot(circle[0] - end[0], circle[1] - end[1]) < circle[2]
+
+
+def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]:
+    """Longest run of each stilt between its ends and braces, mm."""
+    held: dict[str, list[float]] = {one.id: [] for one in stilts}
+    named = {one.id: one for one in stilts}
+    for bar in braces:
+        for name in bar.between:
+            if name in named:
+                held[name] += [float(end[2]) for end in bar.ends_mm if _holds(named[name], end)]
+    found = []
+    for one in stilts:
+        heights = sorted([float(one.circles[0, 2]), *held[one.id], float(one.circles[-1, 2])])
+        found.append(float(np.diff(heights).max()))
+    return found
+
+
+def _slender(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[Fault]:
+    """Shafts that are too long for their thickness between what holds them."""
+    told = []
+    for one, longest in zip(stilts, unbraced_mm(stilts, braces), strict=True):
+        if longest > SLENDER * one.shaft_mm:
+            thick = f"{one.shaft_mm:.2g} mm thick"
+            words = f"The stilt of {one.reason} runs {longest:.0f} mm without a brace, {thick}."
+            told.append(Fault(FaultKind.SLENDER, one.touch_mm, words))
+    return told[:MOST_TOLD]
+
+
+def _overloaded(stilts: Sequence[Stilt]) -> list[Fault]:
+    """Tips that bear more than they can, the weakest first."""
+    over = sorted((one for one in stilts if one.overloaded), key=lambda one: one.bears_n / one.load_n)
+    return [
+        Fault(FaultKind.OVERLOADED, one.touch_mm, f"The tip of {one.reason} {_bears(one)}.")
+        for one in over[:MOST_TOLD]
+    ]
+
+
+def _bears(one: Stilt) -> str:
+    return f"bears about {one.load_n:.1f} N, and can bear {one.bears_n:.1f} (guesses)"

@@ -1,0 +1,378 @@
+"""Resin supports: where tips go, what they bear, the ways of stilts, braces, and the check of all of it."""
+
+from __future__ import annotations
+
+import math
+import unittest
+from dataclasses import replace
+
+import numpy as np
+import trimesh
+from manifold3d import CrossSection, Manifold, OpType
+
+from tests.stilted import USUAL, Stilted
+from tests.support import box, mesh_of, on_plate, sphere, stalactites, tee
+from upright_heron.core.geometry.mesh import edges, facts
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.subdivision import refined
+from upright_heron.core.layers.layer_components import links, piece_at, pieces
+from upright_heron.core.layers.peel import peel_curve, pulls
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.machines.catalogue import Peel
+from upright_heron.core.marking.marks import Mark
+from upright_heron.core.supports.model import Brace, stilt_volume_mm3
+from upright_heron.core.supports.resin.loads import walk_loads
+from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
+
+NONE = np.zeros((0, 2)), np.zeros(0, np.int64)
+
+
+def spikes(rows, columns, apart=5.0, half_deg=35.0):
+    """A slab on a post with cones that hang from it, their points down; and the points (n, 3)."""
+    high = 4.0
+    wide = high * math.tan(math.radians(half_deg))
+    slab = box(columns * apart, rows * apart, 3, (0, 0, 20)) + box(4, rows * apart, 23, (-4, 0, 0))
+    at = [(apart * (c + 0.5), apart * (r + 0.5)) for r in range(rows) for c in range(columns)]
+    cones = [Manifold.cylinder(high, 0, wide, 24).translate((x, y, 20 - high + 0.01)) for x, y in at]
+    return Manifold.batch_boolean([slab, *cones], OpType.Add), np.array([(x, y, 16.01) for x, y in at])
+
+
+class WhereTest(unittest.TestCase):
+    def test_every_island_has_one_and_nothing_floats(self):
+        bench = Stilted(on_plate(stalactites()))
+        made = bench.made()
+        reasons = {s.reason for s in made.supports}
+        for number in range(1, 17):
+            self.assertIn(f"island {number}", reasons)
+        self.assertEqual((made.unheld_islands, made.faults), ((), ()))
+        self.assertEqual(bench.in_mid_air(made), [])
+
+    def test_points_are_held_from_beside_and_never_on_the_point(self):
+        body, points = spikes(3, 4)
+        bench = Stilted(body, 0.05)
+        made = bench.made()
+        tips = np.array([s.touch_mm for s in made.supports])
+        for point in points:
+            away = np.linalg.norm(tips - point, axis=1)
+            self.assertGreater(away.min(), 0.2)
+            near = tips[away < 2.5]
+            self.assertGreaterEqual(len(near), 2)
+            self.assertLess(near[:, 2].min() - point[2], 0.35)
+        self.assertFalse(any(s.snip for s in made.supports))
+        self.assertEqual([f for f in made.faults if f.kind.value != "overloaded"], [])
+
+    def test_a_needle_that_nothing_holds_from_beside_is_marked(self):
+        # The sides of the spike stand so steeply that no tip gets at them.
+        needle = Manifold.cylinder(12, 0.0, 0.4, 24).translate((0, 0, 8))
+        body = box(4, 30, 22, (-14, -15, 0)) + box(30, 30, 2, (-14, -15, 20)) + needle
+        made = Stilted(body, 0.05).made()
+        (snipped,) = [s for s in made.supports if s.snip]
+        self.assertAlmostEqual(snipped.touch_mm[2], 8.0, delta=0.1)
+
+    def test_slopes_have_fewer_than_ceilings(self):
+        def density(deg):
+            """Tips for each cm2 under a broad plate that leans by so much from level."""
+            plate = box(40, 40, 2, (-20, -20, 0)).rotate((0, deg, 0)).translate((0, 0, 30))
+            # No load but what the slope asks for.
+            made = Stilted(plate, 0.25, limit=30.0).made(replace(USUAL, tip_mm=3.0))
+            return sum(s.reason.startswith("overhang") for s in made.supports) / 16
+
+        flat, leaning = density(2.0), density(50.0)
+        # Discs of 2.5 mm on a plane lie 0.7 to 0.8 of the densest packing apart: 9 to 13 a cm2, and more along edges.
+        self.assertTrue(8.0 < flat < 16.0, flat)
+        self.assertLess(leaning, 0.65 * flat)
+
+    def painted(self, bench, mark, chosen):
+        """The fine mesh with a mark where some middles of facets (m, 3) lie."""
+        fine = refined(bench.mesh).mesh
+        marks = np.zeros(len(fine.faces), np.uint8)
+        marks[chosen(fine.vertices[fine.faces].mean(axis=1))] = mark
+        return fine, marks
+
+    def test_nothing_stands_on_what_is_kept_clear(self):
+        bench = Stilted(tee())
+        coat = self.painted(
+            bench, Mark.KEEP_CLEAR, lambda at: (at[:, 0] < 5) & (np.abs(at[:, 2] - 20) < 1e-6)
+        )
+        xs = [s.touch_mm[0] for s in bench.made(painted=coat).supports]
+        self.assertTrue(xs)
+        self.assertGreater(min(xs), 5)
+
+    def test_painted_places_are_held(self):
+        # A bridge that needs nothing by itself.
+        bench = Stilted(box(4, 20, 30) + box(4, 20, 30, (26, 0, 0)) + box(30, 20, 4, (0, 0, 26)), limit=90.0)
+        coat = self.painted(bench, Mark.PROP, lambda at: np.abs(at[:, 2] - 26) < 1e-6)
+        reasons = [s.reason for s in bench.made(painted=coat).supports]
+        self.assertGreater(reasons.count("painted"), 20)
+
+
+class LoadTest(unittest.TestCase):
+    """Reactions of a rigid plate on springs, by hand."""
+
+    def bar(self, tips, spare=(), most=np.inf, peel=Peel.USUAL):
+        """A bar of 40 x 4 x 2 in mid-air from x = 0, with tips at places along its middle line."""
+        stack = slice_solid(Solid(box(40, 4, 2, (0, -2, 5))), 0.5)
+        found = pieces(stack)
+        places = np.array([(x, 0.0) for x in tips]).reshape(-1, 2)
+        more = np.array([(x, 0.0) for x in spare]).reshape(-1, 2)
+        first = np.zeros(len(places), np.int64), np.zeros(len(more), np.int64)
+        return walk_loads(
+            found, links(found), pulls(found, peel), (places, first[0]), (more, first[1]), most, on_plate=False
+        )  # fmt: skip
+
+    # 0.008 N on each of 160 mm2 and 0.04 N on each of 88 mm of outline.
+    PULL = 0.008 * 160 + 0.04 * 88
+
+    def test_tips_alike_share_alike(self):
+        borne = self.bar([10, 30])
+        np.testing.assert_allclose(borne.load_n, self.PULL / 2, rtol=1e-9)
+
+    def test_one_nearer_to_the_middle_bears_more(self):
+        # Tips at 10 and 22, middle 16, the pull at 20: F (1/2 +- 6 * 4 / (2 * 36 + 4 * 2)).
+        borne = self.bar([10, 22])
+        np.testing.assert_allclose(borne.load_n, [self.PULL * 0.2, self.PULL * 0.8], rtol=1e-9)
+
+    def test_one_tip_bears_all_and_none_is_told(self):
+        np.testing.assert_allclose(self.bar([3]).load_n, [self.PULL])
+        self.assertEqual(len(self.bar([]).bare), 1)
+        self.assertEqual(len(self.bar([3]).bare), 0)
+
+    def test_tips_are_added_until_none_bears_too_much(self):
+        spare = np.linspace(0.5, 39.5, 79)
+        borne = self.bar([20], spare, most=self.PULL / 4)
+        self.assertLessEqual(borne.load_n.max(), self.PULL / 4 + 1e-9)
+        self.assertGreaterEqual(len(borne.load_n), 5)
+        self.assertLess(len(borne.load_n), 12)
+        chosen = np.sort(np.concatenate([[20.0], spare[borne.added]]))
+        self.assertGreaterEqual(np.diff(chosen).min(), 0.8 - 1e-9)
+
+    def test_loads_come_from_what_is_joined_below(self):
+        # Two legs in mid-air that come together: each bears its own until the beam lies on both.
+        legs = box(4, 4, 10, (0, 0, 5)) + box(4, 4, 10, (30, 0, 5)) + box(34, 4, 2, (0, 0, 15))
+        stack = slice_solid(Solid(legs), 0.5)
+        found = pieces(stack)
+        places = np.array([(2.0, 2.0), (32.0, 2.0)])
+        at = piece_at(found, np.zeros(2, np.int64), places)
+        self.assertEqual(sorted(at.tolist()), [0, 1])
+        borne = walk_loads(
+            found, links(found), pulls(found, Peel.USUAL), (places, at), NONE, np.inf, on_plate=False
+        )
+        beam = 0.008 * 34 * 4 + 0.04 * 76
+        np.testing.assert_allclose(borne.load_n, beam / 2, rtol=1e-9)
+        # On the plate nothing hangs.
+        held = walk_loads(
+            found, links(found), pulls(found, Peel.USUAL), (places, at), NONE, np.inf, on_plate=True
+        )
+        np.testing.assert_allclose(held.load_n, 0)
+
+    def test_pulls_of_pieces_are_those_of_their_layers(self):
+        stack = slice_solid(Solid(stalactites()), 0.5)
+        found = pieces(stack)
+        for peel in Peel:
+            pull, _ = pulls(found, peel)
+            np.testing.assert_allclose(
+                np.bincount(found.layer, pull, len(stack)), peel_curve(stack, peel), atol=1e-9
+            )
+        cube = pieces(slice_solid(Solid(box(4, 4, 2, (7, 9, 0)) - box(2, 2, 2, (8, 10, 0))), 0.5))
+        np.testing.assert_allclose(pulls(cube, Peel.USUAL)[1][0], [9, 11])
+
+    def test_no_tip_of_a_ball_bears_more_than_it_can_and_harder_resins_take_more(self):
+        bench = Stilted(on_plate(sphere(12)), lift=5.0)
+        counts = {}
+        for peel in Peel:
+            made = bench.made(peel=peel)
+            self.assertEqual([f.words for f in made.faults], [])
+            self.assertTrue(all(0 < s.load_n <= s.bears_n for s in made.supports))
+            counts[peel] = len(made.supports)
+        self.assertLess(counts[Peel.USUAL], counts[Peel.HARD])
+
+    def test_sizes_go_by_load(self):
+        three = sizes(USUAL)
+        bears = [size.bears_n(Peel.USUAL) for size in three]
+        # 5 N on each mm2: a tip of 0.4 mm bears 0.63 N.
+        self.assertAlmostEqual(bears[1], 5 * math.pi * 0.04)
+        self.assertEqual(bears, sorted(bears))
+        for load, name in (
+            (0.0, "fine"),
+            (bears[0] + 0.01, "medium"),
+            (bears[1] + 0.01, "stout"),
+            (99.0, "stout"),
+        ):
+            self.assertEqual(size_for(load, three, Peel.USUAL).name.value, name)
+        self.assertEqual(SHARES[Stoutness.MEDIUM], (1.0, 1.0, 1.0, 1.0))
+
+
+class WayTest(unittest.TestCase):
+    def test_tips_touch_and_shafts_keep_clear(self):
+        bench = Stilted(on_plate(stalactites()))
+        made = bench.made()
+        part = trimesh.Trimesh(np.array(bench.mesh.vertices), np.array(bench.mesh.faces), process=False)
+        tips = np.array([s.touch_mm for s in made.supports])
+        self.assertLess(trimesh.proximity.closest_point(part, tips)[1].max(), 0.02)
+        for one in made.supports:
+            low, high = one.upright
+            shaft = np.linspace(low, high, 20) + [0.0, 0.0, 1e-6]
+            away = trimesh.proximity.closest_point(part, shaft)[1]
+            self.assertGreater(away[5:].min(), one.shaft_mm / 2 + 0.2)
+
+    def test_a_shaft_leans_round_what_stands_in_its_way(self):
+        # A ceiling over a block that reaches past it by 3 mm: straight down there is no room.
+        body = box(6, 30, 40, (-6, 0, 0)) + box(20, 30, 3, (-6, 0, 37)) + box(17, 30, 6, (-6, 0, 10))
+        made = Stilted(body).made(replace(USUAL, from_plate=True))
+        self.assertTrue(made.supports)
+        for one in made.supports:
+            self.assertFalse(one.on_part)
+            self.assertEqual(one.circles[0, 2], 0.0)
+            steps = np.diff(one.circles[:, :3], axis=0)
+            lean = np.degrees(np.arctan2(np.hypot(steps[:, 0], steps[:, 1]), steps[:, 2]))
+            self.assertLessEqual(lean.max(), 45.1)
+        self.assertTrue(any(np.ptp(s.circles[:-2, 0]) > 1 for s in made.supports))
+
+    def test_lands_on_the_part_only_where_it_may(self):
+        body = box(40, 40, 5) + box(4, 4, 30) + box(40, 40, 4, (0, 0, 30))
+        bench = Stilted(body)
+        landed = [s for s in bench.made().supports if s.on_part]
+        self.assertGreater(len(landed), 40)
+        # The point of the foot reaches 0.2 mm into the part at z = 5.
+        self.assertEqual({round(float(s.circles[0, 2]), 6) for s in landed}, {4.8})
+        self.assertFalse([s for s in bench.made(replace(USUAL, from_plate=True)).supports if s.on_part])
+
+    def test_a_lifted_part_stands_on_stilts_only(self):
+        bench = Stilted(box(20, 20, 5), lift=5.0)
+        made = bench.made()
+        self.assertGreaterEqual(len(made.supports), 16)
+        self.assertEqual(len(made.layers), len(bench.stack) + 50)
+        self.assertEqual(bench.in_mid_air(made), [])
+        self.assertGreater(made.layers.area_mm2[0], made.layers.area_mm2[30])
+
+    def test_mesh_layers_and_volume_agree(self):
+        made = Stilted(tee(), 0.05).made()
+        mesh = made.handoff_mesh()
+        self.assertTrue(edges(mesh).closed)
+        volume = facts(mesh).volume_mm3
+        self.assertAlmostEqual(made.volume_mm3 / volume, 1, delta=0.01)
+        for one in made.supports[:3]:
+            self.assertAlmostEqual(facts(one.mesh()).volume_mm3, one.volume_mm3, delta=0.02 * one.volume_mm3)
+
+    def test_frustum_volume(self):
+        # Twelve-sided cone frustum, h/3 (A1 + A2 + sqrt(A1 A2)).
+        circles = np.array([[0, 0, 0, 2.0], [0, 0, 3, 1.0]])
+        expected = mesh_of(Manifold.cylinder(3, 2, 1, 12))
+        self.assertAlmostEqual(stilt_volume_mm3(circles), facts(expected).volume_mm3, delta=1e-6)
+
+    def test_none_stands_on_a_steep_slope_of_the_part(self):
+        # A shelf over a roof that rises to one side, far past the shelf on all sides: a foot there would slip.
+        def over(rise):
+            roof = CrossSection([[(-40, 0), (40, 0), (40, 1 + rise), (-40, 1)]])
+            body = roof.extrude(80).rotate((90, 0, 0)).translate((0, 40, 0))
+            shelf = box(40, 8, 4, (-36, -4, rise + 20)) + box(4, 8, rise + 22, (-40, -4, 0))
+            made = Stilted(body + shelf, 0.5, limit=45.0).made(replace(USUAL, spacing_mm=4.0))
+            return [s for s in made.supports if s.on_part]
+
+        self.assertGreater(len(over(8.0)), 3)
+        # 74 degrees: a shaft would have the surface 2 mm higher on one side than on the other.
+        self.assertEqual(len(over(140.0)), 0)
+
+
+class BraceTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        # A plate high above the bed.
+        cls.bench = Stilted(box(30, 30, 3), 0.25, lift=60.0)
+        cls.made = cls.bench.made()
+
+    def test_tall_stilts_are_braced_and_short_ones_are_not(self):
+        self.assertGreater(len(self.made.braces), len(self.made.supports) / 2)
+        self.assertEqual(self.made.faults, ())
+        self.assertEqual(Stilted(box(20, 20, 3), lift=3.0).made().braces, ())
+
+    def test_they_rise_at_45_degrees_and_end_in_their_stilts(self):
+        named = {s.id: s for s in self.made.supports}
+        self.assertEqual(len(named), len(self.made.supports))
+        for bar in self.made.braces:
+            way = bar.ends_mm[1] - bar.ends_mm[0]
+            self.assertAlmostEqual(
+                math.degrees(math.atan2(way[2], math.hypot(way[0], way[1]))), 45, delta=0.01
+            )
+            for end in bar.ends_mm:
+                x, y, _ = min(
+                    (named[name].circle_at(float(end[2])) for name in bar.between),
+                    key=lambda c: math.hypot(c[0] - end[0], c[1] - end[1]),
+                )
+                self.assertLess(math.hypot(x - end[0], y - end[1]), 1e-6)
+
+    def test_a_bar_has_the_volume_of_its_axis_and_section(self):
+        bar = Brace("b", ("a", "c"), np.array([[0.0, 0, 0], [6, 0, 6]]), 0.5)
+        # A level cut is a dodecagon stretched by the slant: its area times the height.
+        expected = 0.5 * 12 * math.sin(2 * math.pi / 12) * 0.25 * math.sqrt(2) * 6
+        self.assertAlmostEqual(bar.volume_mm3, expected, places=9)
+        self.assertAlmostEqual(facts(bar.mesh()).volume_mm3, expected, places=9)
+        self.assertTrue(edges(bar.mesh()).closed)
+        (ring,) = bar.rings(np.array([3.0]))
+        np.testing.assert_allclose(ring.mean(axis=0), [3, 0], atol=1e-9)
+        self.assertAlmostEqual(np.ptp(ring[:, 0]), math.sqrt(2), places=9)
+        self.assertAlmostEqual(np.ptp(ring[:, 1]), 1.0, places=9)
+
+    def test_they_print_with_the_stilts(self):
+        plain = replace(self.made, braces=())
+        more = facts(self.made.handoff_mesh()).volume_mm3 - facts(plain.handoff_mesh()).volume_mm3
+        self.assertGreater(more, 10)
+        self.assertAlmostEqual(
+            self.made.volume_mm3 / facts(self.made.handoff_mesh()).volume_mm3, 1, delta=0.01
+        )
+        self.assertEqual(self.bench.in_mid_air(self.made, 0.15), [])
+
+
+class CheckTest(unittest.TestCase):
+    """Stilts broken on purpose: the check finds each."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.bench = Stilted(on_plate(stalactites()))
+        cls.made = cls.bench.made()
+
+    def broken(self, **changes):
+        """The first stilt to the plate changed."""
+        first = next(s for s in self.made.supports if not s.on_part)
+        rest = tuple(s for s in self.made.supports if s is not first)
+        given = {k: v(first) for k, v in changes.items()}
+        return self.bench.faults(replace(self.made, supports=(replace(first, **given), *rest)))
+
+    def test_as_it_is_nothing_is_wrong(self):
+        self.assertEqual(self.bench.faults(self.made), set())
+
+    def test_what_nothing_holds(self):
+        low = replace(self.made, layers=replace_layers(self.made.layers))
+        self.assertEqual(self.bench.faults(low), {"floats"})
+
+    def test_a_tip_that_stops_short(self):
+        self.assertIn("not held", self.broken(circles=lambda s: s.circles - [0, 0, 1.5, 0]))
+
+    def test_a_foot_on_nothing(self):
+        self.assertIn("floats", self.broken(circles=lambda s: s.circles[2:]))
+
+    def test_one_that_runs_through_the_part(self):
+        self.assertIn("crosses the part", self.broken(circles=lambda s: s.circles + [0, 0, 12.0, 0]))
+
+    def test_a_thin_and_an_overloaded_one(self):
+        thin = self.broken(circles=lambda s: s.circles * [1, 1, 1, 0.1])
+        self.assertIn("slender", thin)
+        self.assertIn("overloaded", self.broken(load_n=lambda s: 2 * s.bears_n))
+
+    def test_a_brace_beside_its_stilt(self):
+        one, two = self.made.supports[:2]
+        bar = Brace("b", (one.id, two.id), np.array([[90.0, 0, 3], [95, 0, 8]]), 0.3)
+        self.assertIn("floats", self.bench.faults(replace(self.made, braces=(bar,))))
+
+
+def replace_layers(layers):
+    """The layers of stilts without those of the lower half."""
+    from upright_heron.core.layers.stack import pack
+
+    half = len(layers) // 2
+    rings = [[] if k < half else layers.rings(k) for k in range(len(layers))]
+    return pack(rings, [0.0] * len(layers), layers.layer_mm, 0.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
