@@ -275,6 +275,14 @@ class AnswersTest(CliCase):
         self.assertEqual(clear["volume_mm3"], 0)
         resin = self.answer("supports", "comb.stl", "--printer", "tarn 9", "--layer", 0.1)
         self.assertEqual(resin["unheld_islands"], 0)
+        self.assertEqual((len(resin["tips"]), resin["unheld"], resin["faults"]), (resin["count"], [], []))
+        self.assertLessEqual(
+            {"patches", "trapped", "braces", "base_mm3", "weakest", "contact_area_mm2"}, set(resin)
+        )
+        self.assertTrue(all(0 <= tip["load_n"] <= tip["bears_n"] for tip in resin["tips"]))
+        weakest = [one["bears_n"] / one["load_n"] for one in resin["weakest"]]
+        self.assertEqual(weakest, sorted(weakest))
+        self.assertGreater(resin["min_clearance_mm"], 0.2)
 
     def test_supports_in_holes(self):
         # A counterbore that opens downwards, a hollow that is closed, and a crevice of 0.4 mm.

@@ -12,6 +12,7 @@ import typer
 from numpy.typing import NDArray
 
 from ..core.errors import BadValue
+from ..core.footing.footing import FootingKind
 from ..core.geometry.mesh import Mesh
 from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
@@ -23,6 +24,7 @@ from ..core.marking.marks import Mark, Marks, blank, of_parents
 from ..core.marking.marks import painted as paint
 from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
+from ..core.supports.resin.stilts import in_figures as stilts_in_figures
 from ..sheet.process import FilamentSupports, ResinSupports
 from ..work.alone import Alone
 from .files import File, Json, PrinterName, contents, machine_of, part, tell, write
@@ -108,6 +110,10 @@ def supports(
     if machine.technology is machines.Technology.FILAMENT:
         told |= in_figures(made, alone.make("tree"), alone.moved_mm)
         told["seconds_rough"] = made.volume_mm3 / (machine.line_width_mm * layer * machine.speed_mm_s)
+    else:
+        told |= stilts_in_figures(made, alone.make("tree"), alone.moved_mm)
+        bare = alone.sheet.footing.kind is FootingKind.NONE
+        told["base_mm3"] = 0.0 if bare else alone.make("footing").volume_mm3
     tell(told, as_json)
 
 

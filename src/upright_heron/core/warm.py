@@ -17,6 +17,7 @@ from .stance.resting import resting_faces
 from .supports.demand.patches import Patch, Style
 from .supports.filament.styles import make_filament
 from .supports.model import SupportSettings
+from .supports.resin.stilts import Ground, make_stilts
 
 
 def _hold_one(stack: LayerStack) -> None:
@@ -37,5 +38,7 @@ def warm() -> None:
     overhangs(mesh, 45.0)
     walk(mesh, stack, spot_mm=0.4, resin=True)
     _hold_one(stack)
+    ground = Ground(mesh, Tree.of(mesh), stack, walk(mesh, stack, spot_mm=0.4, resin=True))
+    make_stilts(ground, 45.0, SupportSettings())
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)

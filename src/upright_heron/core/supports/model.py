@@ -258,6 +258,13 @@ class Stilt:
         return float(np.pi * (ends**2).sum())
 
     @property
+    def lean_deg(self) -> float:
+        """The most that it leans, its cone too, from vertical."""
+        steps = np.diff(self.circles[:, :3], axis=0)
+        flat = np.hypot(steps[:, 0], steps[:, 1])
+        return float(np.degrees(np.arctan2(flat, np.maximum(steps[:, 2], 1e-9))).max())
+
+    @property
     def overloaded(self) -> bool:
         """Whether its tip bears more than it can."""
         return self.load_n > self.bears_n * (1 + 1e-9)

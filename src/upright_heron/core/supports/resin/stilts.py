@@ -25,7 +25,7 @@ from ..model import Brace, Stilt, SupportSettings, stilt_volume_mm3, support_id
 from ..support_set import SupportSet
 from .braces import brace
 from .loads import Borne, walk_loads
-from .routes import SHORTEST_MM, Router, Way
+from .routes import EVERY_MM, SHORTEST_MM, Router, Way
 from .sizes import StiltSize, size_for, sizes
 from .stilt_layers import stilt_layers
 from .tip_places import (
@@ -48,6 +48,8 @@ ROUNDS = 6
 SPARE_STIFF, THICKEST = 1.05, 1.8
 # Facets at right angles are as far apart for what is painted.
 SIDE_MM = 5.0
+# So many of the weakest tips are told by themselves.
+WEAKEST = 10
 # One tip below a point is left out where so many stand beside it.
 ENOUGH_BESIDE = 2
 
@@ -273,7 +275,7 @@ class _Work:
         return walk_loads(self.pieces, pairs, pull, tips, none, np.inf, on_plate=self.on_plate)
 
     def stilts(self, load_n: NDArray[np.float64]) -> list[Stilt]:
-        """The stilts, each of the size that its load asks for where there is room for it."""
+        """The stilts, each of the size that its load (t,), N, asks for where there is room for it."""
         found: list[Stilt] = []
         names: set[str] = set()
         for place, way, load in zip(self.places, self.ways, load_n.tolist(), strict=True):
@@ -347,3 +349,55 @@ def _held(ground: Ground, stilts: Sequence[Stilt], limit_deg: float, settings: S
     centres = mesh.vertices[mesh.faces[past]].mean(axis=1)
     distance = cKDTree([s.touch_mm for s in stilts]).query(centres)[0] if past.any() else np.zeros(0)
     return float(facet_normals(mesh)[1][past][distance <= 2 * settings.spacing_mm].sum())
+
+
+def in_figures(made: SupportSet, part: Tree, moved_mm: NDArray[np.float64]) -> dict[str, object]:
+    """Tips, what they bear, braces and check, as plain values, ``moved_mm`` (3,) back.
+
+    That is how far all lies from the frame that places are told in. Whether stilts can be got out is not
+    looked at: ``trapped`` is ``None``.
+    """
+
+    def told(at: tuple[float, float, float]) -> list[float]:
+        x, y, z = at
+        return [x - float(moved_mm[0]), y - float(moved_mm[1]), z]
+
+    reasons = dict.fromkeys(one.reason for one in made.stilts)
+    return {
+        "contact_area_mm2": made.contact_mm2,
+        "patches": [{"id": name, "reason": name, "style": "stilts", "held": True} for name in reasons],
+        "unheld": [f"island {number}" for number in made.unheld_islands],
+        "faults": [{"kind": f.kind, "at_mm": told(f.at_mm), "words": f.words} for f in made.faults],
+        "trapped": None,
+        "max_branch_deg": max((one.lean_deg for one in made.stilts), default=0.0),
+        "min_clearance_mm": _least_clearance(made, part),
+        "tips": [
+            {
+                "id": one.id, "reason": one.reason, "at_mm": told(one.touch_mm), "size": one.size,
+                "load_n": one.load_n, "bears_n": one.bears_n, "on_part": one.on_part, "snip": one.snip,
+            }
+            for one in made.stilts
+        ],
+        "braces": [
+            {
+                "id": bar.id, "between": list(bar.between),
+                "ends_mm": [told((x, y, z)) for x, y, z in bar.ends_mm.tolist()],
+            }
+            for bar in made.braces
+        ],
+        "weakest": [
+            {"id": one.id, "reason": one.reason, "load_n": one.load_n, "bears_n": one.bears_n}
+            for one in made.weakest[:WEAKEST]
+        ],
+    }  # fmt: skip
+
+
+def _least_clearance(made: SupportSet, part: Tree) -> float | None:
+    """Least distance of the upright shafts to the part, mm; ``None`` where there are none."""
+    least = []
+    for one in made.stilts:
+        low, high = one.upright
+        if high[2] - low[2] > 1.0 and not one.on_part:
+            shaft = np.linspace(low, high, max(2, int((high[2] - low[2]) / EVERY_MM)))
+            least.append(float(part.distances(shaft).min()) - one.shaft_mm / 2)
+    return min(least, default=None)
