@@ -24,6 +24,7 @@ from items import of_many_items
 from manifold3d import Manifold
 from page import in_the_page
 from pieces import of_pieces
+from resin import of_stilts
 
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.geometry.adjacency import across_edges
@@ -153,6 +154,7 @@ def main() -> int:
         *findings(part, solid, bare),
         *supports(part, stack, bare),
         ribs(),
+        *(Row(*row) for row in of_stilts()),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),

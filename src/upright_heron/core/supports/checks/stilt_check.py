@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ...geometry.tree import Tree
 from ...layers.layer_components import Pieces, links, pieces
-from ...layers.stack import LayerStack, pack
+from ...layers.stack import LayerStack
 from ...progress import Progress, silent
 from ..model import Brace, Stilt
 from ..support_set import Fault, FaultKind, SupportSet
@@ -71,9 +71,9 @@ def _floating(made: SupportSet, stack: LayerStack) -> list[Fault]:
     held = np.zeros(len(found), bool)
     held[pairs[:, 0]] = True
     held |= found.layer == 0
-    above: dict[int, list[int]] = {}
-    for upper, lower in pairs.tolist():
-        above.setdefault(lower, []).append(upper)
+    if held.all():
+        return []
+    above = pairs[np.argsort(pairs[:, 1], kind="stable")]
     told = []
     for piece in np.flatnonzero(~held).tolist():
         if _beside_held(found, piece, held) or _caught(found, piece, above, held):
@@ -85,13 +85,17 @@ def _floating(made: SupportSet, stack: LayerStack) -> list[Fault]:
     return told[:MOST_TOLD]
 
 
-def _caught(found: Pieces, piece: int, above: dict[int, list[int]], held: NDArray[np.bool_]) -> bool:
-    """Whether a point, while it is still small, comes to a tip beside it within ``FREE_MM``."""
+def _caught(found: Pieces, piece: int, above: NDArray[np.int64], held: NDArray[np.bool_]) -> bool:
+    """Whether a point, while it is still small, comes to a tip beside it within ``FREE_MM``.
+
+    ``above`` (K, 2) are upper and lower pieces that share area, by the lower ones.
+    """
     here = [piece]
     for _ in range(math.floor(FREE_MM / found.stack.layer_mm + 1e-6)):
         if found.area_mm2[here].sum() > POINT_MM2:
             return False
-        here = sorted({up for one in here for up in above.get(one, [])})
+        first, last = (np.searchsorted(above[:, 1], here, side) for side in ("left", "right"))
+        here = sorted({up for a, b in zip(first, last, strict=True) for up in above[a:b, 0].tolist()})
         if not here:
             return False
         if any(_beside_held(found, one, held, by=here) for one in here):
@@ -104,12 +108,22 @@ def _together(one: LayerStack, other: LayerStack) -> LayerStack:
     h = one.layer_mm
     lift = round(other.base_mm / h)
     total = max(len(one), len(other) + lift)
-    rings: list[list[NDArray[np.float64]]] = []
+    points, starts, layers, rings = [], [], [0], 0
+    count = 0
     for level in range(total):
-        own = one.rings(level) if level < len(one) else []
-        part = other.rings(level - lift) if 0 <= level - lift < len(other) else []
-        rings.append([*own, *part])
-    return pack(rings, [0.0] * total, h, 0.0)
+        for stack, layer in ((one, level), (other, level - lift)):
+            if not 0 <= layer < len(stack):
+                continue
+            first, last = int(stack.layer_start[layer]), int(stack.layer_start[layer + 1])
+            begins = stack.ring_start[first : last + 1]
+            points.append(stack.points[begins[0] : begins[-1]])
+            starts.append(begins[:-1] - begins[0] + count)
+            count += int(begins[-1] - begins[0])
+            rings += last - first
+        layers.append(rings)
+    ring_start = np.concatenate([*starts, [count]]).astype(np.int64)
+    nothing = np.zeros(total)
+    return LayerStack(h, 0.0, nothing, np.concatenate(points), ring_start, np.array(layers, np.int64), 0)
 
 
 def _beside_held(found: Pieces, piece: int, held: NDArray[np.bool_], by: Sequence[int] = ()) -> bool:

@@ -15,7 +15,7 @@ from ..model import SupportSettings
 from .sizes import StiltSize
 
 # The free room is looked at on cubes of this side, or of one that gives so many of them.
-PIXEL_MM, MOST_CELLS = 0.5, 4_000_000
+PIXEL_MM, MOST_CELLS = 0.5, 2_500_000
 # So far beside the part a stilt may stand.
 ASIDE_MM = 12.0
 # A tip comes at the surface from within so many degrees of straight up, and of the surface's own direction.
@@ -245,22 +245,27 @@ def cones(outward: NDArray[np.float64]) -> list[NDArray[np.float64]]:
 
     Along the surface's own direction as far as ``CONE_DEG`` allows, straight down, and between and beside.
     """
-    flat = math.hypot(outward[0], outward[1])
-    lean = min(math.degrees(math.atan2(flat, -outward[2])), CONE_DEG)
-    azimuth = math.atan2(outward[1], outward[0])
+    a, b, c = (float(v) for v in outward)
+    lean = min(math.degrees(math.atan2(math.hypot(a, b), -c)), CONE_DEG)
+    azimuth = math.degrees(math.atan2(b, a))
+    # The same way only once, where the surface is level or a wall.
+    tried = dict.fromkeys(
+        (round(tilt, 3), round(turn if tilt > 0 else 0.0, 3))
+        for tilt, turn in (
+            (lean, azimuth),
+            (0.0, 0.0),
+            (lean / 2, azimuth),
+            (CONE_DEG, azimuth),
+            *((30.0, azimuth + aside) for aside in _ASIDE),
+        )
+    )
+    least = math.cos(math.radians(OFF_NORMAL_DEG + 1e-6))
     found: list[NDArray[np.float64]] = []
-    for tilt, aside in (
-        (lean, 0.0),
-        (0.0, 0.0),
-        (lean / 2, 0.0),
-        (CONE_DEG, 0.0),
-        *((30.0, a) for a in _ASIDE),
-    ):
-        t, a = math.radians(tilt), azimuth + math.radians(aside)
-        way = np.array([math.sin(t) * math.cos(a), math.sin(t) * math.sin(a), -math.cos(t)])
-        off = math.degrees(math.acos(float(np.clip(way @ outward, -1.0, 1.0))))
-        if off <= OFF_NORMAL_DEG + 1e-6 and not any(np.allclose(way, one) for one in found):
-            found.append(way)
+    for tilt, turn in tried:
+        t, u = math.radians(tilt), math.radians(turn)
+        x, y, z = math.sin(t) * math.cos(u), math.sin(t) * math.sin(u), -math.cos(t)
+        if x * a + y * b + z * c >= least:
+            found.append(np.array([x, y, z]))
     return found
 
 

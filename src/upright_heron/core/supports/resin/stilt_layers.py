@@ -65,10 +65,12 @@ def _united(
         gap = np.hypot(*(circles[near[:, 0], :2] - circles[near[:, 1], :2]).T)
         close = near[gap < circles[near[:, 0], 2] + circles[near[:, 1], 2]]
         meets[close] = True
-    for ring in bars:
-        low, high = ring.min(axis=0), ring.max(axis=0)
-        beside = (circles[:, :2] + circles[:, 2:] > low) & (circles[:, :2] - circles[:, 2:] < high)
-        meets |= beside.all(axis=1)
+    if bars:
+        outlines = np.stack(bars)
+        low, high = outlines.min(axis=1)[:, None], outlines.max(axis=1)[:, None]
+        reach = circles[:, 2:]
+        beside = (circles[:, :2] + reach > low) & (circles[:, :2] - reach < high)
+        meets |= beside.all(axis=2).any(axis=0)
     rings, area = _merged([*plan[meets], *bars])
     alone = circles[~meets]
     return rings + list(plan[~meets]), area + float(CIRCLE_AREA * (alone[:, 2] ** 2).sum())

@@ -229,10 +229,7 @@ def _underside(
 
 
 def beside(start: Start, part: Tree, normals: NDArray[np.float64]) -> list[Place]:
-    """Places round a point that can be held instead of it, the lowest first; there may be none.
-
-    ``normals`` (m, 3) are of the facets of the part.
-    """
+    """Places round a point to hold instead of it, the lowest first; ``normals`` (m, 3) are of the facets."""
     x, y, z = start.place.at_mm
     turn = 2 * np.pi * np.arange(AROUND) / AROUND
     ring = np.stack([np.cos(turn), np.sin(turn), np.zeros(AROUND)], axis=1)
