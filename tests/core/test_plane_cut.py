@@ -117,6 +117,26 @@ class HalvesTest(unittest.TestCase):
             leaves = list(cut_tree(Solid(ring()), [cut((1, 2, 0), 1.0, "1")]).leaves())
         self.assertAlmostEqual(sum(leaf.body.volume() for leaf in leaves), ring().volume(), places=6)
 
+    def test_volumes_that_do_not_balance_are_cut_again_by_the_solid(self):
+        real = Shell.halves
+
+        def twice(self, frame, offset):
+            before, _ = real(self, frame, offset)
+            return before, before
+
+        with patch.object(Shell, "halves", twice):
+            leaves = list(cut_tree(Solid(ring()), [cut((1, 2, 0), 1.0, "1")]).leaves())
+        self.assertAlmostEqual(sum(leaf.body.volume() for leaf in leaves), ring().volume(), places=6)
+
+    def test_an_edge_with_four_facets_is_left_to_the_solid(self):
+        cube = Shell.of(Manifold.cube((1, 1, 1)))
+        other = cube.corners + [1.0, 1.0, 0.0]
+        both = np.concatenate([cube.corners, other])
+        # Both cubes use the same corners where they touch along an edge.
+        same = [int(np.flatnonzero((np.abs(both - c) < 1e-9).all(axis=1))[0]) for c in both]
+        facets = np.array(same)[np.concatenate([cube.facets, cube.facets + len(cube.corners)])]
+        self.assertIsNone(Shell(both, facets).halves(np.eye(3), 0.4))
+
     def test_no_cut_leaves_the_whole(self):
         body = ring()
         (leaf,) = cut_tree(Solid(body), []).leaves()
