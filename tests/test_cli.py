@@ -7,6 +7,7 @@ import json
 import math
 import tempfile
 import unittest
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -243,6 +244,25 @@ class AnswersTest(CliCase):
         self.assertGreaterEqual(len(everything), len(found))
         self.assertTrue(all(f["layer_count"] > 0 for f in everything))
 
+    def test_masks(self):
+        from PIL import Image
+
+        with tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "comb.zip"
+            words = ("masks", "comb.stl", "--layer", 0.5, "--out", out)
+            told = self.answer(*words, "--printer", "Tarn 9", "--supports")
+            self.assertEqual((told["width_px"], told["height_px"], told["pixel_mm"]), (4000, 2500, 0.046))
+            areas = []
+            with zipfile.ZipFile(out) as archive:
+                for name in archive.namelist():
+                    if name.endswith(".png"):
+                        picture = Image.open(io.BytesIO(archive.read(name)))
+                        areas.append(float(np.asarray(picture, float).sum()) / 255 * 0.046**2)
+            self.assertEqual(told["layers"], len(areas))
+            np.testing.assert_allclose(told["area_mm2"], areas, rtol=1e-9)
+            self.assertAlmostEqual(told["volume_ml"], sum(areas) * 0.5 / 1000)
+            self.assertLess(self.answer(*words)["volume_ml"], told["volume_ml"])
+
     def test_stances_for_resin(self):
         words = ("stances", "cup.stl", "--printer", "Tarn 9", "--layer", 0.2, "--goal", "firm=5")
         found = self.answer(*words)["stances"]
@@ -346,6 +366,7 @@ class RefusalTest(CliCase):
             ("stances", "tee.stl", "--goal", "shiny=3"),
             ("stances", "tee.stl", "--goal", "firm=9"),
             ("stances", "tee.stl", "--printer", "Tarn 9", "--material", "PLA"),
+            ("masks", "tee.stl", "--printer", "Sedge 300", "--out", "x.zip"),
         ):
             with self.subTest(words):
                 out, err = self.call(*words, *(["--json"] if len(words) > 1 else []), status=2)

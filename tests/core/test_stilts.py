@@ -165,6 +165,23 @@ class LoadTest(unittest.TestCase):
         )
         np.testing.assert_allclose(held.load_n, 0)
 
+    def test_the_worst_layer_counts_not_the_last(self):
+        # A wide plate with a small block on it: the plate pulls hardest.
+        body = box(20, 20, 1, (0, 0, 5)) + box(4, 4, 5, (8, 8, 6))
+        found = pieces(slice_solid(Solid(body), 0.5))
+        tip = np.array([(10.0, 10.0)]), np.zeros(1, np.int64)
+        borne = walk_loads(found, links(found), pulls(found, Peel.USUAL), tip, NONE, np.inf, on_plate=False)
+        np.testing.assert_allclose(borne.load_n, 0.008 * 400 + 0.04 * 80)
+
+    def test_the_pull_acts_between_the_middles_of_area_and_outline(self):
+        # A right triangle of legs 6 and 8: middle of area (2, 8/3); of outline, side by side:
+        # x (6 * 3 + 8 * 0 + 10 * 3) / 24, y (6 * 0 + 8 * 4 + 10 * 4) / 24.
+        plate = CrossSection([np.array([(0, 0), (6, 0), (0, 8)])]).extrude(1)
+        found = pieces(slice_solid(Solid(plate), 0.5))
+        area, outline = 0.008 * 24, 0.04 * 24
+        expected = (area * np.array([2, 8 / 3]) + outline * np.array([2.0, 3.0])) / (area + outline)
+        np.testing.assert_allclose(pulls(found, Peel.USUAL)[1][0], expected, rtol=1e-9)
+
     def test_pulls_of_pieces_are_those_of_their_layers(self):
         stack = slice_solid(Solid(stalactites()), 0.5)
         found = pieces(stack)
@@ -285,6 +302,12 @@ class BraceTest(unittest.TestCase):
         self.assertGreater(len(self.made.braces), len(self.made.supports) / 2)
         self.assertEqual(self.made.faults, ())
         self.assertEqual(Stilted(box(20, 20, 3), lift=3.0).made().braces, ())
+
+    def test_a_stilt_that_stands_alone_is_made_thicker(self):
+        bench = Stilted(box(1.2, 1.2, 3), 0.25, lift=60.0)
+        made = bench.made()
+        self.assertEqual((made.braces, made.faults), ((), ()))
+        self.assertGreater(min(s.shaft_mm for s in made.stilts), 60 / 40 - 0.05)
 
     def test_they_rise_at_45_degrees_and_end_in_their_stilts(self):
         named = {s.id: s for s in self.made.supports}

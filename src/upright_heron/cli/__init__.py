@@ -25,6 +25,7 @@ for _command in (
     pieces.split,
     pieces.coupon,
     make.handoff,
+    make.masks,
     server.serve,
     server.demo,
 ):

@@ -15,16 +15,19 @@ from ..core.errors import BadValue
 from ..core.footing.footing import FootingKind
 from ..core.geometry.mesh import Mesh
 from ..core.geometry.subdivision import refined
+from ..core.handoff.masks import Screen, read_masks, write_masks
 from ..core.handoff.stl import write_stl
 from ..core.handoff.threemf import FileObject, Role, write_3mf
 from ..core.health.mend import STEPS
 from ..core.health.mend import mend as mend_mesh
+from ..core.layers.printed_layers import PrintedLayers
 from ..core.machines import catalogue as machines
 from ..core.marking.marks import Mark, Marks, blank, of_parents
 from ..core.marking.marks import painted as paint
 from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
 from ..core.supports.resin.stilts import in_figures as stilts_in_figures
+from ..core.toolpaths.rough_estimate import exposures_s, lifts_s
 from ..sheet.process import FilamentSupports, ResinSupports
 from ..work.alone import Alone
 from .files import File, Json, PrinterName, contents, machine_of, part, tell, write
@@ -172,6 +175,44 @@ def handoff(
             "objects": ["part", "support"] if made.supports else ["part"],
             "supports": len(made.supports),
             "unheld_islands": len(made.unheld_islands),
+        },
+        as_json,
+    )
+
+
+def masks(
+    file: File,
+    out: Annotated[Path, typer.Option(help="The zip to write.")],
+    printer: PrinterName = "Tarn 9",
+    layer: Annotated[
+        float | None, typer.Option(help="Layer height, mm; the printer's when not given.")
+    ] = None,
+    limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
+    supports: Annotated[bool, typer.Option("--supports", help="With stilts.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Write the layers of a resin part as masks, in the pixels of the machine, and read them back."""
+    mesh, painted = part(file)
+    machine, layer, limit = machine_of(printer, layer, limit)
+    screen = Screen.of(machine)
+    alone = _held(mesh, painted, (machine, layer, limit), {})
+    printed = PrintedLayers(alone.make("layers"), alone.make("supports").layers if supports else None)
+    exposures = exposures_s(alone.sheet.stuff, len(printed))
+    data = write_masks(printed, screen, layer, exposures, printed.bounds)
+    back = read_masks(data)
+    write(out, data)
+    tell(
+        {
+            "file": str(out),
+            "bytes": len(data),
+            "printer": machine.name,
+            "layers": len(back.layers),
+            "width_px": back.screen.width_px,
+            "height_px": back.screen.height_px,
+            "pixel_mm": back.screen.pixel_mm,
+            "area_mm2": back.area_mm2.tolist(),
+            "volume_ml": float(back.area_mm2.sum()) * layer / 1000.0,
+            "seconds_rough": sum(exposures) + lifts_s(machine, len(printed)),
         },
         as_json,
     )

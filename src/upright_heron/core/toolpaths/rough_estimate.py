@@ -97,6 +97,17 @@ def filament_length_mm(volume_mm3: float, diameter_mm: float) -> float:
     return volume_mm3 / (math.pi * diameter_mm**2 / 4.0)
 
 
+def exposures_s(material: Material, layers: int) -> list[float]:
+    """Exposure of each layer of a resin part, s: the first ones hold on to the plate."""
+    first = min(layers, FIRST_LAYERS)
+    return [material.first_exposure_s] * first + [material.exposure_s] * (layers - first)
+
+
+def lifts_s(printer: Printer, layers: int) -> float:
+    """Time that lifting off the film and coming back takes in all layers, s."""
+    return layers * 2.0 * LIFT_MM / printer.speed_mm_s
+
+
 def support_fill(printer: Printer) -> float:
     """Share of a support's outline that is printed."""
     return SUPPORT_FILL if printer.technology is Technology.FILAMENT else 1.0
@@ -135,9 +146,7 @@ def estimate(
         quick = amounts.thick_mm3 * (1.0 - 1.0 / amounts.every)
         seconds = WARM_UP_S + (total - quick) / flow * stops + layers * LAYER_OVERHEAD_S
     else:
-        first = min(layers, FIRST_LAYERS)
-        each = 2.0 * LIFT_MM / printer.speed_mm_s
-        seconds = first * material.first_exposure_s + (layers - first) * material.exposure_s + layers * each
+        seconds = sum(exposures_s(material, layers)) + lifts_s(printer, layers)
     gram = material.density_g_cm3 / 1000.0
     return Estimate(
         seconds=seconds,
