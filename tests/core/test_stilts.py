@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import unittest
 from dataclasses import replace
@@ -323,6 +324,29 @@ class BraceTest(unittest.TestCase):
                     key=lambda c: math.hypot(c[0] - end[0], c[1] - end[1]),
                 )
                 self.assertLess(math.hypot(x - end[0], y - end[1]), 1e-6)
+
+    def test_one_above_another_they_run_the_other_way(self):
+        by_pair = {}
+        for bar in sorted(self.made.braces, key=lambda bar: bar.ends_mm[0, 2]):
+            by_pair.setdefault(tuple(sorted(bar.between)), []).append(bar.ends_mm)
+        several = [ends for ends in by_pair.values() if len(ends) > 1]
+        self.assertTrue(several)
+        for ends in several:
+            for low, high in itertools.pairwise(ends):
+                np.testing.assert_allclose(low[0, :2], high[1, :2])
+                self.assertAlmostEqual(high[0, 2] - low[0, 2], 25.0)
+
+    def test_they_keep_clear_of_the_part(self):
+        # A fin hangs down between the stilts of both sides.
+        bench = Stilted(box(30, 30, 3, (0, 0, 40)) + box(1, 30, 40, (14.5, 0, 0)), 0.25, lift=20.0)
+        made = bench.made()
+        self.assertTrue(made.braces)
+        part = trimesh.Trimesh(np.array(bench.mesh.vertices), np.array(bench.mesh.faces), process=False)
+        for bar in made.braces:
+            axis = np.linspace(*bar.ends_mm, 30)
+            away = trimesh.proximity.closest_point(part, axis)[1].min()
+            self.assertGreater(away, bar.radius_mm + USUAL.clearance_mm - 0.01)
+        self.assertEqual(made.faults, ())
 
     def test_a_bar_has_the_volume_of_its_axis_and_section(self):
         bar = Brace("b", ("a", "c"), np.array([[0.0, 0, 0], [6, 0, 6]]), 0.5)

@@ -17,6 +17,8 @@ from .routes import EVERY_MM
 RISE_DEG, REACH_MM, RHYTHM_MM, FIRST_MM = 45.0, 12.0, 25.0, 3.0
 # Nearer ones grow together anyhow; each stilt is braced to so many neighbours.
 LEAST_MM, NEIGHBOURS = 1.2, 2
+# Of so many that are nearest.
+TRIED = 10
 # As thick as this share of the thinner shaft; the part is left as clear as by shafts.
 THICK = 0.7
 
@@ -44,21 +46,27 @@ def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brac
     if len(tall) < 2:
         return []
     plan = np.array([shafts[k][0][:2] for k in tall])
-    count = min(len(tall), 3 * NEIGHBOURS + 1)
-    away, near = cKDTree(plan).query(plan, count)
-    pairs: set[tuple[int, int]] = set()
-    for own in range(len(tall)):
-        fit = [
-            int(other)
-            for d, other in zip(away[own], near[own], strict=True)
-            if other != own and LEAST_MM <= d <= REACH_MM
-        ]
-        pairs.update((min(own, other), max(own, other)) for other in fit[:NEIGHBOURS])
-    found = []
-    for first, second in sorted(pairs):
-        a, b = stilts[tall[first]], stilts[tall[second]]
-        found += _between(a, b)
-    return _clear_of(part, found, clearance_mm)
+    away, near = cKDTree(plan).query(plan, min(len(tall), TRIED + 1))
+    pairs = {
+        (min(own, int(other)), max(own, int(other))): float(d)
+        for own in range(len(tall))
+        for d, other in zip(away[own], near[own], strict=True)
+        if other != own and LEAST_MM <= d <= REACH_MM
+    }
+    nearest = sorted(pairs, key=lambda pair: (pairs[pair], pair))
+    bars = [_between(stilts[tall[a]], stilts[tall[b]]) for a, b in nearest]
+    clear = _clear_of(part, [bar for some in bars for bar in some], clearance_mm)
+    found: list[Brace] = []
+    neighbours = np.zeros(len(tall), np.int64)
+    first = 0
+    # The nearest first; one that the part keeps all braces from is no neighbour.
+    for (a, b), some in zip(nearest, bars, strict=True):
+        free = [bar for bar, fits in zip(some, clear[first : first + len(some)], strict=True) if fits]
+        first += len(some)
+        if free and (neighbours[[a, b]] < NEIGHBOURS).any():
+            found += free
+            neighbours[[a, b]] += 1
+    return found
 
 
 def _between(one: Stilt, other: Stilt) -> list[Brace]:
@@ -82,8 +90,8 @@ def _between(one: Stilt, other: Stilt) -> list[Brace]:
     return found
 
 
-def _clear_of(part: Tree, braces: list[Brace], clearance_mm: float) -> list[Brace]:
-    """Those that come nowhere too near to the part."""
+def _clear_of(part: Tree, braces: list[Brace], clearance_mm: float) -> list[bool]:
+    """Whether each comes nowhere too near to the part."""
     if not braces:
         return []
     places: list[NDArray[np.float64]] = []
@@ -93,4 +101,4 @@ def _clear_of(part: Tree, braces: list[Brace], clearance_mm: float) -> list[Brac
     away = part.distances(np.concatenate(places), 5.0)
     starts = np.cumsum([0] + [len(p) for p in places[:-1]])
     least = np.minimum.reduceat(away, starts)
-    return [one for one, d in zip(braces, least.tolist(), strict=True) if d >= one.radius_mm + clearance_mm]
+    return [d >= one.radius_mm + clearance_mm for one, d in zip(braces, least.tolist(), strict=True)]
