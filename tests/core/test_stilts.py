@@ -18,12 +18,15 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.layers.layer_components import links, piece_at, pieces
 from upright_heron.core.layers.peel import peel_curve, pulls
-from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.layers.stack import pack, slice_solid
 from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.marking.marks import Mark
-from upright_heron.core.supports.model import Brace, stilt_volume_mm3
+from upright_heron.core.supports.checks.stilt_check import verify_stilts
+from upright_heron.core.supports.model import CIRCLE_AREA, Brace, Stilt, circle_ring, stilt_volume_mm3
 from upright_heron.core.supports.resin.loads import walk_loads
 from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
+from upright_heron.core.supports.resin.stilt_layers import stilt_layers
+from upright_heron.core.supports.support_set import SupportSet
 
 NONE = np.zeros((0, 2)), np.zeros(0, np.int64)
 
@@ -360,6 +363,20 @@ class BraceTest(unittest.TestCase):
         self.assertAlmostEqual(np.ptp(ring[:, 0]), math.sqrt(2), places=9)
         self.assertAlmostEqual(np.ptp(ring[:, 1]), 1.0, places=9)
 
+    def test_what_meets_is_counted_once(self):
+        def post(x):
+            circles = np.array([[x, 0, 0, 1.0], [x, 0, 1, 1.0], [x, 0, 2, 1.0], [x, 0, 2.5, 1.0]])
+            return Stilt(f"{x}", "", (x, 0, 2), False, 0.0, circles, 1)
+
+        stack = self.bench.stack
+        two = stilt_layers([post(0.0), post(1.0)], [], stack, lambda *_: None)
+        section = CrossSection([circle_ring(0, 0, 1.0), circle_ring(1.0, 0, 1.0)])
+        self.assertAlmostEqual(two.area_mm2[2], section.area(), places=6)
+        self.assertEqual(len(two.rings(2)), 1)
+        apart = stilt_layers([post(0.0), post(3.0)], [], stack, lambda *_: None)
+        self.assertEqual(len(apart.rings(2)), 2)
+        self.assertAlmostEqual(apart.area_mm2[2], 2 * CIRCLE_AREA, places=9)
+
     def test_they_print_with_the_stilts(self):
         plain = replace(self.made, braces=())
         more = facts(self.made.handoff_mesh()).volume_mm3 - facts(plain.handoff_mesh()).volume_mm3
@@ -389,8 +406,52 @@ class CheckTest(unittest.TestCase):
         self.assertEqual(self.bench.faults(self.made), set())
 
     def test_what_nothing_holds(self):
-        low = replace(self.made, layers=replace_layers(self.made.layers))
+        layers = self.made.layers
+        rings = [[] if k < len(layers) // 2 else layers.rings(k) for k in range(len(layers))]
+        low = replace(self.made, layers=pack(rings, [0.0] * len(layers), layers.layer_mm, 0.0))
         self.assertEqual(self.bench.faults(low), {"floats"})
+
+    def test_what_lost_its_feet(self):
+        layers = self.made.layers
+        rings = [[] if k < 3 else layers.rings(k) for k in range(len(layers))]
+        bare = pack(rings, [0.0] * len(layers), layers.layer_mm, 0.0)
+        self.assertIn("floats", self.bench.faults(replace(self.made, layers=bare)))
+
+    def test_a_lifted_part_without_stilts(self):
+        bench = Stilted(box(10, 10, 5), 0.25, lift=5.0)
+        made = bench.made()
+        self.assertEqual(bench.faults(made), set())
+        empty = pack([[] for _ in range(len(made.layers))], [0.0] * len(made.layers), 0.25, 0.0)
+        self.assertEqual(bench.faults(replace(made, supports=(), braces=(), layers=empty)), {"floats"})
+
+    def test_a_point_may_hang_free_a_little_and_nothing_else(self):
+        def floats(wide, touches_at):
+            """A bar that begins 5 mm up, and a post that leans on it from so high on."""
+            bench = Stilted(box(wide, wide, 5), 0.1, lift=5.0)
+            x = bench.mesh.bounds[0, 0]
+            turn = 2 * np.pi * np.arange(24) / 24
+            rings = []
+            for level in range(100):
+                away = 1.9 if (level + 0.5) * 0.1 > touches_at else 2.1
+                middle = np.array([x - away, wide / 2])
+                rings.append([middle + 2.0 * np.stack([np.cos(turn), np.sin(turn)], axis=1)])
+            made = SupportSet((), pack(rings, [0.0] * 100, 0.1, 0.0), 0.0, ())
+            return bench.faults(made) == {"floats"}
+
+        self.assertFalse(floats(0.8, 5.3))
+        self.assertTrue(floats(0.8, 6.0))
+        self.assertTrue(floats(3.0, 5.3))
+
+    def test_two_points_that_meet_in_mid_air_do_not_hold_each_other(self):
+        # Both begin within half a millimetre of where they join, and nothing is below either.
+        body = box(0.6, 0.6, 4) + box(0.6, 0.6, 3.8, (1.2, 0, 0.2)) + box(1.8, 0.6, 3.5, (0, 0, 0.5))
+        bench = Stilted(body, 0.1, lift=5.0)
+        made = bench.made()
+        self.assertEqual(bench.faults(made), set())
+        empty = pack([[] for _ in range(len(made.layers))], [0.0] * len(made.layers), 0.1, 0.0)
+        alone = replace(made, supports=(), braces=(), layers=empty)
+        told = [f for f in verify_stilts(alone, bench.stack, bench.tree) if f.kind.value == "floats"]
+        self.assertEqual(len(told), 2)
 
     def test_a_tip_that_stops_short(self):
         self.assertIn("not held", self.broken(circles=lambda s: s.circles - [0, 0, 1.5, 0]))
@@ -410,15 +471,6 @@ class CheckTest(unittest.TestCase):
         one, two = self.made.supports[:2]
         bar = Brace("b", (one.id, two.id), np.array([[90.0, 0, 3], [95, 0, 8]]), 0.3)
         self.assertIn("floats", self.bench.faults(replace(self.made, braces=(bar,))))
-
-
-def replace_layers(layers):
-    """The layers of stilts without those of the lower half."""
-    from upright_heron.core.layers.stack import pack
-
-    half = len(layers) // 2
-    rings = [[] if k < half else layers.rings(k) for k in range(len(layers))]
-    return pack(rings, [0.0] * len(layers), layers.layer_mm, 0.0)
 
 
 if __name__ == "__main__":

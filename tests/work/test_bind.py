@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from tests.sheet.test_changes import PART, whole
 from upright_heron.core.graph import GRAPH, Choice, Maybe, Recipe, Source
 from upright_heron.core.keys import Keys
+from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.split.fittings import JointKind
@@ -310,6 +311,11 @@ class FieldsTest(unittest.TestCase):
         before, after = result_keys(sheet), result_keys(other)
         changed = {name for name in GRAPH if before[name] != after[name]}
         self.assertTrue({"stilts", "supports", "holding", "footing"} <= changed)
+        # A tough resin is pulled harder.
+        tough = altered(sheet, "material", "Tough resin")
+        self.assertEqual(ItemBinding(tough).settings(s.Peeling), s.Peeling(Peel.HARD))
+        self.assertEqual(ItemBinding(sheet).settings(s.Peeling), s.Peeling(Peel.USUAL))
+        self.assertNotEqual(result_keys(tough)["stilts"], before["stilts"])
         self.assertFalse({"layers", "walked", "hangs", "figures"} & changed)
         self.assertIsNone(after["filament_supports"])
         self.assertIsNone(after["demand"])

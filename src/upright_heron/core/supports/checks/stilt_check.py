@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ...geometry.tree import Tree
@@ -68,15 +69,19 @@ def _floating(made: SupportSet, stack: LayerStack) -> list[Fault]:
     both = _together(made.layers, stack)
     found = pieces(both)
     pairs = links(found)
-    held = np.zeros(len(found), bool)
-    held[pairs[:, 0]] = True
-    held |= found.layer == 0
-    if held.all():
+    begins = found.layer > 0
+    begins[pairs[:, 0]] = False
+    if not begins.any():
         return []
-    above = pairs[np.argsort(pairs[:, 1], kind="stable")]
+    by_upper = pairs[np.argsort(pairs[:, 0], kind="stable")]
+    by_lower = pairs[np.argsort(pairs[:, 1], kind="stable")]
+    seeds = found.layer == 0
+    held = _stood(seeds, by_upper)
     told = []
-    for piece in np.flatnonzero(~held).tolist():
-        if _beside_held(found, piece, held) or _caught(found, piece, above, held):
+    for piece in np.flatnonzero(begins).tolist():
+        if _beside_held(found, piece, held) or _caught(found, piece, by_lower, held):
+            seeds[piece] = True
+            held = _stood(seeds, by_upper)
             continue
         x, y = (float(v) for v in found.inside_mm[piece])
         z = both.bottom_mm(int(found.layer[piece]))
@@ -85,21 +90,36 @@ def _floating(made: SupportSet, stack: LayerStack) -> list[Fault]:
     return told[:MOST_TOLD]
 
 
-def _caught(found: Pieces, piece: int, above: NDArray[np.int64], held: NDArray[np.bool_]) -> bool:
+@njit(cache=True)
+def _stood(seeds, pairs):  # type: ignore[no-untyped-def]
+    """Which pieces stand on some, by pairs of upper and lower ones in the order of the upper ones."""
+    found = seeds.copy()
+    for k in range(pairs.shape[0]):
+        if found[pairs[k, 1]]:
+            found[pairs[k, 0]] = True
+    return found
+
+
+def _caught(found: Pieces, piece: int, pairs: NDArray[np.int64], held: NDArray[np.bool_]) -> bool:
     """Whether a point, while it is still small, comes to a tip beside it within ``FREE_MM``.
 
-    ``above`` (K, 2) are upper and lower pieces that share area, by the lower ones.
+    ``pairs`` (K, 2) are upper and lower pieces that share area, by the lower ones.
     """
     here = [piece]
     for _ in range(math.floor(FREE_MM / found.stack.layer_mm + 1e-6)):
         if found.area_mm2[here].sum() > POINT_MM2:
             return False
-        first, last = (np.searchsorted(above[:, 1], here, side) for side in ("left", "right"))
-        here = sorted({up for a, b in zip(first, last, strict=True) for up in above[a:b, 0].tolist()})
-        if not here:
+        first, last = (np.searchsorted(pairs[:, 1], here, side) for side in ("left", "right"))
+        above = sorted({up for a, b in zip(first, last, strict=True) for up in pairs[a:b, 0].tolist()})
+        if not above:
             return False
-        if any(_beside_held(found, one, held, by=here) for one in here):
+        # Something else lies below it there, or meets it in its own layer.
+        below = pairs[np.isin(pairs[:, 0], above), 1]
+        if held[np.setdiff1d(below, here)].any():
             return True
+        if any(_beside_held(found, one, held, by=above) for one in above):
+            return True
+        here = above
     return False
 
 
@@ -127,7 +147,7 @@ def _together(one: LayerStack, other: LayerStack) -> LayerStack:
 
 
 def _beside_held(found: Pieces, piece: int, held: NDArray[np.bool_], by: Sequence[int] = ()) -> bool:
-    """Whether a piece shares area with one of its layer that has something below it, but for ``by``."""
+    """Whether a piece shares area with one of its layer that stands, but for ``by``."""
     layer = int(found.layer[piece])
     x0, y0, x1, y1 = found.boxes[piece]
     own = found.section(piece)
