@@ -44,6 +44,8 @@ FLAGS = [
     "--disable-dev-shm-usage",
 ]
 WAIT_S = 60
+# On a fresh machine the worker compiles all kernels before it reads its first part.
+FIRST_S = 400
 
 
 class Server:
@@ -93,14 +95,14 @@ class Server:
         where = f"/api/jobs/{job_id}/items" if job_id else "/api/jobs"
         own = {"Origin": self.url}
         request = urllib.request.Request(f"{self.url}{where}?name={name}", data, own, method="POST")
-        with urllib.request.urlopen(request, timeout=120) as answer:
+        with urllib.request.urlopen(request, timeout=FIRST_S) as answer:
             return str(json.load(answer)["id"])
 
     def post(self, path: str, body: dict[str, Any]) -> Any:
         """Send JSON and return the answer."""
         data, kind = json.dumps(body).encode(), {"Content-Type": "application/json", "Origin": self.url}
         request = urllib.request.Request(f"{self.url}{path}", data, kind, method="POST")
-        with urllib.request.urlopen(request, timeout=120) as answer:
+        with urllib.request.urlopen(request, timeout=FIRST_S) as answer:
             return json.load(answer)
 
     def settle(self, job_id: str) -> None:

@@ -26,6 +26,7 @@ from upright_heron.core.supports.model import CIRCLE_AREA, Brace, Stilt, circle_
 from upright_heron.core.supports.resin.loads import walk_loads
 from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
 from upright_heron.core.supports.resin.stilt_layers import stilt_layers
+from upright_heron.core.supports.resin.stilts import in_figures
 from upright_heron.core.supports.support_set import SupportSet
 
 NONE = np.zeros((0, 2)), np.zeros(0, np.int64)
@@ -455,6 +456,18 @@ class CheckTest(unittest.TestCase):
 
     def test_a_tip_that_stops_short(self):
         self.assertIn("not held", self.broken(circles=lambda s: s.circles - [0, 0, 1.5, 0]))
+
+    def test_in_figures_what_a_short_tip_was_for_is_not_held(self):
+        first = self.made.supports[0]
+        low = replace(first, circles=first.circles - [0, 0, 1.5, 0])
+        made = replace(self.made, supports=(low, *self.made.supports[1:]))
+        made = replace(made, faults=tuple(verify_stilts(made, self.bench.stack, self.bench.tree)))
+        for given, held in ((self.made, True), (made, False)):
+            told = in_figures(given, self.bench.tree, np.array([2.0, 3.0, 0.0]))
+            self.assertEqual({p["id"]: p["held"] for p in told["patches"]}[first.reason], held)
+            x, y, z = first.touch_mm
+            self.assertEqual(told["tips"][0]["at_mm"], [x - 2.0, y - 3.0, z])
+            self.assertEqual(len(told["braces"]), len(given.braces))
 
     def test_a_foot_on_nothing(self):
         self.assertIn("floats", self.broken(circles=lambda s: s.circles[2:]))

@@ -172,9 +172,8 @@ def _ends(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
     told = []
     for k, one in enumerate(stilts):
         if not reached[k]:
-            told.append(
-                Fault(FaultKind.NOT_HELD, one.touch_mm, f"The tip of {one.reason} does not reach the part.")
-            )
+            words = f"The tip of {one.reason} does not reach the part."
+            told.append(Fault(FaultKind.NOT_HELD, one.touch_mm, words, one.reason))
         if one.circles[0, 2] > NEAR_MM and not reached[len(stilts) + k]:
             x, y, z = (float(v) for v in one.circles[0, :3])
             told.append(Fault(FaultKind.FLOATS, (x, y, z), f"The stilt of {one.reason} stands on nothing."))

@@ -22,7 +22,7 @@ from ...progress import Progress, silent, tracked
 from ..checks.stilt_check import SLENDER, unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips
 from ..model import Brace, Stilt, SupportSettings, stilt_volume_mm3, support_id
-from ..support_set import SupportSet
+from ..support_set import FaultKind, SupportSet
 from .braces import brace
 from .loads import Borne, walk_loads
 from .routes import EVERY_MM, SHORTEST_MM, Router, Way
@@ -363,9 +363,12 @@ def in_figures(made: SupportSet, part: Tree, moved_mm: NDArray[np.float64]) -> d
         return [x - float(moved_mm[0]), y - float(moved_mm[1]), z]
 
     reasons = dict.fromkeys(one.reason for one in made.stilts)
+    short = {fault.patch for fault in made.faults if fault.kind is FaultKind.NOT_HELD}
     return {
         "contact_area_mm2": made.contact_mm2,
-        "patches": [{"id": name, "reason": name, "style": "stilts", "held": True} for name in reasons],
+        "patches": [
+            {"id": name, "reason": name, "style": "stilts", "held": name not in short} for name in reasons
+        ],
         "unheld": [f"island {number}" for number in made.unheld_islands],
         "faults": [{"kind": f.kind, "at_mm": told(f.at_mm), "words": f.words} for f in made.faults],
         "trapped": None,
