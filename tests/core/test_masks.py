@@ -20,7 +20,7 @@ from tests.support import box
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
 from upright_heron.core.handoff.masks import MANIFEST, Screen, read_masks, write_masks
-from upright_heron.core.layers.coverage import coverage
+from upright_heron.core.layers.coverage import accumulate
 from upright_heron.core.layers.printed_layers import PrintedLayers
 from upright_heron.core.layers.stack import packed
 
@@ -28,7 +28,9 @@ SCREEN = Screen("Tarn 9", 400, 250, 0.046)
 
 
 def covered(rings, low=(0.0, 0.0), pixel=1.0, shape=(12, 16)):
-    return coverage(*packed([np.asarray(r, float) for r in rings]), low, pixel, shape)
+    total = np.zeros((shape[0], shape[1] + 2))
+    accumulate(*packed([np.asarray(r, float) for r in rings]), *low, pixel, total)
+    return np.cumsum(total, axis=1)[:, : shape[1]]
 
 
 def circle(radius, x=0.0, y=0.0, sides=256):
@@ -77,7 +79,7 @@ class CoverageTest(unittest.TestCase):
             return
         found = covered(rings)
         self.assertAlmostEqual(found.sum(), shape.area(), places=6)
-        self.assertTrue(((found >= 0) & (found <= 1)).all())
+        self.assertTrue(((found >= -1e-9) & (found <= 1 + 1e-9)).all())
         # Each pixel by itself, cut out by another library.
         for row, column in ((3, 4), (6, 8), (9, 12)):
             pixel = CrossSection.square((1, 1)).translate((column, row))
@@ -111,6 +113,13 @@ class FileTest(unittest.TestCase):
         self.assertTrue(0.97 < x.min() < 1.03 and 1.97 < x.max() < 2.03)
         self.assertTrue(1.97 < y.min() < 2.03 and 2.97 < y.max() < 3.03)
         self.assertEqual(seen.max(), 255)
+
+    def test_layers_leave_nothing_behind_for_the_next(self):
+        large, small = circle(3.0), circle(0.5, 1.0)
+        seen = pictures(write([[large], [], [small], [large]]))
+        self.assertEqual(int(seen[1].max()), 0)
+        np.testing.assert_array_equal(seen[0], seen[3])
+        np.testing.assert_array_equal(seen[2], pictures(write([[small]]))[0])
 
     def test_the_window_may_touch_every_edge_of_the_screen(self):
         w, h = 200 * 0.046, 125 * 0.046

@@ -27,7 +27,7 @@ from ..core.marking.marks import painted as paint
 from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
 from ..core.supports.resin.stilts import in_figures as stilts_in_figures
-from ..core.toolpaths.rough_estimate import exposures_s, lifts_s
+from ..core.toolpaths.rough_estimate import exposures_s, resin_seconds
 from ..sheet.process import FilamentSupports, ResinSupports
 from ..work.alone import Alone
 from .files import File, Json, PrinterName, contents, machine_of, part, tell, write
@@ -212,7 +212,7 @@ def masks(
             "pixel_mm": back.screen.pixel_mm,
             "area_mm2": back.area_mm2.tolist(),
             "volume_ml": float(back.area_mm2.sum()) * layer / 1000.0,
-            "seconds_rough": sum(exposures) + lifts_s(machine, len(printed)),
+            "seconds_rough": resin_seconds(machine, alone.sheet.stuff, len(printed)),
         },
         as_json,
     )

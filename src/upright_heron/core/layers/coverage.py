@@ -4,61 +4,34 @@ from __future__ import annotations
 
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
-
-
-def coverage(
-    points: NDArray[np.float64],
-    starts: NDArray[np.int64],
-    low_mm: tuple[float, float],
-    pixel_mm: float,
-    shape: tuple[int, int],
-) -> NDArray[np.float64]:
-    """Find how much of each pixel of a window lies in outlines.
-
-    Parameters
-    ----------
-    points : (n, 2) float64, mm
-        Corners of all rings, one after the other.
-    starts : (r + 1,) int64
-        Where each ring begins. Outer rings run counter-clockwise, holes clockwise, and none over another.
-    low_mm : (x, y)
-        Corner of the window with the least x and y. All outlines lie in the window.
-    pixel_mm : float
-    shape : (rows, columns)
-
-    Returns
-    -------
-    (rows, columns) float64
-        From 0 to 1, rows from the least y up.
-
-    Notes
-    -----
-    Signed areas are accumulated edge by edge and summed along rows, as in rasters of type (R. Levien, 2016,
-    from memory): a polygon is what lies to the right of its edges, so the sum of all pixels is its area
-    to the last digit.
-    """
-    found: NDArray[np.float64] = _cover(points, starts, low_mm[0], low_mm[1], pixel_mm, shape[0], shape[1])
-    return found
-
-
-@njit(cache=True)
-def _cover(points, starts, x_low, y_low, pixel, rows, columns):  # type: ignore[no-untyped-def]
-    total = np.zeros((rows, columns + 2))
-    accumulate(points, starts, x_low, y_low, pixel, total)
-    for row in range(rows):
-        run = 0.0
-        for column in range(columns):
-            run += total[row, column]
-            total[row, column] = min(max(run, 0.0), 1.0)
-    return total[:, :columns].copy()
 
 
 @njit(cache=True)
 def accumulate(points, starts, x_low, y_low, pixel, total):  # type: ignore[no-untyped-def]
     """Add outlines to a window of differences along rows, two columns wider than its pixels.
 
-    Returns the rows and columns that are touched, from the first to behind the last.
+    Parameters
+    ----------
+    points : (n, 2) float64, mm
+        Corners of all rings, one after the other. All lie in the window.
+    starts : (r + 1,) int64
+        Where each ring begins. Outer rings run counter-clockwise, holes clockwise, and none over another.
+    x_low, y_low : float, mm
+        Corner of the window with the least x and y.
+    pixel : float, mm
+    total : (rows, columns + 2) float64
+        Rows from the least y up; summed along a row they are the shares of its pixels that are covered.
+
+    Returns
+    -------
+    (int, int, int, int)
+        Rows and columns that are touched, from the first to behind the last.
+
+    Notes
+    -----
+    Signed areas are accumulated edge by edge and summed along rows, as in rasters of type (R. Levien, 2016,
+    from memory): a polygon is what lies to the right of its edges, so the sum of all pixels is its area
+    to the last digit.
     """
     rows, columns = total.shape[0], total.shape[1] - 2
     r0, r1, c0, c1 = rows, 0, columns, 0

@@ -103,9 +103,9 @@ def exposures_s(material: Material, layers: int) -> list[float]:
     return [material.first_exposure_s] * first + [material.exposure_s] * (layers - first)
 
 
-def lifts_s(printer: Printer, layers: int) -> float:
-    """Time that lifting off the film and coming back takes in all layers, s."""
-    return layers * 2.0 * LIFT_MM / printer.speed_mm_s
+def resin_seconds(printer: Printer, material: Material, layers: int) -> float:
+    """Time of so many layers of a resin part: exposures, lifting off the film and coming back, s."""
+    return sum(exposures_s(material, layers)) + layers * 2.0 * LIFT_MM / printer.speed_mm_s
 
 
 def support_fill(printer: Printer) -> float:
@@ -146,7 +146,7 @@ def estimate(
         quick = amounts.thick_mm3 * (1.0 - 1.0 / amounts.every)
         seconds = WARM_UP_S + (total - quick) / flow * stops + layers * LAYER_OVERHEAD_S
     else:
-        seconds = sum(exposures_s(material, layers)) + lifts_s(printer, layers)
+        seconds = resin_seconds(printer, material, layers)
     gram = material.density_g_cm3 / 1000.0
     return Estimate(
         seconds=seconds,
