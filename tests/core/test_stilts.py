@@ -250,6 +250,19 @@ class WayTest(unittest.TestCase):
             self.assertLessEqual(lean.max(), 45.1)
         self.assertTrue(any(np.ptp(s.circles[:-2, 0]) > 1 for s in made.supports))
 
+    def test_stilts_stay_on_a_plate_that_the_part_fits(self):
+        # A cap over a block of the same width: stilts get down only beside it.
+        body = box(40, 30, 6) + box(6, 6, 40, (17, 12, 0)) + box(40, 30, 3, (0, 0, 37))
+        bench = Stilted(body)
+
+        def reach(plate):
+            made = bench.made(replace(USUAL, from_plate=True, plate_mm=plate))
+            feet = np.array([(*s.circles[0, :2], s.circles[0, 3]) for s in made.stilts]).reshape(-1, 3)
+            return float((np.abs(feet[:, 0] - 20) + feet[:, 2]).max(initial=0.0))
+
+        self.assertGreater(reach(None), 21.0)
+        self.assertLessEqual(reach((46.0, 60.0)), 23.0)
+
     def test_lands_on_the_part_only_where_it_may(self):
         body = box(40, 40, 5) + box(4, 4, 30) + box(40, 40, 4, (0, 0, 30))
         bench = Stilted(body)

@@ -28,7 +28,7 @@ from .values import Holding
 
 @recipe(
     "stilts",
-    version=13,
+    version=14,
     stage="Standing stilts",
     needs=(placed_mesh, placed_solid, tree, layers, walked, hangs, maybe(painted)),
     reads=(ResinSupports, Limit, Peeling),

@@ -103,6 +103,11 @@ class SupportSettings:
     brim_mm: float = 0.0
     plate_mm: tuple[float, float] | None = None
 
+    @property
+    def rim_mm(self) -> float:
+        """How far the thickest trunk reaches from its middle, with its rim."""
+        return self.trunk_mm / 2 + self.brim_mm
+
     def gap_layers(self, layer_mm: float) -> int:
         """Whole layers of the contact gap below the part."""
         return math.ceil(self.gap_mm / layer_mm - 1e-6) if self.gap_mm > 0 else 0

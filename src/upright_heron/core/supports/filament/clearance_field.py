@@ -13,6 +13,7 @@ from ...geometry.pixels import fill
 from ...layers.stack import LayerStack
 from ...progress import Progress, tracked
 from ..model import SLENDER, SupportSettings
+from ..on_plate import on_plate
 from .growth import OUTSIDE, free_at, narrow_steps
 from .landings import HOLE_MM2
 
@@ -84,7 +85,7 @@ class Room:
         self.step_mm = each * h
         # High branches can lean far aside to get past what stands below them.
         margin = min(max(12.0, ASIDE * top_mm), 25.0)
-        self.low, ends = _on_plate(low - margin, high + margin, stack, settings)
+        self.low, ends = on_plate(low - margin, high + margin, stack, settings.plate_mm, settings.rim_mm)
         # The tips themselves always have their place.
         self.low, extent = np.minimum(self.low, low), np.maximum(ends, high) - np.minimum(self.low, low)
         self.pixel_mm = max(PIXEL_MM, float(extent.max()) / MOST_PIXELS)
@@ -196,18 +197,3 @@ def _small_holes(taken: NDArray[np.bool_], most: float) -> NDArray[np.bool_]:
         small[edge] = False
     found: NDArray[np.bool_] = small[free]
     return found
-
-
-def _on_plate(
-    low: NDArray[np.float64], high: NDArray[np.float64], stack: LayerStack, settings: SupportSettings
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """What of a box from low (2,) to high (2,) lies on the plate with the part in its middle, less a trunk.
-
-    Along a side on which the part itself does not fit there is no limit.
-    """
-    if settings.plate_mm is None or not len(stack.points):
-        return low, high
-    first, last = stack.points.min(axis=0), stack.points.max(axis=0)
-    beside = (np.asarray(settings.plate_mm) - (last - first)) / 2
-    room = np.where(beside >= 0, np.maximum(beside - settings.trunk_mm / 2 - settings.brim_mm, 0.0), np.inf)
-    return np.maximum(low, first - room), np.minimum(high, last + room)

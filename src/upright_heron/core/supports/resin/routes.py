@@ -12,7 +12,8 @@ from ...geometry.pixels import fill
 from ...geometry.tree import Tree
 from ...layers.stack import LayerStack
 from ..model import SupportSettings
-from .sizes import StiltSize
+from ..on_plate import on_plate
+from .sizes import StiltSize, sizes
 
 # The free room is looked at on cubes of this side, or of one that gives so many of them.
 PIXEL_MM, MOST_CELLS = 0.5, 2_500_000
@@ -56,12 +57,16 @@ class Room:
     ----------
     stack : LayerStack
         Layers of the part, lifted or not.
+    settings : SupportSettings
     """
 
-    def __init__(self, stack: LayerStack) -> None:
+    def __init__(self, stack: LayerStack, settings: SupportSettings) -> None:
         from scipy.ndimage import distance_transform_edt
 
-        low, high = stack.points.min(axis=0) - ASIDE_MM, stack.points.max(axis=0) + ASIDE_MM
+        first, last = stack.points.min(axis=0), stack.points.max(axis=0)
+        # Feet and the last cubes reach a little further.
+        rim = sizes(settings)[-1].foot_mm / 2 + 2 * PIXEL_MM
+        low, high = on_plate(first - ASIDE_MM, last + ASIDE_MM, stack, settings.plate_mm, rim)
         top = stack.base_mm + len(stack) * stack.layer_mm
         volume = float((high - low).prod()) * top
         self.pixel_mm = max(PIXEL_MM, (volume / MOST_CELLS) ** (1 / 3))
@@ -75,8 +80,8 @@ class Room:
             layer = int(((k + 0.5) * self.pixel_mm - stack.base_mm) / each)
             if (k + 0.5) * self.pixel_mm < stack.base_mm or layer >= len(stack):
                 continue
-            first, last = int(stack.layer_start[layer]), int(stack.layer_start[layer + 1])
-            fill(taken[k], stack.points, stack.ring_start, first, last, low, self.pixel_mm, True)
+            a, b = int(stack.layer_start[layer]), int(stack.layer_start[layer + 1])
+            fill(taken[k], stack.points, stack.ring_start, a, b, low, self.pixel_mm, True)
         self.away = np.full(taken.shape, 1e3, np.float32)
         if taken.any():
             self.away = (distance_transform_edt(~taken) * self.pixel_mm).astype(np.float32)
@@ -108,7 +113,7 @@ class Router:
 
     def __init__(self, part: Tree, stack: LayerStack, settings: SupportSettings) -> None:
         self.part, self.settings = part, settings
-        self.room = Room(stack)
+        self.room = Room(stack, settings)
         self._steps = self._leans()
 
     def _leans(self) -> NDArray[np.float64]:
