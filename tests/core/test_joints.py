@@ -232,6 +232,37 @@ class PegTest(unittest.TestCase):
         made = halves(body, JointSetting(width_mm=6, most=2))
         self.assertTrue(all(not joint.pegs and joint.refused for joint in made.joints))
 
+    def test_as_deep_as_the_wall_there_lets_them(self):
+        # Square to x from x = 0: so much material stands behind the face, and three widths of 8 mm are most.
+        for behind, deep in ((14, 10.0), (16.6, 14.0), (18.4, 14.0), (27, 24.0), (70, 24.0)):
+            for kind in (JointKind.PEG, JointKind.DOWEL):
+                body = box(80 + behind, 60, 60, (-80, -30, -30))
+                setting = JointSetting(kind=kind, width_mm=8, to_wall=True, swapped=("1",))
+                for made in (halves(body, setting), halves(body, replace(setting, swapped=()))):
+                    (joint,) = made.joints
+                    self.assertEqual(len(joint.pegs), 2)
+                    into_thin = joint.pegs[0].axis[0] > 0 or kind is JointKind.DOWEL
+                    for peg in joint.pegs:
+                        self.assertAlmostEqual(peg.depth_mm, deep if into_thin else 24.0)
+                    self.assertEqual(made.faults, ())
+        # Behind a slope each goes by the wall where it stands.
+        ramp = box(140, 60, 60, (-80, -30, -30)).trim_by_plane((-1, -0.5, 0), -24)
+        (joint,) = halves(ramp, JointSetting(kind=JointKind.DOWEL, width_mm=6, to_wall=True)).joints
+        deep = {round(peg.depth_mm, 2) for peg in joint.pegs}
+        self.assertEqual(len(deep), len(joint.pegs), joint.pegs)
+        self.assertLess(min(deep), 18)
+        for peg in joint.pegs:
+            # What stays behind its end, square to the slope, is the wall asked for and little more.
+            end = np.array(peg.at_mm) + [peg.depth_mm + END_MM, 3 + 0.15, 0]
+            left = 24 - (end[0] + 0.5 * end[1]) / np.hypot(1, 0.5)
+            self.assertGreater(left, 2.0)
+            self.assertLess(left, 4.0 if peg.depth_mm < 18 else 40.0)
+        # A box has to leave them room, and a reach that is typed is one thing or the other.
+        self.assertEqual(JointSetting(to_wall=True, width_mm=8).stands_out_mm, 24)
+        for other in ({"reach_mm": 9.0}, {"snap": True}):
+            with self.assertRaises(BadValue):
+                JointSetting(to_wall=True, **other).checked()
+
     def test_a_hollow_that_is_shut_in_a_piece_stays_there(self):
         body = box(60, 30, 30, (-30, -15, -15)) - box(8, 8, 8, (10, -4, -4)) + box(2, 2, 2, (13, -1, -1))
         made = halves(body, JointSetting(kind=JointKind.BUTT))

@@ -108,6 +108,13 @@ class BestTest(unittest.TestCase):
         # Where there is no other way it is taken, and told elsewhere.
         self.assertEqual(best_stance(board(stance("a", out, 99)), self.pegs).letter, "a")
 
+    def test_for_what_is_seen_the_goals_alone_decide_but_for_pegs(self):
+        found = board(stance("a", (0, 0, -1), 80), stance("b", self.face, 79))
+        self.assertEqual(best_stance(found, self.sockets, on_face=False).letter, "a")
+        out = np.array(self.pegs.pegs[0])
+        found = board(stance("a", out, 99), stance("b", (0, 1, 0), 20))
+        self.assertEqual(best_stance(found, self.pegs, on_face=False).letter, "b")
+
     def test_what_fits_comes_first(self):
         found = board(stance("a", self.face, 99, fits=False), stance("b", (0, 0, -1), 10))
         self.assertEqual(best_stance(found, self.sockets).letter, "b")

@@ -110,6 +110,10 @@ class CheckTest(unittest.TestCase):
         # Beside the part by its side clearance: the part lies at its flank, and nothing under it.
         self.assertFalse(rests(wall, strip.translate((x1 + USUAL.clearance_mm, y0)), 12, USUAL))
         self.assertTrue(rests(wall, strip.translate((0.5 * (x0 + x1), y0)), 12, USUAL))
+        # Nor does a crumb that its own spread alone would bring over the part.
+        crumb = CrossSection.square((0.45, 0.9))
+        self.assertFalse(rests(wall, crumb.translate((x1 + 0.05, y0)), 12, USUAL))
+        self.assertTrue(rests(wall, crumb.translate((x1 - 0.1, y0)), 12, USUAL))
 
     def test_a_ribbed_cylinder_on_its_side_has_no_strip_in_the_air(self):
         # By a walk over rasters of another library: what of a layer has neither support nor part below.

@@ -142,6 +142,13 @@ class SplitPagesTest(AppCase):
         back = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][1:]
         self.assertFalse(any(one["goals"] or one["supports"] for one in back))
         self.client.post(f"/jobs/{job_id}/redo?open=3", headers=htmx)
+        # For what is seen they are looked for anew, by other goals; one ticked alone.
+        ticked = {"stand": "seen", "ticked": items[1]["id"]}
+        self.client.post(f"/jobs/{job_id}/pieces/prepare?open={sheet}", data=ticked, headers=htmx)
+        seen = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][1:]
+        self.assertEqual(seen[0]["goals"], items[0]["goals"])
+        self.assertGreater(seen[1]["goals"]["clean_show"], seen[1]["goals"]["firm"])
+        self.client.post(f"/jobs/{job_id}/undo?open=3", headers=htmx)
         # The longer one bears the pegs along x, and does not stand on them.
         bearer = max(items, key=lambda one: one["part"]["size_mm"][0])
         down = -from_quaternion(bearer["stance"]["quaternion"])[2]

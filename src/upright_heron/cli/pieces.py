@@ -45,6 +45,9 @@ def split(
     clearance: Annotated[float, typer.Option(help="Of a peg on each side, mm.")] = 0.15,
     taper: Annotated[float, typer.Option(help="By how much the sides of a peg lean in, degrees.")] = 0.0,
     snap: Annotated[bool, typer.Option(help="Split pegs with a lip that springs in.")] = False,
+    to_wall: Annotated[
+        bool, typer.Option("--to-wall", help="Pegs as deep as the wall there lets them, instead of --reach.")
+    ] = False,
     numbers: Annotated[bool, typer.Option("--numbers", help="Sink numbers into the joint faces.")] = False,
     out: Annotated[Path | None, typer.Option(help="Write each piece as STL into this folder.")] = None,
     as_json: Json = False,
@@ -52,7 +55,7 @@ def split(
     """Cut a part into pieces: boxes, planes or a plan, with joints."""
     setting = JointSetting(
         kind=joint, sides=0 if may_turn else sides, reach_mm=reach, width_mm=width, most=most,
-        clearance_mm=clearance, numbers=numbers, taper_deg=taper, snap=snap,
+        clearance_mm=clearance, numbers=numbers, taper_deg=taper, snap=snap, to_wall=to_wall,
     ).checked()  # fmt: skip
     if (box is None) == (printer is None):
         raise BadValue("Either a box or a printer is needed.", "Give --box X,Y,Z or --printer NAME.")

@@ -68,6 +68,8 @@ class Joints(Document):
     snap: bool = False
     # Cuts, or faces of them, whose pieces are held in another way.
     by_cut: dict[JointId, JointKind] = {}
+    # Pegs go as deep as the wall there lets them.
+    to_wall: bool = False
 
     def setting(self, usual_clearance_mm: float = FITS["sliding"], material: str = "PLA") -> JointSetting:
         """Return them as the core takes them, for pieces of a material."""

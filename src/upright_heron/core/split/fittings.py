@@ -28,6 +28,8 @@ RELIEF_MM = 0.4
 # Room at the end of a pocket, for glue; a pocket is so deep as a share of its width (a common magnet is 5 by
 # 2 mm) and so wide unless that is said.
 GLUE_MM, POCKET_DEEP, POCKET_MM = 0.1, 0.4, 5.0
+# Pegs that go by the wall are no deeper than so many widths: longer ones hold no better (common practice).
+DEEPEST = 3.0
 # A tenon stands out no further unasked.
 MOST_TENON_MM = 12.0
 # A peg that leans more is a cone, and holds nothing.
@@ -80,6 +82,8 @@ class JointSetting:
         ``None`` follows the face.
     reach_mm : float or None
         How far it stands into a piece; ``None`` is one and a half widths (common practice).
+    to_wall : bool
+        Pegs and dowels stand in as deep as the wall there lets them, up to ``DEEPEST`` widths.
     most : int or None
         How many on a face; ``None`` follows its area.
     clearance_mm : float
@@ -116,6 +120,7 @@ class JointSetting:
     snap: bool = False
     strain: float = 0.015
     others: tuple[tuple[str, JointKind], ...] = ()
+    to_wall: bool = False
 
     def of(self, cut: str, face: str = "") -> JointSetting:
         """What holds for one cut, or for one of its faces."""
@@ -174,6 +179,11 @@ class JointSetting:
             )
         if self.reach_mm is not None and not 1 <= self.reach_mm <= 200:
             raise BadValue("The reach has to lie between 1 and 200 mm.", "Type a reach such as 9.")
+        if self.to_wall and (self.reach_mm is not None or self.snap):
+            raise BadValue(
+                "A peg as deep as the wall there lets it has no reach of its own, and does not snap.",
+                "Leave the reach empty and snapping out, or type how deep pegs go.",
+            )
         if not 0 <= self.taper_deg <= MOST_TAPER_DEG:
             raise BadValue(
                 f"The taper has to lie between 0 and {MOST_TAPER_DEG:g} degrees.", "Type a taper such as 4."
@@ -192,7 +202,8 @@ class JointSetting:
         """How far pegs stand out of a piece at most: a box has to be so much larger."""
         far = 0.0
         if JointKind.PEG in self.kinds:
-            far = replace(self, kind=JointKind.PEG).reach(self.width_mm or WIDEST_MM)
+            widest = self.width_mm or WIDEST_MM
+            far = DEEPEST * widest if self.to_wall else replace(self, kind=JointKind.PEG).reach(widest)
         if self.kinds & {JointKind.LAP, JointKind.DOVETAIL}:
             far = max(far, self.reach_mm or WIDEST_MM)
         if JointKind.TENON in self.kinds:
@@ -200,11 +211,13 @@ class JointSetting:
         return far
 
     def reach(self, width_mm: float) -> float:
-        """How far a peg of a width stands into a piece, mm."""
+        """How far a peg of a width stands into a piece, mm; the least of it where that goes by the wall."""
         if self.reach_mm is not None:
             return self.reach_mm
         if self.kind is JointKind.POCKET:
             return POCKET_DEEP * width_mm
+        if self.to_wall:
+            return width_mm
         return (SNAP_DEEP if self.snaps else 1.5) * width_mm
 
     def round_mm(self, width_mm: float) -> float:

@@ -9,6 +9,7 @@ from manifold3d import CrossSection, JoinType
 
 from .faces import Face, centre, inside_of, places_in, spread_out, vector
 from .fittings import (
+    DEEPEST,
     END_MM,
     POCKET_MM,
     WIDEST_MM,
@@ -32,6 +33,8 @@ WIDTH_SHARE = 0.22
 # A face bears one more peg for each of these areas, mm2; between them lie so many widths at least.
 MORE_MM2 = (0.0, 250.0, 15_000.0, 40_000.0)
 APART = 2.5
+# A peg that goes by the wall is tried so many widths deep, the deepest first.
+DEPTH_STEPS = tuple(np.arange(DEEPEST, 1.0, -0.25).tolist())
 # How often other places are tried where the exact test refuses some.
 TRIES = 6
 # Pairs lie unequally about the middle of their face: by so many widths, so that no turn fits but one.
@@ -113,7 +116,7 @@ class _Places:
             chosen = spread_out(places, middle, APART * width, UNEQUAL * width, most)
             bad = [k for k in chosen if not self._fits(self._peg(*places[k]))]
             if not bad:
-                return [self._peg(*places[k]) for k in chosen]
+                return [self._deepest(self._peg(*places[k])) for k in chosen]
             keep = np.ones(len(places), bool)
             for k in bad:
                 keep &= np.hypot(*(places - places[k]).T) > 0.5 * width
@@ -123,7 +126,7 @@ class _Places:
         # No two at once: one, wherever it is nearest to the middle.
         nearest = np.argsort(np.hypot(*(places - middle).T), kind="stable")
         near = (self._peg(*places[k]) for k in nearest[: 2 * TRIES].tolist())
-        return [peg for peg in near if self._fits(peg)][:1]
+        return [self._deepest(peg) for peg in near if self._fits(peg)][:1]
 
     def _allowed(self) -> CrossSection:
         """Where the middle of a peg may lie, as far as sections tell."""
@@ -153,6 +156,13 @@ class _Places:
             given.taper_deg,
             self.lip,
         )
+
+    def _deepest(self, peg: Peg) -> Peg:
+        """A peg as deep as the walls round it let it, where it goes by them."""
+        if not self.setting.to_wall or self.setting.kind is JointKind.POCKET:
+            return peg
+        deeper = (replace(peg, depth_mm=share * self.width) for share in DEPTH_STEPS)
+        return next((one for one in deeper if self._fits(one)), peg)
 
     def _fits(self, peg: Peg) -> bool:
         """Whether the wall asked for stays round a peg in both pieces."""

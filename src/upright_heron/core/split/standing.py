@@ -62,14 +62,14 @@ def outward(made: Split, number: int) -> Outward:
 
 
 def stance_of(
-    found: Found, made: Split, number: int, build_mm: Vector
+    found: Found, made: Split, number: int, build_mm: Vector, *, on_face: bool = True
 ) -> tuple[NDArray[np.float64], str] | None:
     """Turn (3, 3) in which a piece of a cut, by its number, is best printed, and its name.
 
     Where no stance of the board fits the machine, the piece is turned so that it does: long pieces fit some
-    machines only aslant. ``None`` where the board is empty.
+    machines only aslant. ``None`` where the board is empty. ``on_face`` as for ``best_stance``.
     """
-    best = best_stance(found, outward(made, number))
+    best = best_stance(found, outward(made, number), on_face=on_face)
     if best is None:
         return None
     piece = next((one for one in made.pieces if one.number == number), None)
@@ -77,7 +77,7 @@ def stance_of(
     return (best.rotation, best.name) if aslant is None else (aslant, name_of(aslant))
 
 
-def best_stance(found: Found, sides: Outward) -> Proposal | None:
+def best_stance(found: Found, sides: Outward, *, on_face: bool = True) -> Proposal | None:
     """Pick a stance of the board for a piece.
 
     Parameters
@@ -85,6 +85,8 @@ def best_stance(found: Found, sides: Outward) -> Proposal | None:
     found : Found
         The board of the piece.
     sides : Outward
+    on_face : bool
+        Joint faces go on the plate where that is about as good; or else the goals of the board decide alone.
 
     Returns
     -------
@@ -94,7 +96,7 @@ def best_stance(found: Found, sides: Outward) -> Proposal | None:
     """
     fitting = [one for one in found.proposals if one.fits] or list(found.proposals)
     steady = [one for one in fitting if not _along(one, sides.pegs, PEGS_DEG)] or fitting
-    return max(steady, key=lambda one: _points(one, sides), default=None)
+    return max(steady, key=lambda one: _points(one, sides) if on_face else one.score, default=None)
 
 
 def _points(one: Proposal, sides: Outward) -> float:

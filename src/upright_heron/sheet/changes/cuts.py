@@ -53,6 +53,7 @@ class SetJoints(Change):
     numbers: bool = False
     taper_deg: float = 0.0
     snap: bool = False
+    to_wall: bool = False
 
     _empty = field_validator("width_mm", "reach_mm", "most", "clearance_mm", mode="before")(
         lambda v: None if v == "" else v

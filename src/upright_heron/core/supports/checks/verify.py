@@ -32,7 +32,7 @@ ALIKE = 0.9
 # A needle is one bead that spreads as it is drawn: what lies half a bead aside of it carries it too.
 NEEDLE_MM2, BEAD_MM = 1.0, 0.2
 # A support may lean over the one below it in the next layer by this, mm.
-STEP_MM = 0.6
+STEP_MM = 0.4
 # On a slope a support may end so much lower than the place it holds.
 SLOPE_MM = 2.5
 # Narrower than twice this, or than this share of a patch that is narrow itself, what lies under it only
@@ -144,13 +144,13 @@ def not_held(
             share = f"{100 * len(bare) // max(looked, 1)} % has no support below"
             if patch.spots:
                 share = f"{len(bare)} of {looked} contacts missing"
-            why = lost.get(patch.id)
+            close = _too_near(np.array(bare), stack, settings)
+            why = close or lost.get(patch.id)
             if why is None:
                 barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
-                close = _too_near(np.array(bare), stack, settings)
                 single = "posts hold single places of it: take lines, a grid or a tree for all of it"
                 nothing = single if styles.get(patch.id) == Style.PILLAR else "nothing was made below it"
-                why = "what is below it is kept clear" if barred else close or nothing
+                why = "what is below it is kept clear" if barred else nothing
             faults.append(Fault(FaultKind.NOT_HELD, (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
 
@@ -396,16 +396,24 @@ def rests(
     lift = round(stack.base_mm / stack.layer_mm)
     # It keeps clear of a slope by the side clearance: the surface below it is so much further down.
     fall = math.ceil(settings.clearance_mm / stack.layer_mm)
+    down = level - lift - np.arange(1, settings.gap_below_layers(stack.layer_mm) + fall + 3)
+    below = [sections(k) for k in down.tolist() if 0 <= k < len(stack)]
     area = float(section.area())
-    asked = CARRIED * area
-    left, carried = section.offset(BEAD_MM) if area < NEEDLE_MM2 else section, 0.0
-    for step in range(1, settings.gap_below_layers(stack.layer_mm) + fall + 3):
-        if 0 <= level - step - lift < len(stack):
-            below = left ^ sections(level - step - lift)
-            carried += float(below.area())
-            if carried >= asked and carried > 0:
-                return True
-            left = left - below
+    if area >= NEEDLE_MM2:
+        return _lies_on(section, below, CARRIED * area)
+    # Its spread alone does not carry it: some of it lies on the part as it is.
+    return _lies_on(section, below, LEANS * area) and _lies_on(section.offset(BEAD_MM), below, CARRIED * area)
+
+
+def _lies_on(section: CrossSection, below: Sequence[CrossSection], asked_mm2: float) -> bool:
+    """Whether so much of a section lies over what is below it, in one level or another."""
+    left, carried = section, 0.0
+    for part in below:
+        over = left ^ part
+        carried += float(over.area())
+        if carried >= asked_mm2 and carried > 0:
+            return True
+        left = left - over
     return False
 
 

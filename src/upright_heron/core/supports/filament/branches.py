@@ -15,14 +15,14 @@ from numpy.typing import NDArray
 from ...geometry.tree import Tree
 from ...layers.stack import LayerStack
 from ...progress import Progress, silent
-from ..demand.patches import Patch, Spot, Style
+from ..demand.patches import Patch, Spot, Style, proposed_style
 from ..model import Branches, SupportSettings, support_id
 from ..show_side import Shown
 from .clearance_field import STEP_MM, Room
 from .growth import TIP_SHARE, grow_down
 from .landings import round_places
 from .relocated_tips import instead
-from .tips import Places, below_slopes, tips_of
+from .tips import COVERED, Places, below_slopes, tips_of
 from .tree_feet import foot_on_part, foot_on_plate
 
 # Nearer than this share of the spacing to a tip that is there none is put.
@@ -112,7 +112,7 @@ def grow(
             barred[patch.id] = "what is below it is kept clear"
             continue
         if style is Style.PILLAR and not patch.spots:
-            spots = _from_the_middle(spots)[:1]
+            spots = list(_posts(patch, spots, settings.spacing_mm))
         tips += spots
         owner += [k] * len(spots)
     if not tips:
@@ -229,7 +229,10 @@ class _Ground:
         if style is Style.PILLAR:
             others = _from_the_middle(tips_of(patch, self.stack, settings, settings.spacing_mm, self.part))
             reached = ways(np.array(others))
-            return ([others[int(np.argmax(reached))]], 0) if reached.any() else ([], 1)
+            posts = [others[int(np.argmax(reached))]] if reached.any() else []
+            # A spot that one post holds from its middle may need two where there is none.
+            if not posts or proposed_style(patch)[0] is not style:
+                return posts, 1 - len(posts)
         places = Places.of(patch, self.stack, settings, settings.spacing_mm, self.part)
         assert places is not None  # or it would have no tips
         top = self.room.count * self.room.step_mm
@@ -269,6 +272,16 @@ class _Ground:
         )  # fmt: skip
         grown = (nodes, down, tip_of, ends)
         return _sorted_out(grown, order, owner, self.held, settings, self.part, self.stack, room)
+
+
+def _posts(patch: Patch, spots: Sequence[Spot], spacing_mm: float) -> Sequence[Spot]:
+    """One place for a post, in the middle; all where a spot reaches further than that one holds."""
+    middle = _from_the_middle(spots)[:1]
+    low_x, low_y, high_x, high_y = patch.footprint.bounds()
+    x, y, _ = middle[0]
+    far = math.hypot(max(x - low_x, high_x - x), max(y - low_y, high_y - y))
+    one = far <= COVERED * spacing_mm or proposed_style(patch)[0] is not Style.PILLAR
+    return middle if one else spots
 
 
 def _from_the_middle(spots: Sequence[Spot]) -> list[Spot]:

@@ -90,8 +90,12 @@ async def prepare_pieces(
     ticked: Annotated[list[str] | None, Form(max_length=240)] = None,
     supports: Annotated[bool, Form()] = False,
     preset: Annotated[str, Form(max_length=100)] = "",
+    stand: Annotated[Literal["face", "seen"], Form()] = "face",
 ) -> Response:
-    """Stand pieces that are items, those that are ticked or all, and give them supports and a preset."""
+    """Stand pieces that are items, those that are ticked or all, and give them supports and a preset.
+
+    On a joint face, or leaned so that what is seen of them comes out clean and in fine steps.
+    """
     sheet = await run_in_threadpool(_cut, use, job_id, look)
     job = await run_in_threadpool(use.store.job, job_id)
     every = [one.id for one in job.sheet.items if one.piece is not None and one.piece.item == sheet.id]
@@ -108,7 +112,8 @@ async def prepare_pieces(
         await asyncio.wrap_future(use.work.make(keys, "split"))
     whole = use.pages.result(keys["split"])
     assert isinstance(whole, Split)
-    looked = [_asking(job.sheet.on(name)) for name in chosen]
+    seen = stand == "seen"
+    looked = [_asking(job.sheet.on(name), seen) for name in chosen]
     await asyncio.gather(*(asyncio.wrap_future(use.work.make(keys_of(one), "search")) for one, _ in looked))
     changes: list[tuple[str, Change]] = []
     for one, find in looked:
@@ -117,7 +122,7 @@ async def prepare_pieces(
         assert isinstance(board, Found)
         path = one.piece.path if one.piece else ""
         number = next((piece.number for piece in whole.pieces if piece.path == path), 0)
-        stands = stance_of(board, whole, number, one.machine.build_mm)
+        stands = stance_of(board, whole, number, one.machine.build_mm, on_face=not seen)
         if stands is not None:
             turned, name = stands
             changes.append((one.id, ChooseStance(quaternion=to_quaternion(turned), name=name)))
@@ -130,12 +135,13 @@ async def prepare_pieces(
     return await run_in_threadpool(render, request, use, done, look.usually("split"))
 
 
-def _asking(sheet: ItemSheet) -> tuple[ItemSheet, FindStances | None]:
-    """The sheet with a search for stances, and the change that asks for it where nothing did."""
-    if sheet.goals is not None:
+def _asking(sheet: ItemSheet, seen: bool) -> tuple[ItemSheet, FindStances | None]:
+    """The sheet with a search for stances, for what is seen or any, and the change that asks for it."""
+    usual = "resin" if sheet.is_resin else "filament"
+    mix = StanceGoals.mix("filament, fine surface" if seen and not sheet.is_resin else usual)
+    if sheet.goals is not None and (not seen or sheet.goals == mix):
         return sheet, None
-    mix = "resin" if sheet.is_resin else "filament"
-    find = FindStances(**StanceGoals.mix(mix).model_dump())
+    find = FindStances(**mix.model_dump())
     return find.apply(sheet), find
 
 
