@@ -83,6 +83,40 @@ class AnswersTest(CliCase):
         found = self.answer("inspect", "tee.stl")["units"]
         self.assertEqual((found["stated"], found["question"]), (False, False))
 
+    def test_hollow(self):
+        drained = self.answer("hollow", "sphere.stl", "--wall", "2", "--drain", "auto", "--out", "hollow.stl")
+        self.assertEqual(
+            list(drained)[:6],
+            ["file", "wall_least_mm", "wall_mean_mm", "cavity_mm3", "drains", "sealed_mm3"],
+        )
+        self.assertAlmostEqual(drained["cavity_mm3"] / (4 / 3 * math.pi * 8**3), 1.0, delta=0.015)
+        self.assertGreater(drained["wall_least_mm"], 1.95)
+        self.assertAlmostEqual(drained["wall_mean_mm"], 2.0, delta=0.05)
+        low, high = drained["drains"]
+        np.testing.assert_allclose([low["at_mm"][2], high["at_mm"][2]], [0, 20], atol=0.01)
+        self.assertEqual((low["diameter_mm"], low["vent"], high["vent"]), (3.0, False, True))
+        self.assertEqual((drained["sealed_mm3"], drained["trapped_mm3"], drained["closed"]), (0, 0, True))
+        # Told of the file: read back it is closed, one shell, and has the volume that is told.
+        back = self.answer("inspect", "hollow.stl")
+        self.assertAlmostEqual(back["volume_mm3"], drained["volume_mm3"], 3)
+        self.assertEqual((back["closed"], back["shells"]), (True, 1))
+        # A hole that is pointed at, in the side.
+        side = self.answer(
+            "hollow", "sphere.stl", "--wall", "2", "--drain", "10,0,10,2", "--out", "hollow.3mf"
+        )
+        self.assertEqual([one["diameter_mm"] for one in side["drains"]], [2.0])
+        self.assertGreater(side["trapped_mm3"], 0.3 * side["cavity_mm3"])
+        sealed = self.answer("hollow", "sphere.stl", "--wall", "2", "--out", "hollow.stl")
+        self.assertAlmostEqual(sealed["sealed_mm3"], sealed["cavity_mm3"], 3)
+        for wrong in (
+            ("--wall", "9.9"), ("--wall", "2", "--drain", "nowhere"), ("--wall", "2", "--drain", "0,0,50,3"),
+            ("--wall", "2", "--detail", "1.5"),
+        ):  # fmt: skip
+            out, err = self.call("hollow", "sphere.stl", *wrong, "--out", "wrong.stl", status=2)
+            self.assertEqual(out, "")
+            self.assertTrue(err.startswith("upright-heron: "), err)
+        self.assertFalse((self.folder / "wrong.stl").exists())
+
     def test_mend(self):
         mesh = mesh_of(tee())
         broken = Mesh(mesh.vertices, np.concatenate([mesh.faces[2:, ::-1], mesh.faces[5:6]]))

@@ -12,12 +12,13 @@ from pydantic import ValidationError
 
 from ..core.errors import HeronError
 from ..sheet.document import misfit
-from . import look, make, pieces, server
+from . import hollows, look, make, pieces, server
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 for _command in (
     look.inspect,
     make.mend,
+    hollows.hollow,
     look.overhangs,
     look.layers,
     look.stances,

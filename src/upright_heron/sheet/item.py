@@ -12,9 +12,11 @@ from ..core.graph import digest_of
 from ..core.split.cuts import Cut, cut
 from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting, strain_of
 from ..core.split.plan_points import PlanGoals
+from ..core.stance.pose import from_quaternion
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
+from .hollowing import Hollowing
 from .part import PaintedMarks, Part, Size
 from .process import Footing, Supports
 
@@ -157,6 +159,12 @@ class Stance(Document):
     lift_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
     name: str = "as it came"
 
+    @property
+    def down(self) -> Vector:
+        """Where the plate is, in the frame of the part."""
+        x, y, z = (-from_quaternion(self.quaternion)[2]).tolist()
+        return (x, y, z)
+
 
 Weight = Annotated[float, Field(ge=0, le=5)]
 
@@ -267,6 +275,9 @@ class Item(Decisions):
     mending_doubts: tuple[str, ...] = ()
     ways_left: tuple[str, ...] = ()
     size: Size = Size()
+    # The part before it was hollowed, as it is sized, and how it is hollow.
+    solid: Part | None = None
+    hollow: Hollowing | None = None
     hand: HandWork = HandWork()
     variants: tuple[Variant, ...] = ()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import asdict
 from pathlib import PurePath
 from typing import NamedTuple
 
@@ -13,10 +14,12 @@ from ..core.errors import BadValue
 from ..core.formats.read import SUFFIXES, read
 from ..core.formats.reading import MM_OF, finish
 from ..core.geometry.mesh import Mesh, facts
+from ..core.geometry.solid import Solid
 from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
 from ..core.health.mend import Mended, mend
 from ..core.health.patching import separated
+from ..core.hollow.hollowed import hollow_out
 from ..core.layers.stack import LayerStack
 from ..core.machines.catalogue import Printer, Technology, printer
 from ..core.machines.coupons import coupon
@@ -24,6 +27,7 @@ from ..core.progress import Progress, silent
 from ..core.split.pieces import Split
 from ..core.stance.pose import place
 from ..core.supports.byhand.brought import brought_columns
+from ..sheet.hollowing import DrilledHole, Hollowing
 from ..sheet.item import UPRIGHT, HandWork, Item, brought_first, fresh_id
 from ..sheet.models import ItemSheet, JobSheet
 from ..sheet.part import Brought, Part, Size
@@ -161,6 +165,42 @@ def mended(
     """Mend a part, all at once or by steps; see ``core.mend.mend`` for the errors."""
     done = mend(store.mesh(base.mesh), steps, progress=progress)
     return (_described_anew(done.mesh, base, store) if done.done else base), done
+
+
+def hollowed(
+    part: Part, asked: Hollowing, store: Store, progress: Progress = silent
+) -> tuple[Part, Hollowing]:
+    """Hollow a part as it is sized; see ``core.hollow.hollowed`` for the errors.
+
+    Raises
+    ------
+    NotClosed
+        The surface has holes, or edges with more than two facets.
+    """
+    solid = Solid.from_mesh(store.mesh(part.mesh))
+    found = hollow_out(
+        solid,
+        asked.setting(),
+        asked.pointed(),
+        proposed_mm=asked.proposed_mm,
+        down=asked.down,
+        progress=progress,
+    )
+    told = asked.model_copy(
+        update={
+            "drilled": tuple(DrilledHole(**asdict(one)) for one in found.drains),
+            "wall_least_mm": found.wall.least_mm,
+            "wall_mean_mm": found.wall.mean_mm,
+            "wall_least_at_mm": found.wall.at_mm,
+            "cavity_mm3": found.cavity_mm3,
+            "pockets": found.pockets,
+            "detail_mm": found.detail_mm,
+            "sealed_mm3": found.sealed_mm3,
+            "standing_mm3": found.standing_mm3,
+            "hanging_mm3": found.hanging_mm3,
+        }
+    )
+    return _described_anew(found.mesh, part, store), told
 
 
 def bodies(sheet: ItemSheet, store: Store) -> list[Part]:

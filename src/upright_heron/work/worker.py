@@ -18,12 +18,14 @@ from ..core.maker import Bound, Maker, Recent
 from ..core.progress import Progress
 from ..core.split.pieces import Split
 from ..core.warm import warm
+from ..sheet.document import Vector
+from ..sheet.hollowing import Hollowing
 from ..sheet.models import ItemSheet
 from ..sheet.part import PaintedMarks, Part, Size
 from ..store.store import Store
 from .bind import keys_of
 from .ends import end_with_server
-from .intake import Bringing, bodies, bringing, coupon_part, mended, pieces, resized, take_in
+from .intake import Bringing, bodies, bringing, coupon_part, hollowed, mended, pieces, resized, take_in
 from .marking import carried_over
 from .sources import ResultMemory, load_from
 
@@ -34,11 +36,21 @@ AT_HAND = 32
 
 
 @dataclass(frozen=True, slots=True)
-class MendAnswer:
-    """A mended part, as it came in size and as it is sized, and what was done to it."""
+class ShapeAnswer:
+    """A part as it is sized and hollowed: what it was before that, how it is hollow, and what is painted."""
 
     part: Part
-    sized: Part
+    solid: Part | None
+    hollow: Hollowing | None
+    marks: PaintedMarks | None
+
+
+@dataclass(frozen=True, slots=True)
+class MendAnswer:
+    """A mended part, as it came in size and as it is shaped, and what was done to it."""
+
+    part: Part
+    shape: ShapeAnswer
     words: tuple[str, ...]
     closed: bool
     defects_left: int
@@ -46,7 +58,6 @@ class MendAnswer:
     greatest_move_mm: float
     doubts: tuple[str, ...]
     ways_left: tuple[str, ...]
-    marks: PaintedMarks | None
 
 
 _store: Store
@@ -121,11 +132,26 @@ def coupon(task: int, lane: int, kind: str) -> Part:
     return coupon_part(kind, _store)
 
 
-def resize(task: int, lane: int, sheet: ItemSheet, size: Size) -> tuple[Part, PaintedMarks | None]:
-    """Size the part of a sheet and carry its marks along; see ``work.intake.resized``."""
-    part = resized(sheet.base, size, _store)
+def resize(task: int, lane: int, sheet: ItemSheet, size: Size) -> ShapeAnswer:
+    """Size the part of a sheet, hollow it as it was, and carry its marks along."""
     x, y, z = (new / old for new, old in zip(size.factors, sheet.size.factors, strict=True))
-    return part, carried_over(sheet, _mesh(part), _store, (x, y, z))
+    asked = sheet.hollow.sized((x, y, z)) if sheet.hollow else None
+    return _shaped(sheet, resized(sheet.base, size, _store), asked, (x, y, z), _reporter(task, lane))
+
+
+def hollow(task: int, lane: int, sheet: ItemSheet, asked: Hollowing | None) -> ShapeAnswer:
+    """Hollow the part of a sheet as it is sized, or make it solid again; its marks go along."""
+    return _shaped(sheet, sheet.solid or sheet.part, asked, (1.0, 1.0, 1.0), _reporter(task, lane))
+
+
+def _shaped(
+    sheet: ItemSheet, solid: Part, asked: Hollowing | None, factors: Vector, progress: Progress
+) -> ShapeAnswer:
+    """A part as it is sized, hollowed where that is asked, with the marks of the sheet."""
+    if asked is None:
+        return ShapeAnswer(solid, None, None, carried_over(sheet, _mesh(solid), _store, factors))
+    part, told = hollowed(solid, asked, _store, progress)
+    return ShapeAnswer(part, solid, told, carried_over(sheet, _mesh(part), _store, factors))
 
 
 def _mesh(part: Part) -> Mesh:
@@ -136,9 +162,10 @@ def mend(task: int, lane: int, sheet: ItemSheet, steps: tuple[str, ...] | None) 
     """Mend the part of a sheet as it came, give it its size again, and carry its marks along."""
     part, done = mended(sheet.base, steps, _store, _reporter(task, lane))
     sized = resized(part, sheet.size, _store)
+    shape = _shaped(sheet, sized, sheet.hollow, (1.0, 1.0, 1.0), _reporter(task, lane))
     return MendAnswer(
         part,
-        sized,
+        shape,
         tuple(step.words for step in done.done),
         done.closed,
         done.after.defects,
@@ -146,7 +173,6 @@ def mend(task: int, lane: int, sheet: ItemSheet, steps: tuple[str, ...] | None) 
         done.greatest_move_mm,
         done.doubts,
         done.others,
-        carried_over(sheet, _mesh(sized), _store),
     )
 
 

@@ -299,7 +299,8 @@ def _first_hits(corners, boxes, origins, directions, skip):  # type: ignore[no-u
 
 
 @njit(cache=True)
-def _squared_distance(corners, f, x, y, z):  # type: ignore[no-untyped-def]
+def squared_distance(corners, f, x, y, z):  # type: ignore[no-untyped-def]
+    """Squared distance of a point from facet ``f`` of corners (m, 3, 3), mm2."""
     ax, ay, az = corners[f, 0, 0], corners[f, 0, 1], corners[f, 0, 2]
     ux, uy, uz = corners[f, 1, 0] - ax, corners[f, 1, 1] - ay, corners[f, 1, 2] - az
     vx, vy, vz = corners[f, 2, 0] - ax, corners[f, 2, 1] - ay, corners[f, 2, 2] - az
@@ -365,7 +366,7 @@ def _distances(corners, boxes, points, reach):  # type: ignore[no-untyped-def]
                 continue
             leaf = node - (leaves - 1)
             for f in range(leaf * m // leaves, (leaf + 1) * m // leaves):
-                best = min(best, _squared_distance(corners, f, x, y, z))
+                best = min(best, squared_distance(corners, f, x, y, z))
         result[k] = math.sqrt(best)
     return result
 

@@ -119,7 +119,7 @@ def show_side(
 
 @recipe(
     "grown",
-    version=5,
+    version=6,
     stage="Making supports",
     needs=(layers, held, tree, maybe(cleared), maybe(AROUND), show_side),
     reads=FilamentSupports,
@@ -149,7 +149,7 @@ def grown(
 
 @recipe(
     "filament_supports",
-    version=14,
+    version=15,
     stage="Checking supports",
     needs=(layers, held, grown, maybe(KEPT), maybe(cleared)),
     reads=(FilamentSupports, TakenOut),

@@ -24,7 +24,7 @@ from .cuts import (
     TakePlaneOut,
     WeighPlans,
 )
-from .items import AddItems, Mend, Paint, Resize, SeparateItem, TakeOut
+from .items import AddItems, Hollow, Mend, Paint, Resize, SeparateItem, TakeOut
 from .job import (
     KeepMachine,
     KeepPreset,
@@ -109,6 +109,7 @@ __all__ = [
     "DropVariant",
     "EditSupports",
     "FindStances",
+    "Hollow",
     "JobChange",
     "JoinAgain",
     "JoinCut",

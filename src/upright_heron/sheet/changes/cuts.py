@@ -374,4 +374,6 @@ class MakePieces(JobChange):
 
 
 def _recut(old: Item, part: Part) -> Item:
-    return old.model_copy(update={"part": part, "came": None, "mended": None, "mending": ()})
+    return old.model_copy(
+        update={"part": part, "came": None, "mended": None, "mending": (), "solid": None, "hollow": None}
+    )

@@ -1,4 +1,4 @@
-"""Changes of the items of a job: sized, mended, painted, added, separated, taken out."""
+"""Changes of the items of a job: sized, mended, hollowed, painted, added, separated, taken out."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from typing import ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
+from ..hollowing import Hollowing
 from ..item import Item, brought_first, fresh_id
 from ..models import ItemSheet, JobSheet
 from ..part import PaintedMarks, Part, Size
@@ -27,15 +28,20 @@ class Resize(Change):
     of: str
     marks: PaintedMarks | None = None
     marks_before: str = ""
+    solid: Part | None = None
+    hollow: Hollowing | None = None
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         """Return the sheet with the part sized."""
         _same_base(sheet, self.of)
         _same_marks(sheet, self.marks_before)
         came = sheet.original if self.part.mesh != sheet.original.mesh else None
+        hollow = {"solid": self.solid, "hollow": self.hollow}
         x, y, z = (new / old for new, old in zip(self.size.factors, sheet.size.factors, strict=True))
         grid = None if sheet.grid is None else sheet.grid.sized((x, y, z))
-        return altered(sheet, part=self.part, came=came, size=self.size, marks=self.marks, grid=grid)
+        return altered(
+            sheet, part=self.part, came=came, size=self.size, marks=self.marks, grid=grid, **hollow
+        )
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
@@ -58,6 +64,8 @@ class Mend(Change):
     of: str
     marks: PaintedMarks | None = None
     marks_before: str = ""
+    solid: Part | None = None
+    hollow: Hollowing | None = None
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         """Return the sheet with the part mended."""
@@ -73,11 +81,43 @@ class Mend(Change):
             moved_mm=max(sheet.moved_mm, self.moved_mm),
             mending_doubts=self.doubts,
             ways_left=self.ways_left,
+            solid=self.solid,
+            hollow=self.hollow,
         )
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
         return f"Mend: {', '.join(self.words)}"[:150] + _lost(self.marks)
+
+
+class Hollow(Change):
+    """Hollow the part, or make it solid again; made by the server, as for ``Resize``."""
+
+    kind: Literal["hollow"] = "hollow"
+    part: Part
+    solid: Part | None = None
+    hollow: Hollowing | None = None
+    of: str
+    marks: PaintedMarks | None = None
+    marks_before: str = ""
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        """Return the sheet with the part as it is now."""
+        if sheet.part.mesh != self.of:
+            raise changed_meanwhile()
+        _same_marks(sheet, self.marks_before)
+        came = sheet.original if self.part.mesh != sheet.original.mesh else None
+        return altered(
+            sheet, came=came, part=self.part, solid=self.solid, hollow=self.hollow, marks=self.marks
+        )
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        if self.hollow is None:
+            return f"Solid again{_lost(self.marks)}"
+        holes = len(self.hollow.drilled)
+        words = f"Hollow, walls of {self.hollow.wall_mm:g} mm"
+        return words + (f", {holes} hole{'s' * (holes > 1)}" if holes else "") + _lost(self.marks)
 
 
 class Paint(Change):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,12 +14,16 @@ from ....sheet.document import Vector
 from ....sheet.models import ItemSheet
 from ....sheet.process import Preset
 from ...section import Section
-from . import many
+from . import hollow, many
 from .routes import router
 
 if TYPE_CHECKING:
     from ....store.store import Store
     from ...pages import JobPage
+
+
+# Down is another when its direction moves by so much: half a degree.
+TURNED = 0.01
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,10 +61,13 @@ class PartContext:
     rows : tuple of ItemRow
     batch : list of (str, str, list of (str, str))
         What is changed, its label, and the values there are with their words.
+    turned : bool
+        The part stands otherwise than when it was hollowed: what stays in is told for that stance.
     """
 
     rows: tuple[ItemRow, ...]
     batch: list[tuple[str, str, list[tuple[str, str]]]]
+    turned: bool
 
 
 def _row(sheet: ItemSheet) -> ItemRow:
@@ -78,9 +86,10 @@ def _row(sheet: ItemSheet) -> ItemRow:
 
 
 def _context(page: JobPage, store: Store) -> PartContext:
-    if not page.several:
-        return PartContext((), [])
     sheet = page.sheet
+    turned = sheet.hollow is not None and math.dist(sheet.hollow.down, sheet.stance.down) > TURNED
+    if not page.several:
+        return PartContext((), [], turned)
     styles = [] if sheet.is_resin else [(style.value, style.value) for style in Style]
     presets = [p.name for p in store.shelf(Preset) if p.technology is sheet.machine.technology]
     batch = [
@@ -90,7 +99,7 @@ def _context(page: JobPage, store: Store) -> PartContext:
     ]
     if presets:
         batch.append(("preset", "Preset", [(name, name) for name in presets]))
-    return PartContext(tuple(_row(one) for one in page.job.sheet.each), batch)
+    return PartContext(tuple(_row(one) for one in page.job.sheet.each), batch, turned)
 
 
 SECTION = Section(
@@ -101,5 +110,5 @@ SECTION = Section(
     wants=("placed", "health", "moved"),
     facts=("health",),
     context=_context,
-    routers=(router, many.router),
+    routers=(router, many.router, hollow.router),
 )

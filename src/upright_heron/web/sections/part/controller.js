@@ -39,11 +39,30 @@ export default class PartController extends SectionController {
   }
 
   clicked(button) {
-    if (button.dataset.many) this.#toMany(button.dataset.many, '');
+    if (button.id === 'hole-pick') this.#hole();
+    else if (button.id === 'pick-cancel') this.escape();
+    else if (button.dataset.many) this.#toMany(button.dataset.many, '');
     else if (button.dataset.placeStep) this.#place(Number(button.dataset.placeStep));
     else if (button.dataset.mended) this.#showMended(/** @type {'before' | 'after' | 'both' | 'moved'} */ (button.dataset.mended));
     else return false;
     return true;
+  }
+
+  escape() {
+    the('#pick-slip').hidden = true;
+    this.view.setPicking(null);
+  }
+
+  /** Pick where a hole goes in. */
+  #hole() {
+    the('#pick-slip').hidden = false;
+    the('#pick-words').textContent = 'Pick where the hole goes in.';
+    the('#pick-gives').textContent = '';
+    this.view.setPicking((/** @type {number[]} */ _normal, /** @type {number[]} */ at) => {
+      this.escape();
+      at.forEach((v, k) => { /** @type {HTMLInputElement} */ (the(`#hollow-form [name=${'xyz'[k]}]`)).value = v.toFixed(3); });
+      /** @type {HTMLFormElement} */ (find('#hollow-form')).requestSubmit();
+    });
   }
 
   changed(input) {

@@ -75,7 +75,7 @@ async def _resized(use: Services, sheets: Sequence[ItemSheet], to: Callable[[Ite
     pairs = [(sheet, size) for sheet, size in zip(sheets, sizes, strict=True) if size != sheet.size]
     asked = [asyncio.wrap_future(use.work.ask(worker.resize, sheet, size)) for sheet, size in pairs]
     answers = zip(pairs, await asyncio.gather(*asked), strict=True)
-    return [(sheet.id, sizing(sheet, size, part, marks)) for (sheet, size), (part, marks) in answers]
+    return [(sheet.id, sizing(sheet, size, done)) for (sheet, size), done in answers]
 
 
 async def _in_unit(use: Services, sheets: Sequence[ItemSheet], value: str) -> Made:

@@ -15,7 +15,7 @@ from ....core.errors import BadValue
 from ....core.units import length_mm, number
 from ....sheet.changes import KeepBrought, Mend, Resize, SeparateItem
 from ....sheet.models import ItemSheet
-from ....sheet.part import PaintedMarks, Part, Size
+from ....sheet.part import Part, Size
 from ....store.store import Job
 from ....work import worker
 from ....work.intake import separate
@@ -31,32 +31,43 @@ Typed = Annotated[str, Field(max_length=40)]
 async def give_size(use: Services, job_id: str, size: Size, look: Looking) -> Job:
     """Size the part of an item."""
     sheet = await run_in_threadpool(use.sheet, job_id, look)
-    part, marks = await asyncio.wrap_future(use.work.ask(worker.resize, sheet, size))
-    change = sizing(sheet, size, part, marks)
+    done = await asyncio.wrap_future(use.work.ask(worker.resize, sheet, size))
+    change = sizing(sheet, size, done)
     return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
 
 
-def sizing(sheet: ItemSheet, size: Size, part: Part, marks: PaintedMarks | None) -> Resize:
+def sizing(sheet: ItemSheet, size: Size, done: worker.ShapeAnswer) -> Resize:
     """The change that gives an item its size, once its surface is made."""
-    return Resize(size=size, part=part, of=sheet.base.mesh, marks=marks, marks_before=_painted(sheet))
+    return Resize(
+        size=size,
+        part=done.part,
+        of=sheet.base.mesh,
+        marks=done.marks,
+        marks_before=painted(sheet),
+        solid=done.solid,
+        hollow=done.hollow,
+    )
 
 
 def mending(sheet: ItemSheet, done: worker.MendAnswer) -> Mend:
     """The change that mends an item, once its surface is made."""
     return Mend(
         part=done.part,
-        sized=done.sized,
+        sized=done.shape.part,
         words=done.words,
         moved_mm=done.greatest_move_mm,
         doubts=done.doubts,
         ways_left=done.ways_left,
         of=sheet.base.mesh,
-        marks=done.marks,
-        marks_before=_painted(sheet),
+        marks=done.shape.marks,
+        marks_before=painted(sheet),
+        solid=done.shape.solid,
+        hollow=done.shape.hollow,
     )
 
 
-def _painted(sheet: ItemSheet) -> str:
+def painted(sheet: ItemSheet) -> str:
+    """Digest of the marks of an item; empty without any."""
     return sheet.marks.digest if sheet.marks else ""
 
 

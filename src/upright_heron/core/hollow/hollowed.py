@@ -1,0 +1,208 @@
+"""A part hollowed and drained: the surface, and all that is told of it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.mesh import Mesh
+from ..geometry.solid import Solid, concatenated
+from ..geometry.tree import Tree
+from ..progress import Progress, silent
+from ..tags import stored
+from .cavity import Cavity, HollowSetting, Wall, find_cavity, shelled
+from .drains import Drain, drain, drilled, inward
+from .trapped import Basin
+
+# Holes that are proposed at most, and what may stay in: a few drops of the lattice.
+MOST_HOLES, STAYS_MM3 = 12, 5.0
+# The way straight down is taken unless another is shorter than this share of it.
+STRAIGHT = 0.7
+# Ways out of a hollow that are tried: leaning by so much from straight down, in so many directions.
+LEANS_DEG, AROUND = (30.0, 60.0, 90.0), 8
+
+
+@dataclass(frozen=True)
+class Hole:
+    """A hole that is pointed at: a place (x, y, z) on the surface, its width, and how much it narrows."""
+
+    at_mm: tuple[float, float, float]
+    diameter_mm: float
+    taper_deg: float = 0.0
+
+
+@stored("hollowed")
+@dataclass(frozen=True, eq=False)
+class Hollowed:
+    """A hollow part.
+
+    Attributes
+    ----------
+    mesh : Mesh
+        Its surface, with the inner one and the holes.
+    wall : Wall
+        Measured before holes were drilled.
+    cavity_mm3 : float
+        What was taken out, holes aside.
+    pockets : int
+        Rooms that are not joined inside.
+    drains : tuple of Drain
+    sealed_mm3 : float
+        Of rooms that no hole opens.
+    standing_mm3, hanging_mm3 : float
+        What stays in where the part drains as it stands, or hanging from its plate.
+    detail_mm : float
+        Step of the lattice in fact.
+    """
+
+    mesh: Mesh
+    wall: Wall
+    cavity_mm3: float
+    pockets: int
+    drains: tuple[Drain, ...]
+    sealed_mm3: float
+    standing_mm3: float
+    hanging_mm3: float
+    detail_mm: float
+
+
+def hollow_out(
+    solid: Solid,
+    setting: HollowSetting,
+    holes: Sequence[Hole] = (),
+    *,
+    proposed_mm: float | None = None,
+    down: tuple[float, float, float] = (0.0, 0.0, -1.0),
+    progress: Progress = silent,
+) -> Hollowed:
+    """Hollow a part and drill its holes.
+
+    Parameters
+    ----------
+    solid : Solid
+    setting : HollowSetting
+    holes : sequence of Hole
+        That were pointed at.
+    proposed_mm : float, optional
+        Holes of this width are added where they are wanting: see ``propose``.
+    down : (x, y, z)
+        Where the plate is, as the part stands.
+    progress : Progress
+
+    Returns
+    -------
+    Hollowed
+
+    Raises
+    ------
+    BadValue
+        Sizes that no hollow or hole can have, no room for a hollow, or none behind a hole.
+    """
+    cavity = find_cavity(solid, setting, progress)
+    inner = hollow_tree(cavity)
+    drains = tuple(_pointed(cavity, inner, one) for one in holes)
+    basin = Basin(cavity)
+    below = np.array(down, np.float64) / np.linalg.norm(down)
+    if proposed_mm is not None:
+        drains += propose(cavity, inner, basin, drains, proposed_mm, below)
+    stands, hangs = basin.trapped(drains, below), basin.trapped(drains, -below)
+    body = drilled(shelled(cavity), drains, cavity.tree, inner)
+    return Hollowed(
+        Solid(body).mesh(), cavity.wall, cavity.volume_mm3, len(cavity.pockets), drains, stands.sealed_mm3,
+        stands.volume_mm3, hangs.volume_mm3, cavity.lattice.step_mm,
+    )  # fmt: skip
+
+
+def hollow_tree(cavity: Cavity) -> Tree:
+    """The surface of a hollow, to look at it."""
+    return Tree.of(concatenated([Solid(pocket).mesh() for pocket in cavity.pockets]))
+
+
+def _pointed(cavity: Cavity, inner: Tree, hole: Hole) -> Drain:
+    """A hole that was pointed at, square to the surface there."""
+    at = np.array(hole.at_mm, np.float64)
+    into = inward(cavity.tree, at)
+    return drain(inner, at, into, hole.diameter_mm, taper_deg=hole.taper_deg)
+
+
+def propose(
+    cavity: Cavity,
+    inner: Tree,
+    basin: Basin,
+    there: tuple[Drain, ...],
+    diameter_mm: float,
+    down: NDArray[np.float64],
+) -> tuple[Drain, ...]:
+    """Propose holes: where resin runs to and where air comes in.
+
+    Parameters
+    ----------
+    cavity : Cavity
+    inner : Tree
+        Of the hollow.
+    basin : Basin
+    there : tuple of Drain
+        Holes that are there already.
+    diameter_mm : float
+    down : (3,) float64
+
+    Returns
+    -------
+    tuple of Drain
+        For each room one at its lowest place and one for air at its highest, then one in the largest pool
+        that is left until no more than ``STAYS_MM3`` stays in. One hole alone lets no air in (common
+        practice).
+    """
+    found: list[Drain] = []
+    for pocket in cavity.pockets:
+        corners = Solid(pocket).mesh().vertices
+        for way, vent in ((down, False), (-down, True)):
+            place = _end(corners, way, cavity.lattice.step_mm)
+            if not _is_open(place, (*there, *found), diameter_mm):
+                found.append(_way_out(cavity, inner, place, way, diameter_mm, vent=vent))
+    while len(found) < MOST_HOLES:
+        left = basin.trapped((*there, *found), down)
+        if left.lowest_mm is None or left.volume_mm3 <= STAYS_MM3:
+            break
+        found.append(_way_out(cavity, inner, np.array(left.lowest_mm), down, diameter_mm))
+    return tuple(found)
+
+
+def _end(corners: NDArray[np.float64], way: NDArray[np.float64], step: float) -> NDArray[np.float64]:
+    """The place (3,) of corners (n, 3) that lies furthest one way, in the middle where many do."""
+    far = corners @ way
+    most = corners[far >= far.max() - 0.3 * step]
+    return np.asarray(most[np.argmin(((most - most.mean(axis=0)) ** 2).sum(axis=1))], np.float64)
+
+
+def _is_open(place: NDArray[np.float64], drains: Sequence[Drain], diameter_mm: float) -> bool:
+    """Whether a hole opens right beside a place."""
+    return any(math.dist(place, one.inner_mm) < diameter_mm for one in drains)
+
+
+def _way_out(
+    cavity: Cavity,
+    inner: Tree,
+    place: NDArray[np.float64],
+    way: NDArray[np.float64],
+    diameter_mm: float,
+    *,
+    vent: bool = False,
+) -> Drain:
+    """A hole from a place of the hollow to the surface: straight one way, or where the wall is thinner."""
+    side = np.cross(np.eye(3)[int(np.argmin(np.abs(way)))], way)
+    side /= np.linalg.norm(side)
+    over = np.cross(way, side)
+    turn = 2 * np.pi * np.arange(AROUND)[:, None] / AROUND
+    round_it = np.cos(turn) * side + np.sin(turn) * over
+    leans = np.radians(LEANS_DEG)
+    tried = np.concatenate([way[None], *(np.cos(lean) * way + np.sin(lean) * round_it for lean in leans)])
+    far, _ = cavity.tree.first_hits(np.tile(place, (len(tried), 1)), tried)
+    best = int(np.argmin(far))
+    best = best if far[best] < STRAIGHT * far[0] else 0
+    at = place + far[best] * tried[best]
+    return drain(inner, at, -tried[best], diameter_mm, vent=vent)

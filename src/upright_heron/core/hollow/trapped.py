@@ -1,0 +1,169 @@
+"""What stays in a hollow once it has run out through its holes."""
+
+from __future__ import annotations
+
+import heapq
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from .cavity import Cavity
+from .drains import Drain
+
+# A pool is so many steps deep at least.
+DEEP = 1.2
+
+
+@dataclass(frozen=True, eq=False)
+class Trapped:
+    """What stays in.
+
+    Attributes
+    ----------
+    volume_mm3 : float
+        Of all that no way leads down from to a hole, pockets without holes too.
+    sealed_mm3 : float
+        Of pockets that no hole opens.
+    pool_mm3 : float
+        The largest pool,
+    lowest_mm : (x, y, z) or None
+        and its lowest place.
+    """
+
+    volume_mm3: float
+    sealed_mm3: float
+    pool_mm3: float
+    lowest_mm: tuple[float, float, float] | None
+
+
+class Basin:
+    """The hollow of a part as nodes, to be flooded again and again.
+
+    Parameters
+    ----------
+    cavity : Cavity
+    """
+
+    def __init__(self, cavity: Cavity) -> None:
+        from scipy.ndimage import label
+
+        self.cavity, self.lattice = cavity, cavity.lattice
+        room = cavity.depth_mm > 0
+        self.pocket, _ = label(room)
+        # The volume of a node is that of all of them by their surface.
+        self.share_mm3 = cavity.volume_mm3 / max(int(np.count_nonzero(room)), 1)
+
+    def trapped(self, drains: tuple[Drain, ...], down: NDArray[np.float64]) -> Trapped:
+        """Tell what stays in where ``down`` (3,) is down, through these holes.
+
+        Notes
+        -----
+        From the holes the hollow is gone through along ways whose highest point is the lowest that there is
+        (priority flood: R. Barnes, C. Lehman, D. Mulla, "Priority-flood", Computers & Geosciences 62, 2014).
+        What lies lower than the highest point of its way stays. Surface tension is left out.
+        """
+        up = -np.asarray(down, np.float64) / np.linalg.norm(down)
+        step = self.lattice.step_mm
+        start, level = self._mouths(drains, up)
+        rises = (up[::-1] * step).astype(np.float64)
+        base = float(up @ self.lattice.low_mm)
+        highest = _flooded(self.pocket, start, level, base, rises)
+        z, y, x = np.nonzero(self.pocket)
+        height = base + z * rises[0] + y * rises[1] + x * rises[2]
+        over = highest[z, y, x] - height
+        closed = float(self.share_mm3 * np.count_nonzero(np.isinf(over)))
+        pool, deepest = self._pools(np.stack([z, y, x], axis=1), over)
+        # Pools no deeper than a step are the roughness of the lattice.
+        size = np.bincount(pool, minlength=len(deepest)) * self.share_mm3 * (deepest > DEEP * step)
+        if not size.any():
+            return Trapped(0.0, closed, 0.0, None)
+        best = int(np.argmax(size))
+        lowest = np.flatnonzero(pool == best)
+        k = lowest[np.argmin(height[lowest])]
+        place = self.lattice.at(np.array([[z[k], y[k], x[k]]]))[0]
+        return Trapped(
+            float(size.sum()), closed, float(size[best]), (float(place[0]), float(place[1]), float(place[2]))
+        )
+
+    @staticmethod
+    def _pools(
+        nodes: NDArray[np.int64], over: NDArray[np.float64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """Pool of each node (n, 3), 0 for none, and the depth (k,) of each; ``over`` (n,) is held back."""
+        from scipy.ndimage import label
+
+        low = nodes.min(axis=0)
+        grid = np.zeros(nodes.max(axis=0) - low + 1, np.bool_)
+        grid[tuple((nodes - low).T)] = over > 0
+        found, count = label(grid, np.ones((3, 3, 3)))
+        own = found[tuple((nodes - low).T)]
+        deepest = np.zeros(count + 1)
+        np.maximum.at(deepest, own[own > 0], over[own > 0])
+        return own, deepest
+
+    def _mouths(
+        self, drains: tuple[Drain, ...], up: NDArray[np.float64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """Nodes (n,) that holes open at, and how high the way out through each goes at least (n,)."""
+        step = self.lattice.step_mm
+        shape = np.array(self.pocket.shape)
+        start, level = [], []
+        for drain in drains:
+            inner, outer = np.array(drain.inner_mm), np.array(drain.at_mm)
+            reach = drain.inner_diameter_mm / 2 + step
+            low = np.floor((np.minimum(inner, outer) - reach - self.lattice.low_mm) / step).astype(int)
+            high = np.ceil((np.maximum(inner, outer) + reach - self.lattice.low_mm) / step).astype(int)
+            low, high = np.maximum(low[::-1], 0), np.minimum(high[::-1] + 1, shape)
+            z, y, x = np.nonzero(self.pocket[low[0] : high[0], low[1] : high[1], low[2] : high[2]])
+            nodes = np.stack([z, y, x], axis=1) + low
+            at = self.lattice.at(nodes) - inner
+            axis = (inner - outer) / np.linalg.norm(inner - outer)
+            along = at @ axis
+            aside = np.linalg.norm(at - along[:, None] * axis, axis=1)
+            # In the hole, or right where it ends.
+            mine = nodes[(aside <= drain.inner_diameter_mm / 2 + 0.5 * step) & (along <= step)]
+            start.append(
+                np.ravel_multi_index(tuple(mine.T), self.pocket.shape) if len(mine) else np.zeros(0, int)
+            )
+            # It runs along the lower side of the hole, as far as that rises on the way out.
+            lower = 0.5 * drain.diameter_mm * math.sqrt(max(0.0, 1.0 - float(up @ axis) ** 2))
+            level.append(np.full(len(mine), float(up @ outer) - lower))
+        if not start:
+            return np.zeros(0, np.int64), np.zeros(0)
+        return np.concatenate(start).astype(np.int64), np.concatenate(level)
+
+
+@njit(cache=True)
+def _flooded(pocket, start, level, base, rises):  # type: ignore[no-untyped-def]
+    """Least highest point (nz, ny, nx) on the ways from holes to nodes; infinite where there is none."""
+    nz, ny, nx = pocket.shape
+    highest = np.full(pocket.shape, np.inf)
+    queue = [(np.inf, np.int64(-1))]
+    for k in range(start.shape[0]):
+        z, rest = divmod(start[k], ny * nx)
+        y, x = divmod(rest, nx)
+        h = max(level[k], base + z * rises[0] + y * rises[1] + x * rises[2])
+        if h < highest[z, y, x]:
+            highest[z, y, x] = h
+            heapq.heappush(queue, (h, start[k]))
+    while len(queue) > 1:
+        h, node = heapq.heappop(queue)
+        z, rest = divmod(node, ny * nx)
+        y, x = divmod(rest, nx)
+        if h > highest[z, y, x]:
+            continue
+        for side in range(6):
+            step = 1 if side & 1 else -1
+            a = z + step if side < 2 else z
+            b = y + step if 2 <= side < 4 else y
+            c = x + step if side >= 4 else x
+            if a < 0 or a >= nz or b < 0 or b >= ny or c < 0 or c >= nx or pocket[a, b, c] == 0:
+                continue
+            there = max(h, base + a * rises[0] + b * rises[1] + c * rises[2])
+            if there < highest[a, b, c]:
+                highest[a, b, c] = there
+                heapq.heappush(queue, (there, np.int64((a * ny + b) * nx + c)))
+    return highest

@@ -1,0 +1,110 @@
+"""Hollowing: the hollow surface is made in a worker first, then the step is kept."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import replace
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+from pydantic import BaseModel, Field
+from starlette.concurrency import run_in_threadpool
+
+from ....core.errors import BadValue
+from ....core.units import length_mm, number
+from ....sheet.changes import Hollow
+from ....sheet.document import Vector
+from ....sheet.hollowing import MOST_POINTED, Hollowing, PointedHole
+from ....sheet.models import ItemSheet
+from ....store.store import Job
+from ....work import worker
+from ...dependencies import Services, Use, render
+from ...looking import Look, Looking
+from .routes import painted
+
+router = APIRouter(prefix="/jobs/{job_id}")
+
+Typed = Annotated[str, Field(max_length=40)]
+
+
+class HollowForm(BaseModel):
+    """The form of a hollow, as it is typed; with a place a hole is added there."""
+
+    wall: Typed = "2"
+    detail: Typed = "0.5"
+    width: Typed = "2"
+    hole: Typed = "3"
+    taper: Typed = "0"
+    proposed: bool = False
+    x: Typed = ""
+    y: Typed = ""
+    z: Typed = ""
+
+    def asked(self, sheet: ItemSheet) -> Hollowing:
+        """How the part of an item is to be hollowed."""
+        known = sheet.hollow or Hollowing()
+        wide = length_mm(self.hole)
+        holes = known.holes
+        if self.x:
+            place: Vector = (number(self.x), number(self.y), number(self.z))
+            if len(holes) >= MOST_POINTED:
+                raise BadValue(f"A part takes {MOST_POINTED} pointed holes at most.", "Take some out.")
+            holes = (*holes, PointedHole(at_mm=place, diameter_mm=wide, taper_deg=number(self.taper)))
+        return Hollowing(
+            wall_mm=length_mm(self.wall),
+            detail_mm=length_mm(self.detail),
+            width_mm=length_mm(self.width),
+            pocket_mm3=known.pocket_mm3,
+            holes=holes,
+            proposed_mm=wide if self.proposed else None,
+            down=sheet.stance.down,
+        )
+
+
+async def hollow_part(use: Services, job_id: str, asked: Hollowing | None, look: Looking) -> Job:
+    """Hollow the part of an item as asked, or make it solid again."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    busy = "This part is being hollowed already."
+    done = await asyncio.wrap_future(use.work.ask(worker.hollow, sheet, asked, page=job_id, busy=busy))
+    change = Hollow(
+        part=done.part,
+        solid=done.solid,
+        hollow=done.hollow,
+        of=sheet.part.mesh,
+        marks=done.marks,
+        marks_before=painted(sheet),
+    )
+    return await run_in_threadpool(use.apply, job_id, change, replace(look, item=sheet.id))
+
+
+@router.post("/hollow", name="hollow")
+async def hollow(
+    request: Request, job_id: str, use: Use, look: Look, form: Annotated[HollowForm, Form()]
+) -> Response:
+    """Hollow the part from a form."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    job = await hollow_part(use, job_id, form.asked(sheet), look)
+    return await run_in_threadpool(render, request, use, job, look)
+
+
+@router.post("/hollow/holes/{number}/out", name="hole_out")
+async def hole_out(request: Request, job_id: str, number: int, use: Use, look: Look) -> Response:
+    """Take a pointed hole out, by its number from 1."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    if sheet.hollow is None or not 1 <= number <= len(sheet.hollow.holes):
+        raise BadValue("There is no such hole any more.", "Look at the list again.")
+    left = tuple(one for n, one in enumerate(sheet.hollow.holes, 1) if n != number)
+    asked = sheet.hollow.model_copy(update={"holes": left, "down": sheet.stance.down})
+    job = await hollow_part(use, job_id, asked, look)
+    return await run_in_threadpool(render, request, use, job, look)
+
+
+@router.post("/solid", name="solid_again")
+async def solid_again(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """Make the part solid again."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    if sheet.hollow is None:
+        raise BadValue("The part is solid.", "Hollow it first.")
+    job = await hollow_part(use, job_id, None, look)
+    return await run_in_threadpool(render, request, use, job, look)
