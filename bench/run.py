@@ -20,6 +20,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import trimesh
 from gearbox import gearbox_half
+from hollow import of_hollows
 from items import of_many_items
 from manifold3d import Manifold
 from page import in_the_page
@@ -155,6 +156,7 @@ def main() -> int:
         *supports(part, stack, bare),
         ribs(),
         *(Row(*row) for row in of_stilts()),
+        *(Row(*row) for row in of_hollows()),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),

@@ -219,6 +219,35 @@ class PartTest(BrowserCase):
         self.browser.wait(lambda: self.browser.all("#defects"))
 
 
+class HollowTest(BrowserCase):
+    def test_a_hole_is_pointed_at_in_the_view(self):
+        job_id = self.open_job(box(30, 30, 20))
+        self.server.post(f"/api/jobs/{job_id}/changes", {"kind": "printer", "printer": "Tarn 9"})
+        self.browser.open(f"{self.server.url}/jobs/{job_id}?open=1")
+        self.browser.ready()
+        self.browser.fill("#hollow-wall", "3")
+        self.browser.click("#hollow-proposed")
+        self.browser.click('[data-view="above"]')
+        self.browser.click("#hole-pick")
+        self.assertIn("where the hole goes in", self.browser.text("#pick-words"))
+        ActionChains(self.browser.driver).move_to_element(self.browser.find("#canvas")).move_by_offset(
+            3, 3
+        ).click().perform()
+        self.browser.wait(lambda: self.browser.all("#holes"))
+        self.assertFalse(self.browser.find("#pick-slip").is_displayed())
+        self.browser.ready()
+        (hole,) = self.sheet(job_id)["hollow"]["drilled"]
+        # Straight down from the top of the part as it came, near its middle.
+        self.assertAlmostEqual(hole["at_mm"][2], 20, 3)
+        self.assertAlmostEqual(hole["inner_mm"][2], 17, delta=0.1)
+        for k in (0, 1):
+            self.assertLess(abs(hole["at_mm"][k] - 15), 5)
+        self.assertIn("stays in", self.browser.text("#hollow-told"))
+        self.browser.click("#solid-again")
+        self.browser.wait(lambda: not self.browser.all("#hollow-told"))
+        self.assertEqual(self.browser.problems(), [])
+
+
 class WordsTest(BrowserCase):
     def test_scripts_write_areas_as_the_server_does(self):
         self.browser.open(self.server.url)

@@ -204,3 +204,85 @@ class MendTest(PartCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class HollowTest(PartCase):
+    """Hollow parts as steps of the sheet: figures of one result, sized anew, undone, solid again."""
+
+    def resin(self, body):
+        job_id = self.job(stl(body))
+        self.client.post(f"/jobs/{job_id}/changes/printer", data={"printer": "Tarn 9"})
+        return job_id
+
+    def item(self, job_id):
+        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][0]
+
+    def test_it_drains_is_sized_and_made_solid_again(self):
+        job_id = self.resin(on_plate(sphere(15, 96)))
+        volume = self.part(job_id)["volume_mm3"]
+        self.assertNotIn("hollow-told", self.section(job_id, 1).ids)
+        self.post(job_id, "hollow", wall="2", proposed="true")
+        told = self.item(job_id)
+        hollow = told["hollow"]
+        self.assertEqual([one["vent"] for one in hollow["drilled"]], [False, True])
+        # What is told of the part is that of the surface that is kept: less the hollow and two holes.
+        self.assertAlmostEqual(
+            volume - told["part"]["volume_mm3"], hollow["cavity_mm3"] + 2 * np.pi * 2.25 * 2, delta=1.5
+        )
+        self.assertEqual((told["part"]["closed"], told["part"]["shells"]), (True, 1))
+        page = self.section(job_id, 1)
+        self.assertIn("it drains as it stands", page.text("hollow-told"))
+        self.assertIn(f"{hollow['wall_least_mm']:.2f} mm at least", page.text("hollow-facts"))
+        # Twice the size: hollowed anew with the wall that was asked for.
+        self.post(job_id, "size", percent="200", together="true")
+        large = self.item(job_id)
+        self.assertAlmostEqual(large["hollow"]["wall_mean_mm"], 2.0, delta=0.06)
+        self.assertAlmostEqual(large["hollow"]["cavity_mm3"] / (4 / 3 * np.pi * 28**3), 1.0, delta=0.02)
+        self.assertAlmostEqual(large["solid"]["volume_mm3"] / (8 * volume), 1.0, delta=1e-4)
+        self.client.post(f"/jobs/{job_id}/undo")
+        self.assertEqual(self.item(job_id)["hollow"], hollow)
+        self.post(job_id, "solid")
+        solid = self.item(job_id)
+        self.assertAlmostEqual(solid["part"]["volume_mm3"], volume, 3)
+        self.assertEqual((solid["hollow"], solid["solid"], solid["came"]), (None, None, None))
+        self.post(job_id, "solid", status=422)
+
+    def test_holes_are_pointed_at_and_what_stays_goes_by_the_stance(self):
+        job_id = self.resin(box(30, 24, 20))
+        self.post(job_id, "hollow", wall="2", hole="4", x="0", y="12", z="10")
+        page = self.section(job_id, 1)
+        self.assertRegex(page.text("hollow-told"), "of resin stays in")
+        self.assertIn("4 mm", page.text("holes"))
+        # On its other side the hole would be on top: told for another stance until it is hollowed again.
+        self.client.post(f"/jobs/{job_id}/changes/turn", data={"y_deg": "-90"})
+        self.assertIn("stands otherwise now", self.section(job_id, 1).text("hollow-told"))
+        self.post(job_id, "hollow", wall="2", hole="4")
+        down = self.item(job_id)["hollow"]
+        self.assertEqual(len(down["drilled"]), 1)
+        self.assertLess(min(down["standing_mm3"], down["hanging_mm3"]), 1)
+        self.assertGreater(max(down["standing_mm3"], down["hanging_mm3"]), 0.95 * down["cavity_mm3"])
+        self.post(job_id, "hollow/holes/1/out")
+        self.assertEqual(self.item(job_id)["hollow"]["holes"], [])
+        self.assertIn("shut in: no hole opens it", self.section(job_id, 1).text("hollow-told"))
+        self.post(job_id, "hollow/holes/1/out", status=422)
+
+    def test_what_cannot_be_is_refused_and_the_part_stays(self):
+        job_id = self.resin(box(30, 24, 20))
+        mesh = self.part(job_id)["mesh"]
+        for fields in (
+            {"wall": "12"}, {"wall": "thick"}, {"wall": "2", "detail": "3"}, {"wall": "2", "hole": "0.1", "proposed": "true"},
+            {"wall": "2", "x": "0.2", "y": "0.2", "z": "0"}, {"wall": "2", "x": "90", "y": "0", "z": "0"},
+        ):  # fmt: skip
+            with self.subTest(fields):
+                self.post(job_id, "hollow", status=422, **fields)
+        self.assertEqual(self.part(job_id)["mesh"], mesh)
+
+    def test_marks_stay_on_the_outside(self):
+        job_id = self.resin(box(30, 24, 20))
+        self.client.post(f"/jobs/{job_id}/marks/fill", data={"what": "face", "facet": "0", "mark": "show"})
+        painted = self.item(job_id)["marks"]
+        self.assertGreater(painted["show_mm2"], 100)
+        self.post(job_id, "hollow", wall="2")
+        hollow = self.item(job_id)["marks"]
+        self.assertAlmostEqual(hollow["show_mm2"], painted["show_mm2"], delta=0.05 * painted["show_mm2"])
+        self.assertEqual(hollow["lost_mm2"], 0)

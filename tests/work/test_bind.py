@@ -14,6 +14,7 @@ from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
+from upright_heron.sheet.hollowing import Hollowing
 from upright_heron.sheet.item import (
     CutGoals,
     Grid,
@@ -102,6 +103,9 @@ EXPECTED = {
     "mending_doubts": set(),
     "ways_left": set(),
     "moved_mm": set(),
+    # How it is hollow is told; what is printed is the surface of the part.
+    "solid": set(),
+    "hollow": set(),
     "size": {s.Sized},
     "grid.margin_mm": {s.Box},
     "grid.planes": {s.Parting},
@@ -189,7 +193,7 @@ VALUES = {
     "preset": Preset(name="P", technology="filament", layer_mm=0.1), "notes": "mind the beak", "id": "b",
     "piece": PieceOf(item="w", path="0-0-0"), "part.mesh": "1" * 32, "part.closed": False,
     "part.volume_mm3": 2.0, "part.area_mm2": 7.0, "part.file_name": "b.stl", "part.notes": ("x",),
-    "came": PART, "mended": PART, "mending": ("x",), "mending_doubts": ("y",), "ways_left": ("unite",), "moved_mm": 1.0, "size": Size(mirror=(True, False, False)),
+    "came": PART, "mended": PART, "mending": ("x",), "mending_doubts": ("y",), "ways_left": ("unite",), "moved_mm": 1.0, "solid": PART, "hollow": Hollowing(wall_mm=3), "size": Size(mirror=(True, False, False)),
     "grid.margin_mm": 9, "grid.planes": (Plane(id="1", normal=(1, 0, 0), offset_mm=2.0),), "grid.plan": "planned",
     "grid.shift": (0.1, 0.0, 0.0), "grid.kept": (KeptWhole(low_mm=(0, 0, 0), high_mm=(1, 1, 1)),), "grid.goals": CutGoals(fewer_pieces=0), "grid.joints": Joints(kind=JointKind.LAP), "grid": None, "stance.quaternion": (0.0, 1.0, 0.0, 0.0), "stance.lift_mm": 6,
     "stance.name": "leaning", "show": (1, 0, 0), "load": (0, 0, -1), "goals": StanceGoals(firm=1),

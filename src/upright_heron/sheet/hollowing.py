@@ -64,9 +64,7 @@ class Hollowing(Document):
         BadValue
             A size that no hollow can have.
         """
-        return HollowSetting(
-            self.wall_mm, min(self.detail_mm, self.wall_mm / 2), self.pocket_mm3, self.width_mm
-        ).checked()
+        return HollowSetting(self.wall_mm, self.detail_mm, self.pocket_mm3, self.width_mm).checked()
 
     def pointed(self) -> list[Hole]:
         """Holes that were pointed at, as the core takes them."""

@@ -19,7 +19,7 @@ from .drains import Drain, drain, drilled, inward
 from .trapped import Basin
 
 # Holes that are proposed at most, and what may stay in: a few drops of the lattice.
-MOST_HOLES, STAYS_MM3 = 12, 5.0
+MOST_HOLES, STAYS_MM3 = 12, 1.0
 # The way straight down is taken unless another is shorter than this share of it.
 STRAIGHT = 0.7
 # Ways out of a hollow that are tried: leaning by so much from straight down, in so many directions.
@@ -153,22 +153,19 @@ def propose(
     Returns
     -------
     tuple of Drain
-        For each room one at its lowest place and one for air at its highest, then one in the largest pool
-        that is left until no more than ``STAYS_MM3`` stays in. One hole alone lets no air in (common
-        practice).
+        One at the lowest place of the largest pool until no more than ``STAYS_MM3`` stays in, and one for
+        air at the highest place of each room: one hole alone lets no air in (common practice).
     """
     found: list[Drain] = []
-    for pocket in cavity.pockets:
-        corners = Solid(pocket).mesh().vertices
-        for way, vent in ((down, False), (-down, True)):
-            place = _end(corners, way, cavity.lattice.step_mm)
-            if not _is_open(place, (*there, *found), diameter_mm):
-                found.append(_way_out(cavity, inner, place, way, diameter_mm, vent=vent))
     while len(found) < MOST_HOLES:
         left = basin.trapped((*there, *found), down)
         if left.lowest_mm is None or left.volume_mm3 <= STAYS_MM3:
             break
         found.append(_way_out(cavity, inner, np.array(left.lowest_mm), down, diameter_mm))
+    for pocket in cavity.pockets:
+        place = _end(Solid(pocket).mesh().vertices, -down, cavity.lattice.step_mm)
+        if not _is_open(place, (*there, *found), diameter_mm):
+            found.append(_way_out(cavity, inner, place, -down, diameter_mm, vent=True))
     return tuple(found)
 
 

@@ -11,6 +11,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from .cavity import Cavity
+from .depths import Lattice
 from .drains import Drain
 
 # A pool is so many steps deep at least.
@@ -48,13 +49,14 @@ class Basin:
     """
 
     def __init__(self, cavity: Cavity) -> None:
-        from scipy.ndimage import label
-
-        self.cavity, self.lattice = cavity, cavity.lattice
-        room = cavity.depth_mm > 0
-        self.pocket, _ = label(room)
+        nodes = np.argwhere(cavity.depth_mm > 0)
+        low, high = nodes.min(axis=0), nodes.max(axis=0) + 1
+        self.lattice = Lattice(cavity.lattice.at(low[None])[0], cavity.lattice.step_mm)
+        self.nodes = nodes - low
+        self.room = np.zeros(high - low, np.bool_)
+        self.room[tuple(self.nodes.T)] = True
         # The volume of a node is that of all of them by their surface.
-        self.share_mm3 = cavity.volume_mm3 / max(int(np.count_nonzero(room)), 1)
+        self.share_mm3 = cavity.volume_mm3 / len(nodes)
 
     def trapped(self, drains: tuple[Drain, ...], down: NDArray[np.float64]) -> Trapped:
         """Tell what stays in where ``down`` (3,) is down, through these holes.
@@ -70,36 +72,31 @@ class Basin:
         start, level = self._mouths(drains, up)
         rises = (up[::-1] * step).astype(np.float64)
         base = float(up @ self.lattice.low_mm)
-        highest = _flooded(self.pocket, start, level, base, rises)
-        z, y, x = np.nonzero(self.pocket)
-        height = base + z * rises[0] + y * rises[1] + x * rises[2]
-        over = highest[z, y, x] - height
+        highest = _flooded(self.room, start, level, base, rises)
+        height = base + self.nodes @ rises
+        over = highest[tuple(self.nodes.T)] - height
         closed = float(self.share_mm3 * np.count_nonzero(np.isinf(over)))
-        pool, deepest = self._pools(np.stack([z, y, x], axis=1), over)
         # Pools no deeper than a step are the roughness of the lattice.
-        size = np.bincount(pool, minlength=len(deepest)) * self.share_mm3 * (deepest > DEEP * step)
-        if not size.any():
+        if not (over > DEEP * step).any():
             return Trapped(0.0, closed, 0.0, None)
+        pool, deepest = self._pools(over)
+        size = np.bincount(pool, minlength=len(deepest)) * self.share_mm3 * (deepest > DEEP * step)
         best = int(np.argmax(size))
-        lowest = np.flatnonzero(pool == best)
-        k = lowest[np.argmin(height[lowest])]
-        place = self.lattice.at(np.array([[z[k], y[k], x[k]]]))[0]
-        return Trapped(
-            float(size.sum()), closed, float(size[best]), (float(place[0]), float(place[1]), float(place[2]))
-        )
+        mine = np.flatnonzero(pool == best)
+        lowest = self.lattice.at(self.nodes[mine[height[mine] <= height[mine].min() + 0.3 * step]])
+        # In the middle of a floor.
+        aside = ((lowest - lowest.mean(axis=0)) ** 2).sum(axis=1)
+        x, y, z = lowest[np.argmin(aside)].tolist()
+        return Trapped(float(size.sum()), closed, float(size[best]), (x, y, z))
 
-    @staticmethod
-    def _pools(
-        nodes: NDArray[np.int64], over: NDArray[np.float64]
-    ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-        """Pool of each node (n, 3), 0 for none, and the depth (k,) of each; ``over`` (n,) is held back."""
+    def _pools(self, over: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """Pool of each node (n,), 0 for none, and the depth (k,) of each; ``over`` (n,) is held back."""
         from scipy.ndimage import label
 
-        low = nodes.min(axis=0)
-        grid = np.zeros(nodes.max(axis=0) - low + 1, np.bool_)
-        grid[tuple((nodes - low).T)] = over > 0
+        grid = np.zeros(self.room.shape, np.bool_)
+        grid[tuple(self.nodes.T)] = over > 0
         found, count = label(grid, np.ones((3, 3, 3)))
-        own = found[tuple((nodes - low).T)]
+        own = found[tuple(self.nodes.T)]
         deepest = np.zeros(count + 1)
         np.maximum.at(deepest, own[own > 0], over[own > 0])
         return own, deepest
@@ -109,7 +106,7 @@ class Basin:
     ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Nodes (n,) that holes open at, and how high the way out through each goes at least (n,)."""
         step = self.lattice.step_mm
-        shape = np.array(self.pocket.shape)
+        shape = np.array(self.room.shape)
         start, level = [], []
         for drain in drains:
             inner, outer = np.array(drain.inner_mm), np.array(drain.at_mm)
@@ -117,7 +114,7 @@ class Basin:
             low = np.floor((np.minimum(inner, outer) - reach - self.lattice.low_mm) / step).astype(int)
             high = np.ceil((np.maximum(inner, outer) + reach - self.lattice.low_mm) / step).astype(int)
             low, high = np.maximum(low[::-1], 0), np.minimum(high[::-1] + 1, shape)
-            z, y, x = np.nonzero(self.pocket[low[0] : high[0], low[1] : high[1], low[2] : high[2]])
+            z, y, x = np.nonzero(self.room[low[0] : high[0], low[1] : high[1], low[2] : high[2]])
             nodes = np.stack([z, y, x], axis=1) + low
             at = self.lattice.at(nodes) - inner
             axis = (inner - outer) / np.linalg.norm(inner - outer)
@@ -126,7 +123,7 @@ class Basin:
             # In the hole, or right where it ends.
             mine = nodes[(aside <= drain.inner_diameter_mm / 2 + 0.5 * step) & (along <= step)]
             start.append(
-                np.ravel_multi_index(tuple(mine.T), self.pocket.shape) if len(mine) else np.zeros(0, int)
+                np.ravel_multi_index(tuple(mine.T), self.room.shape) if len(mine) else np.zeros(0, int)
             )
             # It runs along the lower side of the hole, as far as that rises on the way out.
             lower = 0.5 * drain.diameter_mm * math.sqrt(max(0.0, 1.0 - float(up @ axis) ** 2))
@@ -137,10 +134,10 @@ class Basin:
 
 
 @njit(cache=True)
-def _flooded(pocket, start, level, base, rises):  # type: ignore[no-untyped-def]
+def _flooded(room, start, level, base, rises):  # type: ignore[no-untyped-def]
     """Least highest point (nz, ny, nx) on the ways from holes to nodes; infinite where there is none."""
-    nz, ny, nx = pocket.shape
-    highest = np.full(pocket.shape, np.inf)
+    nz, ny, nx = room.shape
+    highest = np.full(room.shape, np.inf)
     queue = [(np.inf, np.int64(-1))]
     for k in range(start.shape[0]):
         z, rest = divmod(start[k], ny * nx)
@@ -160,7 +157,7 @@ def _flooded(pocket, start, level, base, rises):  # type: ignore[no-untyped-def]
             a = z + step if side < 2 else z
             b = y + step if 2 <= side < 4 else y
             c = x + step if side >= 4 else x
-            if a < 0 or a >= nz or b < 0 or b >= ny or c < 0 or c >= nx or pocket[a, b, c] == 0:
+            if a < 0 or a >= nz or b < 0 or b >= ny or c < 0 or c >= nx or not room[a, b, c]:
                 continue
             there = max(h, base + a * rises[0] + b * rises[1] + c * rises[2])
             if there < highest[a, b, c]:
