@@ -26,7 +26,7 @@ from upright_heron.core.supports.model import CIRCLE_AREA, Brace, Stilt, circle_
 from upright_heron.core.supports.resin.loads import walk_loads
 from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
 from upright_heron.core.supports.resin.stilt_layers import stilt_layers
-from upright_heron.core.supports.resin.stilts import in_figures
+from upright_heron.core.supports.resin.stilts import ByHand, in_figures
 from upright_heron.core.supports.support_set import SupportSet
 
 NONE = np.zeros((0, 2)), np.zeros(0, np.int64)
@@ -109,6 +109,51 @@ class WhereTest(unittest.TestCase):
         coat = self.painted(bench, Mark.PROP, lambda at: np.abs(at[:, 2] - 26) < 1e-6)
         reasons = [s.reason for s in bench.made(painted=coat).supports]
         self.assertGreater(reasons.count("painted"), 20)
+
+
+class HandTest(unittest.TestCase):
+    """Tips put and taken out by hand."""
+
+    @classmethod
+    def setUpClass(cls):
+        # A ceiling on a post, and a peg that hangs from it and begins in mid-air.
+        cls.bench = Stilted(
+            box(30, 20, 3, (0, 0, 20)) + box(4, 20, 23, (-4, 0, 0)) + box(3, 3, 8, (14, 8, 12))
+        )
+        cls.made = cls.bench.made()
+
+    def tips(self, made):
+        return np.array([one.touch_mm for one in made.supports])
+
+    def test_a_tip_stands_where_it_is_put_and_others_keep_away(self):
+        at = (25.3, 4.2, 20.0)
+        self.assertGreater(np.linalg.norm(self.tips(self.made) - at, axis=1).min(), 0.3)
+        made = self.bench.made(by_hand=ByHand(np.array([at]), np.zeros((0, 3))))
+        mine = [one for one in made.supports if one.reason == "by hand"]
+        self.assertEqual([one.touch_mm for one in mine], [at])
+        self.assertEqual((made.faults, made.notes), ((), self.made.notes))
+        self.assertLessEqual(len(made.supports), len(self.made.supports) + 1)
+
+    def test_a_tip_that_is_taken_out_stays_out_and_its_island_is_told(self):
+        island = np.array([15.5, 9.5, 12.0])
+        there = self.tips(self.made)
+        mine = there[np.linalg.norm(there - island, axis=1) < 3]
+        self.assertGreaterEqual(len(mine), 1)
+        self.assertEqual(self.made.unheld_islands, ())
+        out = ByHand(np.zeros((0, 3)), np.array([island + (x, y, 0) for x in (-1, 0, 1) for y in (-1, 0, 1)]))
+        made = self.bench.made(by_hand=out)
+        self.assertGreater(np.linalg.norm(self.tips(made) - island, axis=1).min(), 2)
+        self.assertEqual(len(made.unheld_islands), 1)
+        self.assertTrue(made.faults)
+        # Propped by hand right there it is held again.
+        propped = self.bench.made(by_hand=ByHand(np.array([island]), out.out_mm))
+        self.assertEqual((propped.unheld_islands, propped.faults), ((), ()))
+
+    def test_where_it_cannot_stand_it_is_told(self):
+        for at in ((10.0, 10.0, 23.0), (-2.0, 10.0, 0.0)):
+            made = self.bench.made(by_hand=ByHand(np.array([at]), np.zeros((0, 3))))
+            self.assertFalse([one for one in made.supports if one.reason == "by hand"])
+            self.assertIn("put by hand that find no way", " ".join(made.notes))
 
 
 class LoadTest(unittest.TestCase):
@@ -207,6 +252,15 @@ class LoadTest(unittest.TestCase):
             self.assertTrue(all(0 < s.load_n <= s.bears_n for s in made.supports))
             counts[peel] = len(made.supports)
         self.assertLess(counts[Peel.USUAL], counts[Peel.HARD])
+
+    def test_with_more_to_spare_the_weakest_are_stouter_or_have_others_beside_them(self):
+        bench = Stilted(on_plate(sphere(12)), lift=5.0)
+        usual, spared = bench.made(), bench.made(replace(USUAL, spare=2.0))
+        shares = [max(s.load_n / s.bears_n for s in made.supports) for made in (usual, spared)]
+        self.assertGreater(shares[0], 0.6)
+        self.assertLessEqual(shares[1], 0.5 + 1e-9)
+        self.assertGreater(len(spared.supports), len(usual.supports))
+        self.assertEqual(spared.faults, ())
 
     def test_sizes_go_by_load(self):
         three = sizes(USUAL)

@@ -315,6 +315,12 @@ class FieldsTest(unittest.TestCase):
         before, after = result_keys(sheet), result_keys(other)
         changed = {name for name in GRAPH if before[name] != after[name]}
         self.assertTrue({"stilts", "supports", "holding", "footing"} <= changed)
+        # Tips put by hand make stilts anew, and nothing of the part.
+        put = altered(sheet, "supports.put_mm", ((1.0, 2.0, 3.0),))
+        self.assertEqual(ItemBinding(put).settings(s.HandTips), s.HandTips(((1.0, 2.0, 3.0),), ()))
+        again = {name for name in GRAPH if before[name] != result_keys(put)[name]}
+        self.assertTrue({"stilts", "supports"} <= again)
+        self.assertFalse({"layers", "walked", "hangs"} & again)
         # A tough resin is pulled harder.
         tough = altered(sheet, "material", "Tough resin")
         self.assertEqual(ItemBinding(tough).settings(s.Peeling), s.Peeling(Peel.HARD))

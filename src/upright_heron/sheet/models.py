@@ -279,7 +279,7 @@ class DecidedSheet(JobSettings, Decisions):
             layer_mm=self.layer_mm,
             process=self.process,
             # Styles of single patches belong to this part.
-            supports=self.filament.for_any_part if self.filament else self.supports,
+            supports=self.supports.for_any_part if self.supports else None,
             footing=self.footing,
         )
         return kept if name else kept.model_copy(update={"name": kept.proposed_name})

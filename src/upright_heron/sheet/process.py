@@ -6,7 +6,7 @@ from dataclasses import asdict
 from enum import StrEnum
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from ..core.errors import BadValue
 from ..core.footing.footing import FootingKind
@@ -15,7 +15,7 @@ from ..core.supports.demand.patches import Hold, Style
 from ..core.supports.filament.thickness import thickness
 from ..core.supports.model import SupportSettings
 from ..core.units import length_mm, number
-from .document import Document, Length, Name
+from .document import Document, Length, Name, Vector
 
 # Fields of ``FilamentSupports`` that the core takes as they are.
 SAME = (
@@ -103,6 +103,12 @@ class FilamentSupports(Document):
         return above, "" if self.gap_below_mm is None else f"{self.gap_below_mm:g}"
 
 
+# Tips are made so much stronger by a press, and no stronger than so many times what pulls at them.
+STRONGER, MOST_SPARE = 1.4, 5.0
+# So many tips are put or taken out by hand.
+MOST_TIPS = 400
+
+
 class ResinSupports(Document):
     """Settings that stilts on a resin machine are made with."""
 
@@ -110,13 +116,53 @@ class ResinSupports(Document):
     # Where the part is level; on slopes tips stand further apart, and closer where they bear too much.
     spacing_mm: Annotated[Length, Field(ge=1, le=50)] = 2.5
     clearance_mm: Annotated[Length, Field(ge=0, le=10)] = 0.45
+    # Of the medium size; fine and stout ones follow it.
     tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
+    depth_mm: Annotated[Length, Field(ge=0, le=2)] = 0.2
+    shaft_mm: Annotated[Length, Field(ge=0.3, le=10)] = 1.0
+    foot_mm: Annotated[Length, Field(ge=0.3, le=20)] = 3.0
+    # Each tip can bear so many times what pulls at it.
+    spare: Annotated[float, Field(ge=1, le=MOST_SPARE)] = 1.0
+    # Tips that hands put, and those that they took out, by their places on the part.
+    put_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
+    out_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
+
+    @model_validator(mode="after")
+    def _grows_downwards(self) -> ResinSupports:
+        if not self.tip_mm <= self.shaft_mm <= self.foot_mm:
+            raise ValueError("a shaft is no thinner than its tip, and a foot no thinner than its shaft")
+        return self
 
     def settings(self, line_mm: float = 0.05, layer_mm: float = 0.05) -> SupportSettings:
         """Return them as the core takes them, for a pixel so wide and layers so high."""
         return SupportSettings(
-            line_mm=line_mm, spacing_mm=self.spacing_mm, clearance_mm=self.clearance_mm, tip_mm=self.tip_mm
+            line_mm=line_mm,
+            spacing_mm=self.spacing_mm,
+            clearance_mm=self.clearance_mm,
+            tip_mm=self.tip_mm,
+            depth_mm=self.depth_mm,
+            shaft_mm=self.shaft_mm,
+            foot_mm=self.foot_mm,
+            spare=self.spare,
         )
+
+    @property
+    def for_any_part(self) -> ResinSupports:
+        """The settings without what hands did on one part."""
+        return self.model_copy(update={"put_mm": (), "out_mm": ()})
+
+    def sized(self, factors: Vector) -> ResinSupports:
+        """Return them for a part that is sized by factors: places go along."""
+        moved = {
+            name: tuple(tuple(v * f for v, f in zip(at, factors, strict=True)) for at in getattr(self, name))
+            for name in ("put_mm", "out_mm")
+        }
+        return self.model_copy(update=moved)
+
+    def stronger(self) -> ResinSupports:
+        """Return them with more to spare: the weakest tips get stout, or others beside them."""
+        more = min(STRONGER * self.spare, MOST_SPARE)
+        return self.model_copy(update={"spare": round(more, 2)})
 
 
 Supports = Annotated[FilamentSupports | ResinSupports, Field(discriminator="kind")]

@@ -360,6 +360,13 @@ def _resin(sheet: DecidedSheet) -> s.ResinSupports | None:
     return s.ResinSupports(sheet.support_settings())
 
 
+@binds(s.HandTips)
+def _hand_tips(sheet: DecidedSheet) -> s.HandTips | None:
+    if sheet.resin is None or not sheet.is_resin:
+        return None
+    return s.HandTips(sheet.resin.put_mm, sheet.resin.out_mm)
+
+
 @binds(s.Peeling)
 def _peeling(sheet: DecidedSheet) -> s.Peeling | None:
     return s.Peeling(sheet.stuff.peel) if sheet.is_resin else None

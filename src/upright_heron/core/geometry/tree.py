@@ -122,6 +122,15 @@ class Tree:
         )
         return found
 
+    def nearest(self, point: NDArray[np.float64]) -> tuple[int, float]:
+        """Facet of the mesh that is nearest to a point (3,), and its distance, mm."""
+        away = float(self.distances(point[None])[0])
+        reach = away + 1e-6
+        low, high = self.corners.min(axis=1), self.corners.max(axis=1)
+        near = np.flatnonzero(((low <= point + reach) & (high >= point - reach)).all(axis=1))
+        off = [squared_distance(self.corners, int(k), *point) for k in near]
+        return int(self.order[near[int(np.argmin(off))]]), away
+
     def winding(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """Generalised winding number (n,) at points (n, 3): 1 inside a closed surface and 0 outside."""
         found: NDArray[np.float64] = _winding(

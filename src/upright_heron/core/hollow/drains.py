@@ -11,7 +11,7 @@ from manifold3d import Manifold, OpType
 from numpy.typing import NDArray
 
 from ..errors import BadValue
-from ..geometry.tree import Tree, squared_distance
+from ..geometry.tree import Tree
 from ..tags import stored
 
 # Facets round a hole.
@@ -108,21 +108,14 @@ def inward(part: Tree, at_mm: NDArray[np.float64]) -> NDArray[np.float64]:
     BadValue
         The point is no place of the surface.
     """
-    away = float(part.distances(at_mm[None])[0])
-    near = np.flatnonzero(
-        (
-            (part.corners.min(axis=1) <= at_mm + away + 1e-6)
-            & (part.corners.max(axis=1) >= at_mm - away - 1e-6)
-        ).all(axis=1)
-    )
-    if away > ON_SURFACE_MM or not len(near):
+    facet, away = part.nearest(at_mm)
+    if away > ON_SURFACE_MM:
         x, y, z = (float(v) for v in at_mm)
         raise BadValue(
             f"{x:.1f}, {y:.1f}, {z:.1f} mm lies {away:.1f} mm off the surface.",
             "Give a place on the surface of the part.",
         )
-    off = [squared_distance(part.corners, int(f), *at_mm) for f in near]
-    a, b, c = part.corners[near[int(np.argmin(off))]]
+    a, b, c = part.corners[np.flatnonzero(part.order == facet)[0]]
     normal = np.cross(b - a, c - a)
     return np.asarray(-normal / np.linalg.norm(normal), np.float64)
 

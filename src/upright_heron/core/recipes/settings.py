@@ -168,6 +168,14 @@ class ResinSupports:
 
 
 @dataclass(frozen=True, slots=True)
+class HandTips:
+    """Tips of stilts put and taken out by hand: places (x, y, z), mm, in the frame of the part."""
+
+    put_mm: tuple[tuple[float, float, float], ...] = ()
+    out_mm: tuple[tuple[float, float, float], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Peeling:
     """Class of the material: how hard layers come off the film, and what tips bear."""
 

@@ -11,27 +11,28 @@ from ..hanging.findings import Hanging
 from ..hanging.overhang_regions import Region
 from ..layers.stack import LayerStack
 from ..progress import Progress
+from ..stance.pose import Placement
 from ..supports.checks.holding import holding as holding_of
 from ..supports.checks.holding import probes
 from ..supports.checks.removal import Access, reach
 from ..supports.model import Branches, Column
-from ..supports.resin.stilts import Ground, make_stilts
+from ..supports.resin.stilts import ByHand, Ground, make_stilts
 from ..supports.show_side import Shown
 from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked
 from .layers import layers
-from .settings import FilamentSupports, Limit, Peeling, ResinSupports, Tool
-from .stance import placed_mesh, placed_solid, tree
+from .settings import FilamentSupports, HandTips, Limit, Peeling, ResinSupports, Tool
+from .stance import placed_mesh, placed_solid, placement, tree
 from .supports_filament import filament_supports, show_side
 from .values import Holding
 
 
 @recipe(
     "stilts",
-    version=14,
+    version=15,
     stage="Standing stilts",
-    needs=(placed_mesh, placed_solid, tree, layers, walked, hangs, maybe(painted)),
-    reads=(ResinSupports, Limit, Peeling),
+    needs=(placed_mesh, placed_solid, tree, layers, walked, hangs, maybe(painted), placement),
+    reads=(ResinSupports, Limit, Peeling, HandTips),
 )
 def stilts(
     mesh: Mesh,
@@ -41,9 +42,11 @@ def stilts(
     found: Hanging,
     regions: tuple[Region, ...],
     coat: Painted | None,
+    where: Placement,
     asked: ResinSupports,
     limit: Limit,
     material: Peeling,
+    hand: HandTips,
     progress: Progress,
 ) -> SupportSet:
     """Stilts under a resin part.
@@ -64,6 +67,7 @@ def stilts(
         asked.settings,
         peel=material.peel,
         painted=coat and (coat[0], coat[2]),
+        by_hand=ByHand(where.points(hand.put_mm), where.points(hand.out_mm)),
         progress=progress,
     )
 

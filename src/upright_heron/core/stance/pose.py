@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -29,6 +29,16 @@ class Placement:
 
     rotation: Matrix
     offset_mm: NDArray[np.float64]
+
+    def points(self, places: Sequence[tuple[float, float, float]]) -> NDArray[np.float64]:
+        """Places of the part (n, 3), as they come to lie."""
+        at = np.array(places, np.float64).reshape(-1, 3)
+        return np.asarray(at @ self.rotation.T + self.offset_mm, np.float64)
+
+    def back(self, place: tuple[float, float, float]) -> tuple[float, float, float]:
+        """A place (x, y, z) where the part stands, in its own frame."""
+        x, y, z = (self.rotation.T @ (np.array(place) - self.offset_mm)).tolist()
+        return (x, y, z)
 
     def apply(self, mesh: Mesh) -> Mesh:
         """Return the mesh in place."""

@@ -74,6 +74,8 @@ class SupportSettings:
         Width of a rim round what stands on the plate.
     plate_mm : (x, y) or None
         Size of the plate that branches stay on; without limit where there is none.
+    spare : float
+        Each tip can bear so many times what pulls at it (resin).
     """
 
     gap_mm: float = 0.2
@@ -102,6 +104,7 @@ class SupportSettings:
     every: int = 1
     brim_mm: float = 0.0
     plate_mm: tuple[float, float] | None = None
+    spare: float = 1.0
 
     @property
     def rim_mm(self) -> float:

@@ -42,7 +42,17 @@ from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
 from .plate import PlaceOnPlate, SpreadOut
 from .stance import ChooseStance, FindStances, LayLong, Lean, SetLift, SetLoad, SetShow, StandOn, Turn
-from .supports import MakeSupports, RemoveSupports, SetFooting, SetStyle, StylePatches
+from .supports import (
+    ForgetTips,
+    MakeSupports,
+    PutTip,
+    RemoveSupports,
+    SetFooting,
+    SetStyle,
+    Strengthen,
+    StylePatches,
+    TakeTipOut,
+)
 
 # Those that anyone may send; the others are made by the server, which keeps what they name first.
 AnyChange = Annotated[
@@ -77,6 +87,8 @@ AnyChange = Annotated[
     | MakeSupports
     | SetStyle
     | StylePatches
+    | Strengthen
+    | ForgetTips
     | RemoveSupports
     | KeepVariant
     | TakeVariant
@@ -109,6 +121,7 @@ __all__ = [
     "DropVariant",
     "EditSupports",
     "FindStances",
+    "ForgetTips",
     "Hollow",
     "JobChange",
     "JoinAgain",
@@ -132,6 +145,7 @@ __all__ = [
     "PlaceOnPlate",
     "ProposeChannels",
     "PutPlane",
+    "PutTip",
     "RemoveSupports",
     "Rename",
     "Resize",
@@ -148,12 +162,14 @@ __all__ = [
     "SetStyle",
     "SpreadOut",
     "StandOn",
+    "Strengthen",
     "StylePatches",
     "SwapPegs",
     "TakeOut",
     "TakePlan",
     "TakePlaneOut",
     "TakePreset",
+    "TakeTipOut",
     "TakeVariant",
     "Turn",
     "WeighPlans",

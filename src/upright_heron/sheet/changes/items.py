@@ -36,12 +36,11 @@ class Resize(Change):
         _same_base(sheet, self.of)
         _same_marks(sheet, self.marks_before)
         came = sheet.original if self.part.mesh != sheet.original.mesh else None
-        hollow = {"solid": self.solid, "hollow": self.hollow}
         x, y, z = (new / old for new, old in zip(self.size.factors, sheet.size.factors, strict=True))
         grid = None if sheet.grid is None else sheet.grid.sized((x, y, z))
-        return altered(
-            sheet, part=self.part, came=came, size=self.size, marks=self.marks, grid=grid, **hollow
-        )
+        supports = sheet.supports if sheet.resin is None else sheet.resin.sized((x, y, z))
+        along = {"grid": grid, "supports": supports, "solid": self.solid, "hollow": self.hollow}
+        return altered(sheet, part=self.part, came=came, size=self.size, marks=self.marks, **along)
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""

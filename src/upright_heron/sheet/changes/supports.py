@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field
@@ -9,13 +10,19 @@ from pydantic import BeforeValidator, Field
 from ...core.errors import BadValue
 from ...core.footing.footing import FootingKind
 from ...core.supports.demand.patches import Hold, Style
-from ..document import Length
+from ..document import Length, Vector
 from ..models import ItemSheet
-from ..process import FilamentSupports, Footing, ResinSupports, Second, read_gap
+from ..process import MOST_SPARE, MOST_TIPS, FilamentSupports, Footing, ResinSupports, Second, read_gap
 from .base import Change, altered
 
 # Numbers and words are both taken for what was typed.
 Typed = Annotated[str, BeforeValidator(str), Field(max_length=40)]
+
+
+# Places so near to each other are of one tip.
+SAME_TIP_MM = 1.0
+# What only stilts are asked.
+OF_STILTS = ("tip_mm", "depth_mm", "shaft_mm", "foot_mm", "spare")
 
 
 class MakeSupports(Change):
@@ -47,16 +54,23 @@ class MakeSupports(Change):
     second: Second = Second.NOTHING
     second_material: str = ""
     tool_mm: Length = 3.0
+    # Of stilts.
+    depth_mm: Length = 0.2
+    shaft_mm: Length = 1.0
+    foot_mm: Length = 3.0
+    spare: float = 1.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         if sheet.is_resin:
             asked = self.model_fields_set & set(ResinSupports.model_fields) - {"kind"}
             stilts = {name: getattr(self, name) for name in asked}
-            return altered(sheet, supports=ResinSupports(**stilts))
+            # What was done by hand stays.
+            hand = sheet.resin.model_dump(include={"put_mm", "out_mm"}) if sheet.resin else {}
+            return altered(sheet, supports=ResinSupports(**{**hand, **stilts}))
         known = sheet.filament or FilamentSupports()
         (gap, layers), (below, layers_below) = read_gap(self.gap_mm), read_gap(self.gap_below_mm)
         fields = {
-            **self.model_dump(exclude={"kind", "steady_percent", "tip_mm"}),
+            **self.model_dump(exclude={"kind", "steady_percent", *OF_STILTS}),
             "gap_mm": FilamentSupports().gap_mm if gap is None else gap,
             "gap_layers": layers,
             "gap_below_mm": below,
@@ -87,6 +101,88 @@ class SetStyle(Change):
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Supports, {self.style or 'each patch as it suits'}"
+
+
+class Strengthen(Change):
+    """Make the weakest tips of stilts stronger: stout, or with others beside them."""
+
+    kind: Literal["strengthen"] = "strengthen"
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        known = _stilts(sheet)
+        if known.spare >= MOST_SPARE:
+            raise BadValue(
+                f"Tips can bear {MOST_SPARE:g} times their load already.",
+                "Lean the part, or take a wider tip.",
+            )
+        return altered(sheet, supports=known.stronger())
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "Make the weakest tips stronger"
+
+
+class PutTip(Change):
+    """Put a tip of a stilt on a place of the part by hand."""
+
+    kind: Literal["put-tip"] = "put-tip"
+    at_mm: Vector
+    words: str = Field(default="Put a tip by hand", max_length=80)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        known = _stilts(sheet)
+        if len(known.put_mm) >= MOST_TIPS:
+            raise BadValue(f"{MOST_TIPS} tips can be put by hand.", "Take some of them out.")
+        left = tuple(at for at in known.out_mm if math.dist(at, self.at_mm) > SAME_TIP_MM)
+        changed = known.model_copy(update={"put_mm": (*known.put_mm, self.at_mm), "out_mm": left})
+        return altered(sheet, supports=changed)
+
+    def label(self, sheet: ItemSheet) -> str:
+        return self.words
+
+
+class TakeTipOut(Change):
+    """Take the tip of a stilt out by hand: one that was put, or an automatic one, which stays out."""
+
+    kind: Literal["tip-out"] = "tip-out"
+    at_mm: Vector
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        known = _stilts(sheet)
+        put = tuple(at for at in known.put_mm if math.dist(at, self.at_mm) > SAME_TIP_MM)
+        if len(put) < len(known.put_mm):
+            return altered(sheet, supports=known.model_copy(update={"put_mm": put}))
+        if len(known.out_mm) >= MOST_TIPS:
+            raise BadValue(f"{MOST_TIPS} tips can be taken out by hand.", "Bring some of them back.")
+        return altered(sheet, supports=known.model_copy(update={"out_mm": (*known.out_mm, self.at_mm)}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "Take a tip out"
+
+
+class ForgetTips(Change):
+    """Forget what was done to tips by hand."""
+
+    kind: Literal["forget-tips"] = "forget-tips"
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, supports=_stilts(sheet).model_copy(update={"put_mm": (), "out_mm": ()}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "Forget what was done to tips by hand"
+
+
+def _stilts(sheet: ItemSheet) -> ResinSupports:
+    """Settings of the stilts of an item.
+
+    Raises
+    ------
+    BadValue
+        It has none.
+    """
+    known = sheet.resin
+    if known is None or not sheet.is_resin:
+        raise BadValue("There are no stilts.", "Make supports on a resin printer first.")
+    return known
 
 
 class StylePatches(Change):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -30,6 +31,7 @@ from .sizes import StiltSize, size_for, sizes
 from .stilt_layers import stilt_layers
 from .tip_places import (
     AWAY_MM,
+    BESIDE_MM,
     FREE_MM,
     MOST_BESIDE,
     Place,
@@ -50,6 +52,8 @@ SPARE_STIFF, THICKEST = 1.05, 1.8
 SIDE_MM = 5.0
 # So many of the weakest tips are told by themselves.
 WEAKEST = 10
+# Where a tip was taken out by hand none comes so near.
+OUT_MM = 1.0
 # One tip below a point is left out where so many stand beside it.
 ENOUGH_BESIDE = 2
 
@@ -74,6 +78,25 @@ class Ground:
     hanging: Hanging
 
 
+@dataclass(frozen=True, eq=False)
+class ByHand:
+    """What hands did to tips where the part stands.
+
+    Attributes
+    ----------
+    put_mm : (n, 3) float64
+        Places on the part that are to have one.
+    out_mm : (m, 3) float64
+        Places round which there is to be none of the automatic ones.
+    """
+
+    put_mm: NDArray[np.float64]
+    out_mm: NDArray[np.float64]
+
+
+NOTHING = ByHand(np.zeros((0, 3)), np.zeros((0, 3)))
+
+
 def make_stilts(
     ground: Ground,
     limit_deg: float,
@@ -81,6 +104,7 @@ def make_stilts(
     *,
     peel: Peel = Peel.USUAL,
     painted: tuple[Mesh, Marks] | None = None,
+    by_hand: ByHand = NOTHING,
     progress: Progress = silent,
 ) -> SupportSet:
     """Stand stilts under a part, as many as bear it, braced, and check them.
@@ -96,13 +120,15 @@ def make_stilts(
         Class of the material: how hard it is pulled, and what its tips bear.
     painted : (Mesh, Marks), optional
         The fine mesh in the same stance, and what is painted on it.
+    by_hand : ByHand
     progress : Progress
 
     Returns
     -------
     SupportSet
     """
-    work = _Work(ground, limit_deg, settings, peel, painted, progress)
+    work = _Work(ground, limit_deg, settings, peel, painted, by_hand, progress)
+    work.hold_by_hand()
     work.hold_starts()
     work.hold_painted()
     work.hold_slopes()
@@ -134,9 +160,11 @@ class _Work:
         settings: SupportSettings,
         peel: Peel,
         painted: tuple[Mesh, Marks] | None,
+        by_hand: ByHand,
         progress: Progress,
     ) -> None:
         self.ground, self.limit_deg, self.settings, self.peel = ground, limit_deg, settings, peel
+        self.by_hand, self.astray = by_hand, 0
         self.painted, self.progress = painted, progress
         self.sizes = sizes(settings)
         progress("Finding room for stilts", 0, 1)
@@ -166,8 +194,15 @@ class _Work:
         return np.array([p.at_mm for p in self.places], np.float64).reshape(-1, 3)
 
     def _allowed(self, under: Undersides) -> Undersides:
-        """What is not painted to be kept clear."""
-        return under.some(~self._kept_clear(under.at_mm, under.outward))
+        """What is not painted to be kept clear, and no tip was taken out of."""
+        return under.some(~self._kept_clear(under.at_mm, under.outward) & ~self._taken_out(under.at_mm))
+
+    def _taken_out(self, places: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Whether a tip was taken out by hand at places (n, 3)."""
+        if not len(self.by_hand.out_mm) or not len(places):
+            return np.zeros(len(places), bool)
+        away: NDArray[np.float64] = cKDTree(self.by_hand.out_mm).query(places)[0]
+        return away <= OUT_MM
 
     def _kept_clear(self, places: NDArray[np.float64], outward: NDArray[np.float64]) -> NDArray[np.bool_]:
         """Whether the surface at places (n, 3), with its directions (n, 3), is painted to be kept clear."""
@@ -178,10 +213,11 @@ class _Work:
         return found
 
     def _clear_of(self, places: Sequence[Place]) -> list[Place]:
-        """Those of some places that are not kept clear."""
+        """Those of some places that are not kept clear, and that no tip was taken out of."""
         if not places:
             return []
-        kept = self._kept_clear(np.array([p.at_mm for p in places]), np.array([p.outward for p in places]))
+        at = np.array([p.at_mm for p in places])
+        kept = self._kept_clear(at, np.array([p.outward for p in places])) | self._taken_out(at)
         return [place for place, clear in zip(places, kept, strict=True) if not clear]
 
     def take(self, place: Place) -> bool:
@@ -192,6 +228,15 @@ class _Work:
         self.places.append(place)
         self.ways.append(way)
         return True
+
+    def hold_by_hand(self) -> None:
+        """Stand tips where hands put them, as far as there is a way."""
+        for at in self.by_hand.put_mm:
+            outward = self.normals[self.ground.part.nearest(at)[0]]
+            x, y, z = (float(v) for v in at)
+            a, b, c = (float(v) for v in outward)
+            looks_down = c < 0 and z >= SHORTEST_MM
+            self.astray += not (looks_down and self.take(Place((x, y, z), (a, b, c), "by hand")))
 
     def hold_starts(self) -> None:
         """Hold every island and low point: points from beside, others from below."""
@@ -204,8 +249,14 @@ class _Work:
         for one in tracked(every, "Placing tips", self.progress):
             clear = self._clear_of([one.place])
             held = bool(clear) and (self._round(one) if one.point else self.take(one.place))
+            held = held or self._by_hand(one)
             if not held and one.place.island:
                 self.unheld.add(one.place.island)
+
+    def _by_hand(self, start: Start) -> bool:
+        """Whether a tip that was put by hand stands right at a start."""
+        at = [p.at_mm for p in self.places if p.reason == "by hand"]
+        return any(math.dist(one, start.place.at_mm) <= BESIDE_MM for one in at)
 
     def _round(self, start: Start) -> bool:
         """Hold a point from beside, and itself only where that is not enough."""
@@ -252,10 +303,10 @@ class _Work:
         return found
 
     def bear(self) -> Borne:
-        """Add tips until each bears no more than a medium one can, as far as there is room for more."""
+        """Add tips until each bears no more than a medium one can, and has some to spare."""
         pull = pulls(self.pieces, self.peel)
         pairs = links(self.pieces)
-        most = self.medium.bears_n(self.peel)
+        most = self.medium.bears_n(self.peel) / self.settings.spare
         spare = self.under
         where = self._pieces_of(spare.at_mm)
         free = where >= 0
@@ -284,7 +335,7 @@ class _Work:
             while name in names:
                 name += "+"
             names.add(name)
-            size = size_for(load, self.sizes, self.peel)
+            size = size_for(load * self.settings.spare, self.sizes, self.peel)
             at, outward = np.array(place.at_mm), np.array(place.outward)
             own = way if size is self.medium else self.router.way(at, outward, size)
             if own is None or own.on_part != way.on_part:
@@ -332,6 +383,8 @@ class _Work:
             told.append(f"Islands with no room for a stilt below them: {len(self.unheld)}.")
         if self.blocked:
             told.append(f"Places under overhangs with no room for a stilt: {self.blocked}.")
+        if self.astray:
+            told.append(f"Tips put by hand that find no way, or where the part looks up: {self.astray}.")
         return told
 
 

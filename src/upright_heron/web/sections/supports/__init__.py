@@ -13,6 +13,7 @@ from ....sheet.item import HandWork
 from ....work.bind import hand_of
 from ...section import Section
 from ..printer import materials_of
+from . import tips
 from .lines import VariantLine, variant_lines
 from .routes import router
 
@@ -79,5 +80,5 @@ SECTION = Section(
     wants=("placed", "findings", "supports", "holding", "access", "footing", "estimate", "without"),
     facts=("supports", "findings"),
     context=_context,
-    routers=(router,),
+    routers=(router, tips.router),
 )

@@ -371,7 +371,13 @@ export class JobPage {
     if (level && this.view.pieces.visible) this.view.showPieces(false);
     this.view.cutAt(level ?? null, this.layers);
     this.plan.show(level, this.layers, this.state.islands);
+    the('#prop-island').hidden = !this.#loose;
     this.walk.moved(index);
+  }
+
+  /** An island of the layer that is shown, which no stilt holds. */
+  get #loose() {
+    return this.state.resin && this.state.wantsSupports ? this.plan.starts.find((one) => !one.held) : undefined;
   }
 
   // Pointing and keys --------------------------------------------------------------------
@@ -395,6 +401,9 @@ export class JobPage {
     } else if (target.dataset.openSection) {
       /** @type {HTMLDetailsElement} */ (the('#preflight')).open = false;
       this.goTo(Number(target.dataset.openSection), target.dataset.item);
+    } else if (target.id === 'prop-island') {
+      const { x, y, z } = this.#loose ?? {};
+      if (z !== undefined) this.send(target.dataset.url ?? '', { plate: [x, y, z].join(',') });
     } else if ('closeNotice' in target.dataset) {
       target.closest('.notice')?.remove();
     }

@@ -9,6 +9,8 @@ export class LayerPlan {
     this.canvas = canvas;
     /** Corners of the plate that are shown: x0, y0, x1, y1, mm. @type {number[] | null} */
     this.box = null;
+    /** Islands that begin in the layer that is shown. @type {any[]} */
+    this.starts = [];
   }
 
   /** Keep the frame of a part: the same at all its layers. @param {LayersData | null} part @param {LayersData | null} support */
@@ -42,6 +44,7 @@ export class LayerPlan {
     const c = this.canvas.getContext('2d');
     c.scale(ratio, ratio);
     this.fresh = 0;
+    this.starts = [];
     if (!level || !this.box) {
       c.fillStyle = '#5b6a72';
       c.font = '11px "Atkinson Hyperlegible Next", sans-serif';
@@ -86,6 +89,7 @@ export class LayerPlan {
       c.fill(here, 'evenodd');
     }
     const starts = islands.filter((i) => i.layer === level.part);
+    this.starts = starts;
     this.fresh = starts.length;
     for (const island of starts) {
       c.fillStyle = ISLAND;

@@ -1,0 +1,106 @@
+"""Stilts through the pages: tips by hand, the weakest made stronger, and what follows a part that is sized."""
+
+import math
+
+import numpy as np
+
+from tests.support import box, stl
+from tests.web.test_app import AppCase
+from upright_heron.work.bind import keys_of
+
+
+class TipsTest(AppCase):
+    def setUp(self):
+        super().setUp()
+        # A ceiling on a post, and a peg that begins in mid-air.
+        body = box(30, 20, 3, (0, 0, 20)) + box(4, 20, 23, (-4, 0, 0)) + box(1.2, 1.2, 8, (14, 8, 12))
+        self.job_id = self.job(stl(body))
+        self.client.post(f"/jobs/{self.job_id}/changes/printer", data={"printer": "Tarn 9"})
+        self.client.post(f"/jobs/{self.job_id}/changes/supports?open=6", data={"spacing_mm": "3"})
+        self.settle(self.job_id)
+
+    def post(self, path, status=200, **fields):
+        answer = self.client.post(f"/jobs/{self.job_id}/{path}", data=fields, headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, status, answer.text[:300])
+        return answer
+
+    def item(self):
+        return self.client.get(f"/api/jobs/{self.job_id}").json()["sheet"]["items"][0]
+
+    def made(self):
+        self.settle(self.job_id)
+        sheet = self.app.state.services.store.job(self.job_id).sheet.on()
+        return self.app.state.services.pages.result(keys_of(sheet)["supports"])
+
+    def test_put_taken_out_propped_and_forgotten(self):
+        before = self.made()
+        # In the frame of the part: its middle stands over the middle of the plate.
+        self.post("tips/put?open=6", at="25.3,4.2,20")
+        self.assertEqual(self.item()["supports"]["put_mm"], [[25.3, 4.2, 20.0]])
+        self.assertEqual(self.item()["supports"]["spacing_mm"], 3)
+        after = self.made()
+        mine = [one for one in after.stilts if one.reason == "by hand"]
+        np.testing.assert_allclose(mine[0].touch_mm, (25.3 - 13, 4.2 - 10, 20.0), atol=1e-6)
+        page = self.section(self.job_id, 6)
+        self.assertIn("1 tip put by hand, 0 taken out", page.text("tips-tally"))
+        # The tip under the peg goes, then the island is propped where it lies on the plate.
+        (island,) = self.state()["islands"]
+        self.assertTrue(island["held"])
+        for _ in range(6):
+            tips = [one.touch_mm for one in self.made().stilts]
+            here = [
+                at
+                for at in tips
+                if math.dist(at, (island["x"], island["y"], island["z"])) < 3.5 and at[2] < 14
+            ]
+            if not here:
+                break
+            x, y, z = here[0]
+            self.post("tips/out?open=6", at=f"{x + 13},{y + 10},{z}")
+        self.made()
+        (island,) = self.state()["islands"]
+        self.assertFalse(island["held"])
+        self.post("tips/put?open=6", plate=f"{island['x']},{island['y']},{island['z']}")
+        self.made()
+        self.assertTrue(self.state()["islands"][0]["held"])
+        # Settings that are typed anew leave what hands did; sized it goes along.
+        self.post("changes/supports?open=6", spacing_mm="3", tip_mm="0.5")
+        self.assertEqual(len(self.item()["supports"]["put_mm"]), 2)
+        self.post("size", percent="150", together="true")
+        np.testing.assert_allclose(self.item()["supports"]["put_mm"][0], (37.95, 6.3, 30.0))
+        self.post("changes/forget-tips?open=6")
+        self.assertEqual(self.item()["supports"]["put_mm"], [])
+        self.assertEqual(self.item()["supports"]["out_mm"], [])
+        self.assertTrue(before.stilts)
+
+    def state(self):
+        import json
+        import re
+
+        text = self.client.get(f"/jobs/{self.job_id}?open=6").text
+        return json.loads(re.search(r'<script[^>]*id="state"[^>]*>(.*?)</script>', text, re.S)[1])
+
+    def test_the_weakest_are_made_stronger_by_a_press(self):
+        def share():
+            return max(one.load_n / one.bears_n for one in self.made().stilts)
+
+        before = share()
+        self.assertIn("make the weakest stronger", self.section(self.job_id, 6).text("weakest"))
+        self.post("changes/strengthen?open=6")
+        self.assertEqual(self.item()["supports"]["spare"], 1.4)
+        self.assertLess(share(), min(before, 1 / 1.4 + 1e-9))
+        for _ in range(4):
+            self.post("changes/strengthen?open=6")
+        self.assertEqual(self.item()["supports"]["spare"], 5)
+        self.post("changes/strengthen?open=6", status=422)
+
+    def test_what_cannot_be_is_refused(self):
+        for path, fields in (
+            ("tips/put", {"at": "1,2"}), ("tips/put", {"at": "a,b,c"}), ("tips/out", {"at": "500,0,0"}),
+            ("changes/supports", {"tip_mm": "2", "shaft_mm": "1"}),
+        ):  # fmt: skip
+            with self.subTest(path, **fields):
+                self.post(path, status=422, **fields)
+        self.client.post(f"/jobs/{self.job_id}/changes/no-supports")
+        self.post("tips/put", status=422, at="1,2,3")
+        self.post("changes/strengthen", status=422)
