@@ -39,15 +39,11 @@ class StiltsTest(BrowserCase):
         self.browser.click('[data-view="below"]')
         self.browser.click('[data-tab="tips"]')
         self.browser.fill("#layer-number", "9999")
-        for _ in range(3):
-            if not self.browser.run("return window.heron.state.islands[0].held"):
-                break
-            self.browser.click("#tip-out")
-            self.assertIn("where the tip stands", self.browser.text("#pick-words"))
-            self.click_on([place["x"], place["y"], place["z"]])
-            self.browser.wait(lambda: not self.browser.find("#pick-slip").is_displayed())
-            self.settled(job_id)
-        self.assertGreaterEqual(len(self.supports(job_id)["out_mm"]), 1)
+        self.browser.click("#tip-out")
+        self.assertIn("where the tip stands", self.browser.text("#pick-words"))
+        self.click_on([place["x"], place["y"], place["z"]])
+        self.browser.wait(lambda: self.supports(job_id)["out_mm"])
+        self.settled(job_id)
         self.browser.wait(lambda: not self.browser.run("return window.heron.state.islands[0].held"))
         # Walking up by keys: in the layer in which it begins the island is offered, and above it no more.
         self.walk_to(11.9)
@@ -63,7 +59,7 @@ class StiltsTest(BrowserCase):
         self.browser.wait(lambda: len(self.supports(job_id)["put_mm"]) == 1)
         self.settled(job_id)
         self.browser.wait(lambda: self.browser.run("return window.heron.state.islands[0].held"))
-        self.assertFalse(self.browser.find("#prop-island").is_displayed())
+        self.browser.wait(lambda: not self.browser.find("#prop-island").is_displayed())
         put = self.supports(job_id)["put_mm"][0]
         self.assertLess(max(abs(a - b) for a, b in zip(put, (14.6, 8.6, 12.0), strict=True)), 0.6)
         self.browser.click("#undo")
@@ -74,9 +70,10 @@ class StiltsTest(BrowserCase):
         job_id = self.open_held()
         self.assertIn("island", self.browser.text("#weakest"))
         self.browser.click("#strengthen")
-        self.browser.wait(lambda: self.supports(job_id)["spare"] == 1.4)
+        self.browser.wait(lambda: self.supports(job_id)["spare"] > 1.4)
         self.settled(job_id)
-        self.assertEqual(self.browser.attribute("#spare", "value"), "1.4")
+        stronger = f"{self.supports(job_id)['spare']:g}"
+        self.assertEqual(self.browser.attribute("#spare", "value"), stronger)
         self.browser.click('[data-view="below"]')
         self.browser.click('[data-tab="tips"]')
         self.browser.click("#tip-put")
@@ -90,6 +87,27 @@ class StiltsTest(BrowserCase):
         self.browser.wait(lambda: "1 tip put by hand" in self.browser.text("#tips-tally"))
         x, y, z = self.supports(job_id)["put_mm"][0]
         self.assertLess(max(abs(x - 21), abs(y - 12), abs(z - 20)), 0.5)
+        self.assertEqual(self.browser.problems(), [])
+
+    def test_a_ring_round_soles_in_one_press(self):
+        job_id = self.open_held()
+        self.browser.click('[data-tab="tips"]')
+        self.browser.click("#ring-soles")
+        self.browser.wait(lambda: "No sole hangs over the plate" in self.browser.text("#notice"))
+        self.browser.problems()
+        self.server.post(f"/api/jobs/{job_id}/changes", {"kind": "lift", "lift_mm": 5})
+        self.browser.open(f"{self.server.url}/jobs/{job_id}?open=6")
+        self.settled(job_id)
+        self.browser.click('[data-tab="tips"]')
+        self.browser.fill("#ring-spacing", "3")
+        self.browser.click("#ring-soles")
+        self.browser.wait(lambda: self.supports(job_id)["put_mm"])
+        self.settled(job_id)
+        put = self.supports(job_id)["put_mm"]
+        # The foot of the post, 4 by 20 mm, 0.6 mm inside: 43.2 mm round.
+        self.assertEqual(len(put), 15)
+        self.assertTrue(all(-4 < x < 0 and 0 < y < 20 and abs(z) < 1e-6 for x, y, z in put))
+        self.assertIn("15 tips put by hand", self.browser.text("#tips-tally"))
         self.assertEqual(self.browser.problems(), [])
 
     def walk_to(self, height):

@@ -25,6 +25,7 @@ from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.model import CIRCLE_AREA, Brace, Stilt, circle_ring, stilt_volume_mm3
 from upright_heron.core.supports.resin.loads import walk_loads
 from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
+from upright_heron.core.supports.resin.soles import ring_places
 from upright_heron.core.supports.resin.stilt_layers import stilt_layers
 from upright_heron.core.supports.resin.stilts import ByHand, in_figures
 from upright_heron.core.supports.support_set import SupportSet
@@ -154,6 +155,41 @@ class HandTest(unittest.TestCase):
             made = self.bench.made(by_hand=ByHand(np.array([at]), np.zeros((0, 3))))
             self.assertFalse([one for one in made.supports if one.reason == "by hand"])
             self.assertIn("put by hand that find no way", " ".join(made.notes))
+
+
+class SoleTest(unittest.TestCase):
+    """Rings of tips round soles."""
+
+    def test_a_ring_stands_inside_the_edges_of_every_sole(self):
+        # Two feet under a body, one with a hole in it, and a peg that is no sole; 5 mm over the plate.
+        body = (
+            box(30, 14, 10, (0, 0, 6)) + box(10, 10, 6, (0, 2, 0)) + box(12, 10, 6, (18, 2, 0)) - box(4, 4, 3, (22, 5, 0))
+            + box(1, 1, 4, (14, 6, 2))
+        )  # fmt: skip
+        bench = Stilted(body, lift=5.0)
+        places = ring_places(bench.stack, bench.tree, 2.0, 0.5)
+        np.testing.assert_allclose(places[:, 2], 5.0, atol=1e-6)
+        self.assertLess(bench.tree.distances(places).max(), 1e-6)
+        first = places[places[:, 0] < 12]
+        # 9 mm on each side, half a millimetre inside: 36 mm, and so 18 tips.
+        self.assertEqual(len(first), 18)
+        edge = np.minimum(np.abs(first[:, :2] - (0.5, 2.5)), np.abs(first[:, :2] - (9.5, 11.5))).min(axis=1)
+        self.assertLess(edge.max(), 1e-6)
+        gaps = np.linalg.norm(first - np.roll(first, -1, axis=0), axis=1)
+        self.assertLessEqual(gaps.max(), 2.0 + 1e-9)
+        # The other has 40 mm round it and, round its hole, 20 mm.
+        self.assertEqual(len(places) - len(first), 20 + 10)
+        made = bench.made(by_hand=ByHand(places, np.zeros((0, 3))))
+        mine = [one for one in made.supports if one.reason == "by hand"]
+        self.assertEqual(len(mine), len(places))
+        self.assertEqual([f.words for f in made.faults], [])
+
+    def test_what_lies_on_the_plate_has_none(self):
+        bench = Stilted(box(20, 20, 5))
+        self.assertEqual(len(ring_places(bench.stack, bench.tree, 2.0, 0.5)), 0)
+        # Too narrow for the inset: nothing stands outside the part.
+        slim = Stilted(box(20, 0.8, 5), lift=5.0)
+        self.assertEqual(len(ring_places(slim.stack, slim.tree, 2.0, 0.5)), 0)
 
 
 class LoadTest(unittest.TestCase):

@@ -317,7 +317,7 @@ class FieldsTest(unittest.TestCase):
         self.assertTrue({"stilts", "supports", "holding", "footing"} <= changed)
         # Tips put by hand make stilts anew, and nothing of the part.
         put = altered(sheet, "supports.put_mm", ((1.0, 2.0, 3.0),))
-        self.assertEqual(ItemBinding(put).settings(s.HandTips), s.HandTips(((1.0, 2.0, 3.0),), ()))
+        self.assertEqual(ItemBinding(put).settings(s.ResinSupports).put_mm, ((1.0, 2.0, 3.0),))
         again = {name for name in GRAPH if before[name] != result_keys(put)[name]}
         self.assertTrue({"stilts", "supports"} <= again)
         self.assertFalse({"layers", "walked", "hangs"} & again)

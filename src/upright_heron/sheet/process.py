@@ -159,10 +159,13 @@ class ResinSupports(Document):
         }
         return self.model_copy(update=moved)
 
-    def stronger(self) -> ResinSupports:
-        """Return them with more to spare: the weakest tips get stout, or others beside them."""
-        more = min(STRONGER * self.spare, MOST_SPARE)
-        return self.model_copy(update={"spare": round(more, 2)})
+    def stronger(self, share: float) -> ResinSupports:
+        """Return them with more to spare: the weakest tips get stout, or others beside them.
+
+        ``share`` is what the weakest bears of what it can.
+        """
+        more = min(STRONGER / max(share, 1e-3), MOST_SPARE)
+        return self.model_copy(update={"spare": round(max(more, self.spare), 2)})
 
 
 Supports = Annotated[FilamentSupports | ResinSupports, Field(discriminator="kind")]

@@ -357,14 +357,7 @@ def _filament(sheet: DecidedSheet) -> s.FilamentSupports | None:
 def _resin(sheet: DecidedSheet) -> s.ResinSupports | None:
     if sheet.resin is None or not sheet.is_resin:
         return None
-    return s.ResinSupports(sheet.support_settings())
-
-
-@binds(s.HandTips)
-def _hand_tips(sheet: DecidedSheet) -> s.HandTips | None:
-    if sheet.resin is None or not sheet.is_resin:
-        return None
-    return s.HandTips(sheet.resin.put_mm, sheet.resin.out_mm)
+    return s.ResinSupports(sheet.support_settings(), sheet.resin.put_mm, sheet.resin.out_mm)
 
 
 @binds(s.Peeling)

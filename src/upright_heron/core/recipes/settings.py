@@ -162,15 +162,16 @@ class FilamentSupports:
 
 @dataclass(frozen=True, slots=True)
 class ResinSupports:
-    """Settings of stilts on a resin machine."""
+    """Settings of stilts on a resin machine.
+
+    Attributes
+    ----------
+    settings : SupportSettings
+    put_mm, out_mm : tuple of (x, y, z)
+        Tips put and taken out by hand, in the frame of the part.
+    """
 
     settings: SupportSettings
-
-
-@dataclass(frozen=True, slots=True)
-class HandTips:
-    """Tips of stilts put and taken out by hand: places (x, y, z), mm, in the frame of the part."""
-
     put_mm: tuple[tuple[float, float, float], ...] = ()
     out_mm: tuple[tuple[float, float, float], ...] = ()
 

@@ -6,7 +6,7 @@ from ..errors import NotClosed
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
 from ..geometry.tree import Tree
-from ..graph import choice, maybe, recipe
+from ..graph import Keep, choice, maybe, recipe
 from ..hanging.findings import Hanging
 from ..hanging.overhang_regions import Region
 from ..layers.stack import LayerStack
@@ -21,32 +21,33 @@ from ..supports.show_side import Shown
 from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked
 from .layers import layers
-from .settings import FilamentSupports, HandTips, Limit, Peeling, ResinSupports, Tool
+from .settings import FilamentSupports, Limit, Peeling, ResinSupports, Tool
 from .stance import placed_mesh, placed_solid, placement, tree
 from .supports_filament import filament_supports, show_side
 from .values import Holding
+
+
+@recipe("ground", version=1, needs=(placed_mesh, tree, layers, walked, hangs), keep=Keep.PASSING)
+def ground(mesh: Mesh, part: Tree, stack: LayerStack, found: Hanging, regions: tuple[Region, ...]) -> Ground:
+    """A part where it stands, with what hangs of it."""
+    return Ground(mesh, part, stack, all_hanging(found, regions))
 
 
 @recipe(
     "stilts",
     version=15,
     stage="Standing stilts",
-    needs=(placed_mesh, placed_solid, tree, layers, walked, hangs, maybe(painted), placement),
-    reads=(ResinSupports, Limit, Peeling, HandTips),
+    needs=(ground, placed_solid, maybe(painted), placement),
+    reads=(ResinSupports, Limit, Peeling),
 )
 def stilts(
-    mesh: Mesh,
+    stands: Ground,
     body: Solid | None,
-    part: Tree,
-    stack: LayerStack,
-    found: Hanging,
-    regions: tuple[Region, ...],
     coat: Painted | None,
     where: Placement,
     asked: ResinSupports,
     limit: Limit,
     material: Peeling,
-    hand: HandTips,
     progress: Progress,
 ) -> SupportSet:
     """Stilts under a resin part.
@@ -62,12 +63,12 @@ def stilts(
             "Export a closed part, or pick a filament printer: its columns only need the layers.",
         )
     return make_stilts(
-        Ground(mesh, part, stack, all_hanging(found, regions)),
+        stands,
         limit.deg,
         asked.settings,
         peel=material.peel,
         painted=coat and (coat[0], coat[2]),
-        by_hand=ByHand(where.points(hand.put_mm), where.points(hand.out_mm)),
+        by_hand=ByHand(where.points(asked.put_mm), where.points(asked.out_mm)),
         progress=progress,
     )
 

@@ -20,7 +20,7 @@ Typed = Annotated[str, BeforeValidator(str), Field(max_length=40)]
 
 
 # Places so near to each other are of one tip.
-SAME_TIP_MM = 1.0
+SAME_TIP_MM = 0.5
 # What only stilts are asked.
 OF_STILTS = ("tip_mm", "depth_mm", "shaft_mm", "foot_mm", "spare")
 
@@ -107,6 +107,8 @@ class Strengthen(Change):
     """Make the weakest tips of stilts stronger: stout, or with others beside them."""
 
     kind: Literal["strengthen"] = "strengthen"
+    # What the weakest bears of what it can.
+    share: Annotated[float, Field(gt=0, le=1000)] = 1.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = _stilts(sheet)
@@ -115,25 +117,31 @@ class Strengthen(Change):
                 f"Tips can bear {MOST_SPARE:g} times their load already.",
                 "Lean the part, or take a wider tip.",
             )
-        return altered(sheet, supports=known.stronger())
+        return altered(sheet, supports=known.stronger(self.share))
 
     def label(self, sheet: ItemSheet) -> str:
         return "Make the weakest tips stronger"
 
 
-class PutTip(Change):
-    """Put a tip of a stilt on a place of the part by hand."""
+class PutTips(Change):
+    """Put tips of stilts on places of the part by hand."""
 
-    kind: Literal["put-tip"] = "put-tip"
-    at_mm: Vector
+    kind: Literal["put-tips"] = "put-tips"
+    at_mm: tuple[Vector, ...] = Field(min_length=1, max_length=MOST_TIPS)
     words: str = Field(default="Put a tip by hand", max_length=80)
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = _stilts(sheet)
-        if len(known.put_mm) >= MOST_TIPS:
-            raise BadValue(f"{MOST_TIPS} tips can be put by hand.", "Take some of them out.")
-        left = tuple(at for at in known.out_mm if math.dist(at, self.at_mm) > SAME_TIP_MM)
-        changed = known.model_copy(update={"put_mm": (*known.put_mm, self.at_mm), "out_mm": left})
+        fresh = tuple(at for at in self.at_mm if not _among(at, known.put_mm))
+        if not fresh:
+            raise BadValue("There are tips already.", "Point at another place.")
+        if len(known.put_mm) + len(fresh) > MOST_TIPS:
+            raise BadValue(
+                f"{MOST_TIPS} tips can be put by hand, and these would be {len(known.put_mm) + len(fresh)}.",
+                "Take some out, or space them wider.",
+            )
+        left = tuple(at for at in known.out_mm if not _among(at, fresh))
+        changed = known.model_copy(update={"put_mm": (*known.put_mm, *fresh), "out_mm": left})
         return altered(sheet, supports=changed)
 
     def label(self, sheet: ItemSheet) -> str:
@@ -148,7 +156,7 @@ class TakeTipOut(Change):
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = _stilts(sheet)
-        put = tuple(at for at in known.put_mm if math.dist(at, self.at_mm) > SAME_TIP_MM)
+        put = tuple(at for at in known.put_mm if not _among(at, (self.at_mm,)))
         if len(put) < len(known.put_mm):
             return altered(sheet, supports=known.model_copy(update={"put_mm": put}))
         if len(known.out_mm) >= MOST_TIPS:
@@ -169,6 +177,11 @@ class ForgetTips(Change):
 
     def label(self, sheet: ItemSheet) -> str:
         return "Forget what was done to tips by hand"
+
+
+def _among(place: Vector, places: tuple[Vector, ...]) -> bool:
+    """Whether a tip at a place is one of those at some places."""
+    return any(math.dist(place, one) <= SAME_TIP_MM for one in places)
 
 
 def _stilts(sheet: ItemSheet) -> ResinSupports:

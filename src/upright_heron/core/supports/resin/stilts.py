@@ -236,7 +236,9 @@ class _Work:
             x, y, z = (float(v) for v in at)
             a, b, c = (float(v) for v in outward)
             looks_down = c < 0 and z >= SHORTEST_MM
-            self.astray += not (looks_down and self.take(Place((x, y, z), (a, b, c), "by hand")))
+            self.astray += not (
+                looks_down and self.take(Place((x, y, z), (a, b, c), "by hand", by_hand=True))
+            )
 
     def hold_starts(self) -> None:
         """Hold every island and low point: points from beside, others from below."""
@@ -255,7 +257,7 @@ class _Work:
 
     def _by_hand(self, start: Start) -> bool:
         """Whether a tip that was put by hand stands right at a start."""
-        at = [p.at_mm for p in self.places if p.reason == "by hand"]
+        at = [p.at_mm for p in self.places if p.by_hand]
         return any(math.dist(one, start.place.at_mm) <= BESIDE_MM for one in at)
 
     def _round(self, start: Start) -> bool:

@@ -52,6 +52,8 @@ class Place:
         Number of the island that it holds, or 0.
     snip : bool
         On a point itself: to be snipped off with care.
+    by_hand : bool
+        Somebody put it there.
     """
 
     at_mm: tuple[float, float, float]
@@ -59,6 +61,7 @@ class Place:
     reason: str
     island: int = 0
     snip: bool = False
+    by_hand: bool = False
 
 
 @dataclass(frozen=True, eq=False)

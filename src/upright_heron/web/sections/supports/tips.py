@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import asyncio
 import math
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
+from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
+from ....core.geometry.tree import Tree
+from ....core.layers.stack import LayerStack
 from ....core.stance.pose import Placement, from_quaternion, place
+from ....core.supports.resin.soles import ring_places
 from ....core.supports.support_set import SupportSet
-from ....core.units import number
-from ....sheet.changes import PutTip, TakeTipOut
+from ....core.units import length_mm, number
+from ....sheet.changes import PutTips, TakeTipOut
 from ....sheet.document import Vector
 from ....sheet.models import ItemSheet
+from ....sheet.process import MOST_TIPS
 from ....work.bind import keys_of
 from ...dependencies import Services, Use, render
 from ...looking import Look
@@ -26,10 +32,10 @@ NEAR_MM = 4.0
 Place = Annotated[str, Form(max_length=80)]
 
 
-def _place(text: str) -> Vector:
-    parts = [number(part) for part in text.split(",")]
+def _place(typed: str) -> Vector:
+    parts = [number(part) for part in typed.split(",")]
     if len(parts) != 3:
-        raise BadValue(f"“{text[:40]}” is no place.", "Point at the part.")
+        raise BadValue(f"“{typed[:40]}” is no place.", "Point at the part.")
     x, y, z = parts
     return x, y, z
 
@@ -45,9 +51,9 @@ def put(request: Request, job_id: str, use: Use, look: Look, at: Place = "", pla
     sheet = use.sheet(job_id, look)
     if plate:
         words = "Prop an island"
-        change = PutTip(at_mm=_stands(use, sheet).back(_place(plate)), words=words)
+        change = PutTips(at_mm=(_stands(use, sheet).back(_place(plate)),), words=words)
     else:
-        change = PutTip(at_mm=_place(at))
+        change = PutTips(at_mm=(_place(at),))
     job = use.store.apply(job_id, change, sheet.id, author=look.author)
     return render(request, use, job, look.usually("supports"))
 
@@ -68,3 +74,49 @@ def out(request: Request, job_id: str, use: Use, look: Look, at: Place) -> Respo
         job_id, TakeTipOut(at_mm=where.back(nearest.touch_mm)), sheet.id, author=look.author
     )
     return render(request, use, job, look.usually("supports"))
+
+
+def _ring(
+    use: Services, sheet: ItemSheet, stack: LayerStack, spacing_mm: float, inset_mm: float
+) -> tuple[Vector, ...]:
+    """Places of a ring round all soles, in the frame of the part."""
+    where = _stands(use, sheet)
+    part = Tree.of(where.apply(use.store.mesh(sheet.part.mesh)))
+    return tuple(where.back((x, y, z)) for x, y, z in ring_places(stack, part, spacing_mm, inset_mm).tolist())
+
+
+@router.post("/soles", name="ring_soles")
+async def soles(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    spacing: Annotated[str, Form(max_length=40)] = "2",
+    inset: Annotated[str, Form(max_length=40)] = "0.6",
+) -> Response:
+    """Put a ring of tips round the edges of all soles."""
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    apart, inside = length_mm(spacing), length_mm(inset)
+    if not 0.5 <= apart <= 50 or not 0 <= inside <= 20:
+        raise BadValue(
+            "Tips of a ring stand 0.5 to 50 mm apart, and up to 20 mm inside the edge.",
+            "Type lengths such as 2 and 0.6.",
+        )
+    keys = keys_of(sheet)
+    if use.pages.result(keys["layers"]) is None:
+        await asyncio.wrap_future(use.work.make(keys, "layers"))
+    stack: LayerStack | None = use.pages.result(keys["layers"])
+    assert stack is not None
+    at = await run_in_threadpool(_ring, use, sheet, stack, apart, inside)
+    if not at:
+        raise BadValue(
+            "No sole hangs over the plate.",
+            "Lift the part in section 4: what lies on it needs none.",
+        )
+    if len(at) > MOST_TIPS:
+        raise BadValue(
+            f"These rings would have {len(at)} tips, and {MOST_TIPS} can be put by hand.", "Space them wider."
+        )
+    change = PutTips(at_mm=at, words=f"A ring of {len(at)} tips round soles")
+    job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
+    return await run_in_threadpool(render, request, use, job, look.usually("supports"))

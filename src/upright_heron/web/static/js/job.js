@@ -377,7 +377,8 @@ export class JobPage {
 
   /** An island of the layer that is shown, which no stilt holds. */
   get #loose() {
-    return this.state.resin && this.state.wantsSupports ? this.plan.starts.find((one) => !one.held) : undefined;
+    if (!this.state.resin || !this.state.wantsSupports) return undefined;
+    return this.state.islands.find((one) => !one.held && this.plan.starts.some((other) => other.n === one.n));
   }
 
   // Pointing and keys --------------------------------------------------------------------
