@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,16 +17,16 @@ from .routes import EVERY_MM
 # Braces rise at this angle between stilts no further apart, one in so much height, from so high up
 # (common practice).
 RISE_DEG, REACH_MM, RHYTHM_MM, FIRST_MM = 45.0, 12.0, 25.0, 3.0
-# Nearer ones grow together anyhow; each stilt is braced to so many neighbours.
+# Nearer ones grow together anyhow; at each height a stilt is braced to so many neighbours.
 LEAST_MM, NEIGHBOURS = 1.2, 2
-# Of so many that are nearest.
-TRIED = 10
 # As thick as this share of the thinner shaft; the part is left as clear as by shafts.
 THICK = 0.7
+# Where a brace meets a shaft that leans is found in so many steps.
+STEPS = 8
 
 
 def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brace]:
-    """Put braces between the upright shafts of neighbouring stilts.
+    """Put braces between the shafts of neighbouring stilts, upright or leaning.
 
     Parameters
     ----------
@@ -41,53 +43,71 @@ def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brac
     """
     from scipy.spatial import cKDTree
 
-    shafts = [one.upright for one in stilts]
-    tall = [k for k, (low, high) in enumerate(shafts) if high[2] - low[2] > FIRST_MM]
-    if len(tall) < 2:
-        return []
-    plan = np.array([shafts[k][0][:2] for k in tall])
-    away, near = cKDTree(plan).query(plan, min(len(tall), TRIED + 1))
-    pairs = {
-        (min(own, int(other)), max(own, int(other))): float(d)
-        for own in range(len(tall))
-        for d, other in zip(away[own], near[own], strict=True)
-        if other != own and LEAST_MM <= d <= REACH_MM
-    }
-    nearest = sorted(pairs, key=lambda pair: (pairs[pair], pair))
-    bars = [_between(stilts[tall[a]], stilts[tall[b]]) for a, b in nearest]
-    clear = _clear_of(part, [bar for some in bars for bar in some], clearance_mm)
+    axes = [_Axis.of(one) for one in stilts]
+    high = max((axis.top for axis in axes), default=0.0)
     found: list[Brace] = []
-    neighbours = np.zeros(len(tall), np.int64)
-    first = 0
-    # The nearest first; one that the part keeps all braces from is no neighbour.
-    for (a, b), some in zip(nearest, bars, strict=True):
-        free = [bar for bar, fits in zip(some, clear[first : first + len(some)], strict=True) if fits]
-        first += len(some)
-        if free and (neighbours[[a, b]] < NEIGHBOURS).any():
-            found += free
-            neighbours[[a, b]] += 1
+    for level, z in enumerate(np.arange(FIRST_MM, high, RHYTHM_MM).tolist()):
+        there = [k for k, axis in enumerate(axes) if axis.low <= z < axis.top]
+        if len(there) < 2:
+            continue
+        plan = np.array([axes[k].at(z) for k in there])
+        near = cKDTree(plan).query_pairs(REACH_MM, output_type="ndarray")
+        away = np.linalg.norm(plan[near[:, 0]] - plan[near[:, 1]], axis=1)
+        bars: list[Brace] = []
+        # The nearest first; among those alike in the order of the stilts.
+        for n in np.lexsort((near[:, 1], near[:, 0], away)).tolist():
+            if away[n] >= LEAST_MM:
+                a, b = (there[k] for k in near[n])
+                ways = ((a, b), (b, a)) if level % 2 == 0 else ((b, a), (a, b))
+                tried = (_rising(stilts[m], stilts[o], axes[m], axes[o], z) for m, o in ways)
+                bars += [bar for bar in tried if bar is not None][:1]
+        clear = _clear_of(part, bars, clearance_mm)
+        neighbours: Counter[str] = Counter()
+        for bar, fits in zip(bars, clear, strict=True):
+            if fits and min(neighbours[name] for name in bar.between) < NEIGHBOURS:
+                found.append(bar)
+                neighbours.update(bar.between)
     return found
 
 
-def _between(one: Stilt, other: Stilt) -> list[Brace]:
-    """Braces between two shafts, from the lowest up."""
-    (low_a, high_a), (low_b, high_b) = one.upright, other.upright
-    rise = math.tan(math.radians(RISE_DEG)) * math.hypot(*(low_b[:2] - low_a[:2]))
-    z = max(float(low_a[2]), float(low_b[2]), FIRST_MM)
-    top = min(float(high_a[2]), float(high_b[2]))
+class _Axis(NamedTuple):
+    """The middle of a shaft, from its foot to its cone: places (k, 3) from below."""
+
+    places: NDArray[np.float64]
+
+    @classmethod
+    def of(cls, stilt: Stilt) -> _Axis:
+        return cls(stilt.circles[:-2, :3])
+
+    @property
+    def low(self) -> float:
+        """Where it begins, mm."""
+        return float(self.places[0, 2])
+
+    @property
+    def top(self) -> float:
+        """Where its cone begins, mm; at its foot for one that is too short for braces."""
+        top = float(self.places[-1, 2])
+        return top if top - self.low > FIRST_MM else self.low
+
+    def at(self, z: float) -> NDArray[np.float64]:
+        """X and y (2,) at a height."""
+        return np.array([np.interp(z, self.places[:, 2], self.places[:, axis]) for axis in (0, 1)])
+
+
+def _rising(one: Stilt, other: Stilt, own: _Axis, over: _Axis, z: float) -> Brace | None:
+    """A brace from one shaft at a height up to another, or ``None`` where that ends below it."""
+    foot, rise = own.at(z), 0.0
+    slope = math.tan(math.radians(RISE_DEG))
+    # The further up the other leans the further away it may be.
+    for _ in range(STEPS):
+        rise = slope * float(np.linalg.norm(over.at(z + rise) - foot))
+    if z + rise > over.top or rise > 2 * slope * REACH_MM:
+        return None
+    ends = np.array([[*foot, z], [*over.at(z + rise), z + rise]])
+    middle = ends.mean(axis=0)
     radius = THICK * min(one.shaft_mm, other.shaft_mm) / 2
-    found = []
-    turned = False
-    while z + rise <= top:
-        foot, head = (low_b, low_a) if turned else (low_a, low_b)
-        ends = np.array([[*foot[:2], z], [*head[:2], z + rise]])
-        middle = ends.mean(axis=0)
-        found.append(
-            Brace(support_id("brace", *(float(v) for v in middle)), (one.id, other.id), ends, radius)
-        )
-        turned = not turned
-        z += RHYTHM_MM
-    return found
+    return Brace(support_id("brace", *(float(v) for v in middle)), (one.id, other.id), ends, radius)
 
 
 def _clear_of(part: Tree, braces: list[Brace], clearance_mm: float) -> list[bool]:
