@@ -13,9 +13,10 @@ from manifold3d import CrossSection, Manifold, OpType
 
 from tests.stilted import USUAL, Stilted
 from tests.support import box, mesh_of, on_plate, sphere, stalactites, tee
-from upright_heron.core.geometry.mesh import edges, facts
+from upright_heron.core.geometry.mesh import edges, facet_normals, facts
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.geometry.subdivision import refined
+from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.layers.layer_components import links, piece_at, pieces
 from upright_heron.core.layers.peel import peel_curve, pulls
 from upright_heron.core.layers.stack import pack, slice_solid
@@ -24,10 +25,12 @@ from upright_heron.core.marking.marks import Mark
 from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.model import CIRCLE_AREA, Brace, Stilt, circle_ring, stilt_volume_mm3
 from upright_heron.core.supports.resin.loads import walk_loads
+from upright_heron.core.supports.resin.seen import seen_shares
 from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
 from upright_heron.core.supports.resin.soles import ring_places
 from upright_heron.core.supports.resin.stilt_layers import stilt_layers
-from upright_heron.core.supports.resin.stilts import ByHand, in_figures
+from upright_heron.core.supports.resin.stilts import ByHand, Ground, in_figures, make_stilts
+from upright_heron.core.supports.show_side import Shown
 from upright_heron.core.supports.support_set import SupportSet
 
 NONE = np.zeros((0, 2)), np.zeros(0, np.int64)
@@ -397,6 +400,35 @@ class WayTest(unittest.TestCase):
         self.assertGreater(len(over(8.0)), 3)
         # 74 degrees: a shaft would have the surface 2 mm higher on one side than on the other.
         self.assertEqual(len(over(140.0)), 0)
+
+
+class SeenTest(unittest.TestCase):
+    """How much marks are seen."""
+
+    def test_by_whoever_walks_round_the_part(self):
+        tree = Tree.of(mesh_of(box(20, 20, 20) - box(4, 4, 10, (8, 8, 10))))
+        places = np.array([[20.0, 10, 10], [10, 10, 0], [10, 10, 20], [8.0, 10, 11], [20, 20, 10]])
+        outward = np.array([[1.0, 0, 0], [0, 0, -1], [0, 0, 1], [1, 0, 0], [1, 1, 0] / np.sqrt(2)])
+        side, under, top, inside, corner = seen_shares(places, outward, tree, np.array([0.0, 0, 1]))
+        # A wall is seen from half the sides; those that look right along it may see it or not.
+        self.assertAlmostEqual(side, 7.5 / 16, delta=0.04)
+        self.assertEqual((under, inside), (0, 0))
+        # From above only by those who stand higher.
+        self.assertAlmostEqual(top, 0.5)
+        self.assertGreater(corner, side - 1e-9)
+        # Hung upside down the same place is the underside of the part as it came.
+        again = seen_shares(places, outward, tree, np.array([0.0, 0, -1]))
+        np.testing.assert_allclose(again[1:3], [0.5, 0.0])
+
+    def test_where_a_show_side_is_given_that_counts(self):
+        bench = Stilted(box(30, 20, 3, (0, 0, 20)) + box(4, 20, 23, (-4, 0, 0)))
+        self.assertEqual(bench.made().marks_seen, 0)
+        middles = bench.mesh.vertices[bench.mesh.faces].mean(axis=1)
+        down = facet_normals(bench.mesh)[0][:, 2] < -0.5
+        shown = Shown(bench.tree, down & (middles[:, 2] > 10))
+        ground = Ground(bench.mesh, bench.tree, bench.stack, bench.hanging, shown=shown)
+        made = make_stilts(ground, bench.limit, USUAL)
+        self.assertEqual(made.marks_seen, len(made.stilts))
 
 
 class BraceTest(unittest.TestCase):

@@ -27,10 +27,24 @@ from .supports_filament import filament_supports, show_side
 from .values import Holding
 
 
-@recipe("ground", version=1, needs=(placed_mesh, tree, layers, walked, hangs), keep=Keep.PASSING)
-def ground(mesh: Mesh, part: Tree, stack: LayerStack, found: Hanging, regions: tuple[Region, ...]) -> Ground:
-    """A part where it stands, with what hangs of it."""
-    return Ground(mesh, part, stack, all_hanging(found, regions))
+@recipe(
+    "ground",
+    version=1,
+    needs=(placed_mesh, tree, layers, walked, hangs, placement, show_side),
+    keep=Keep.PASSING,
+)
+def ground(
+    mesh: Mesh,
+    part: Tree,
+    stack: LayerStack,
+    found: Hanging,
+    regions: tuple[Region, ...],
+    where: Placement,
+    shown: Shown | None,
+) -> Ground:
+    """A part where it stands, with what hangs of it and what is seen."""
+    x, y, z = where.rotation[:, 2].tolist()
+    return Ground(mesh, part, stack, all_hanging(found, regions), (x, y, z), shown)
 
 
 @recipe(

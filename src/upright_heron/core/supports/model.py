@@ -234,6 +234,8 @@ class Stilt:
         What its tip bears at most, and what it can: both guesses, N.
     snip : bool
         It touches a point, and is to be snipped off with care.
+    seen : float
+        How much its mark is seen: on the show side or not, or the share of the sides that it is seen from.
     """
 
     id: str
@@ -247,6 +249,7 @@ class Stilt:
     load_n: float = 0.0
     bears_n: float = 0.0
     snip: bool = False
+    seen: float = 0.0
 
     @property
     def upright(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -158,6 +158,11 @@ class SupportSet:
         return dict(Counter(s.size for s in self.stilts))
 
     @property
+    def marks_seen(self) -> float:
+        """How many marks of stilts are seen: each counts by the share of the sides that it is seen from."""
+        return float(sum(one.seen for one in self.stilts))
+
+    @property
     def weakest(self) -> tuple[Stilt, ...]:
         """Stilts by how near their tips come to what they bear, the nearest first."""
         loaded = [s for s in self.stilts if s.load_n > 0]

@@ -23,10 +23,12 @@ from ...progress import Progress, silent, tracked
 from ..checks.stilt_check import SLENDER, unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips
 from ..model import Brace, Stilt, SupportSettings, stilt_volume_mm3, support_id
+from ..show_side import Shown
 from ..support_set import FaultKind, SupportSet
 from .braces import brace
 from .loads import Borne, walk_loads
 from .routes import EVERY_MM, SHORTEST_MM, Router, Way
+from .seen import seen_shares
 from .sizes import StiltSize, size_for, sizes
 from .stilt_layers import stilt_layers
 from .tip_places import (
@@ -70,12 +72,18 @@ class Ground:
     stack : LayerStack
     hanging : Hanging
         What was found walking up its layers.
+    up : (x, y, z)
+        The way up of the part as it came.
+    shown : Shown, optional
+        The show side; without one what is seen walking round the part counts.
     """
 
     mesh: Mesh
     part: Tree
     stack: LayerStack
     hanging: Hanging
+    up: tuple[float, float, float] = (0.0, 0.0, 1.0)
+    shown: Shown | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -330,8 +338,9 @@ class _Work:
     def stilts(self, load_n: NDArray[np.float64]) -> list[Stilt]:
         """The stilts, each of the size that its load (t,), N, asks for where there is room for it."""
         found: list[Stilt] = []
+        seen = self.seen()
         names: set[str] = set()
-        for place, way, load in zip(self.places, self.ways, load_n.tolist(), strict=True):
+        for place, way, load, shows in zip(self.places, self.ways, load_n.tolist(), seen, strict=True):
             # Two within half a millimetre would have one name.
             name = support_id("stilt", *place.at_mm)
             while name in names:
@@ -355,9 +364,19 @@ class _Work:
                     load,
                     size.bears_n(self.peel),
                     place.snip,
+                    shows,
                 )
             )
         return found
+
+    def seen(self) -> list[float]:
+        """How much the mark of each tip is seen, 0 to 1."""
+        if not self.places:
+            return []
+        at, outward = self.tips, np.array([place.outward for place in self.places], np.float64)
+        if self.ground.shown is not None:
+            return [float(on) for on in self.ground.shown.over(at)]
+        return [float(v) for v in seen_shares(at, outward, self.ground.part, np.array(self.ground.up))]
 
     def thicken(self, stilts: list[Stilt], braces: Sequence[Brace]) -> bool:
         """Make shafts thicker that nothing braces for too long; whether any was."""
@@ -433,6 +452,7 @@ def in_figures(made: SupportSet, part: Tree, moved_mm: NDArray[np.float64]) -> d
             {
                 "id": one.id, "reason": one.reason, "at_mm": told(one.touch_mm), "size": one.size,
                 "load_n": one.load_n, "bears_n": one.bears_n, "on_part": one.on_part, "snip": one.snip,
+                "seen": one.seen,
             }
             for one in made.stilts
         ],
