@@ -100,7 +100,8 @@ def squared_steps(core):  # type: ignore[no-untyped-def]
     nz, ny, nx = core.shape
     found = np.empty(core.shape, np.float32)
     longest = max(nz, ny, nx)
-    line, where, edge = np.empty(longest), np.empty(longest, np.int64), np.empty(longest + 1)
+    line, out = np.empty(longest), np.empty(longest)
+    where, edge = np.empty(longest, np.int64), np.empty(longest + 1)
     for z in range(nz):
         for y in range(ny):
             gap = np.inf
@@ -115,28 +116,25 @@ def squared_steps(core):  # type: ignore[no-untyped-def]
         for x in range(nx):
             for y in range(ny):
                 line[y] = found[z, y, x]
-            envelope(line, ny, where, edge)
-            at = 0
+            lowest(line, ny, where, edge, out)
             for y in range(ny):
-                while edge[at + 1] < y:
-                    at += 1
-                found[z, y, x] = (y - where[at]) ** 2 + line[where[at]]
+                found[z, y, x] = out[y]
     for y in range(ny):
         for x in range(nx):
             for z in range(nz):
                 line[z] = found[z, y, x]
-            envelope(line, nz, where, edge)
-            at = 0
+            lowest(line, nz, where, edge, out)
             for z in range(nz):
-                while edge[at + 1] < z:
-                    at += 1
-                found[z, y, x] = (z - where[at]) ** 2 + line[where[at]]
+                found[z, y, x] = out[z]
     return found
 
 
 @njit(cache=True)
-def envelope(line, count, where, edge):  # type: ignore[no-untyped-def]
-    """Write which parabolas, rooted at ``line`` (count,), are the lowest, and from where on each is."""
+def lowest(line, count, where, edge, out):  # type: ignore[no-untyped-def]
+    """Write the lower envelope ``out`` (count,) of parabolas rooted at ``line`` (count,).
+
+    ``where`` (count,) and ``edge`` (count + 1,) are room for which is the lowest, and from where on.
+    """
     at = 0
     where[0], edge[0], edge[1] = 0, -np.inf, np.inf
     for q in range(1, count):
@@ -153,3 +151,8 @@ def envelope(line, count, where, edge):  # type: ignore[no-untyped-def]
             continue
         at += 1
         where[at], edge[at], edge[at + 1] = q, meet, np.inf
+    at = 0
+    for q in range(count):
+        while edge[at + 1] < q:
+            at += 1
+        out[q] = (q - where[at]) ** 2 + line[where[at]]

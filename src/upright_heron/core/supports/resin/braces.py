@@ -77,6 +77,7 @@ class _Axis(NamedTuple):
 
     @classmethod
     def of(cls, stilt: Stilt) -> _Axis:
+        """The axis of a stilt."""
         return cls(stilt.circles[:-2, :3])
 
     @property
