@@ -13,6 +13,7 @@ from tests.support import box, comb, mesh_of, on_plate, tee
 from upright_heron.core.layers.stack import pack
 from upright_heron.core.supports.checks.verify import rests, verify
 from upright_heron.core.supports.demand.patches import Style
+from upright_heron.core.supports.filament.tips import RISE_MM, Places, Stands
 from upright_heron.sheet.process import FilamentSupports
 from upright_heron.work.alone import Alone
 
@@ -102,6 +103,18 @@ class CheckTest(unittest.TestCase):
         self.assertEqual(
             Alone(mesh_of(tee()), item=lines, job={"limit_deg": 45.0}).make("supports").faults, ()
         )
+
+    def test_tips_of_a_flat_patch_hold_no_more_than_the_check_looks_for(self):
+        # A tip whose end is lowered beside what hangs lower holds a slope that comes down to it, no ceiling.
+        bench = Bench(tee())
+        patch = bench.patches[0]
+        self.assertLessEqual(len(patch.plans), 2)
+        flat = Places.of(patch, bench.stack, USUAL, 4.0, bench.tree)
+        lowered = replace(flat, stands=lambda tips: Stands(tips - [0, 0, 1.4], np.full(len(tips), -np.inf)))
+        tip = tuple(flat.at_mm[len(flat.at_mm) // 2])
+        self.assertGreater(len(flat.near([tip])[0]), 50)
+        self.assertLess(len(lowered.near([tip])[0]), 10)
+        self.assertGreater(len(replace(lowered, rise_mm=RISE_MM).near([tip])[0]), 50)
 
     def test_what_stands_beside_the_part_does_not_carry(self):
         wall = self.bench.stack

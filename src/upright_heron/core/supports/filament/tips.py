@@ -65,6 +65,7 @@ class Places:
     stands: Callable[[NDArray[np.float64]], Stands]
     touching: Callable[[NDArray[np.float64]], NDArray[np.bool_]]
     layer_mm: float
+    rise_mm: float = RISE_MM
 
     @staticmethod
     def of(
@@ -89,12 +90,14 @@ class Places:
             return np.asarray(room_at(stack, stands(tips).ends_mm) < TOUCHING * rim)
 
         lowest = min(plans)
+        # The check looks further down only where a patch has many layers: see ``not_held``.
+        rise = RISE_MM if len(patch.plans) > 2 else 2.1 * stack.layer_mm
         first = (*inside_of(plans[lowest]), stack.bottom_mm(lowest) - gap)
         low, pixel, layers = _drawn(plans)
         rows, columns = np.nonzero(layers >= 0)
         if not len(rows):
             # Smaller than the pixels.
-            return Places(np.array([first]), first, pixel, spacing_mm, stands, touching, stack.layer_mm)
+            return Places(np.array([first]), first, pixel, spacing_mm, stands, touching, stack.layer_mm, rise)
         plan = low + (np.column_stack([columns, rows]) + 0.5) * pixel
         places = np.column_stack([plan, stack.base_mm + layers[rows, columns] * stack.layer_mm])
         near = settings.least_layers(stack.layer_mm) - 1
@@ -104,7 +107,7 @@ class Places:
             if not len(places):
                 return None
         places[:, 2] -= gap
-        return Places(places, first, pixel, spacing_mm, stands, touching, stack.layer_mm)
+        return Places(places, first, pixel, spacing_mm, stands, touching, stack.layer_mm, rise)
 
     @cached_property
     def _drawn(self) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
@@ -141,7 +144,7 @@ class Places:
             beside = self._beside((x, y), share * self.spacing_mm)
             heights = self.at_mm[beside, 2]
             right_above = np.abs(self.at_mm[beside, :2] - (x, y)).max(axis=1) <= self.pixel_mm
-            found.append(beside[right_above | (heights >= least) & (heights <= end + RISE_MM)])
+            found.append(beside[right_above | (heights >= least) & (heights <= end + self.rise_mm)])
         return found
 
     def held(self, tips: Sequence[Spot], share: float = COVERED) -> NDArray[np.bool_]:
