@@ -126,7 +126,10 @@ class CheckTest(unittest.TestCase):
         # Nor does a crumb that its own spread alone would bring over the part.
         crumb = CrossSection.square((0.45, 0.9))
         self.assertFalse(rests(wall, crumb.translate((x1 + 0.05, y0)), 12, USUAL))
-        self.assertTrue(rests(wall, crumb.translate((x1 - 0.1, y0)), 12, USUAL))
+        self.assertTrue(rests(wall, crumb.translate((x1 - 0.2, y0)), 12, USUAL))
+        # The foot of a thin post is one bead, and that spreads.
+        self.assertTrue(rests(wall, crumb.translate((x1 + 0.05, y0)), 12, USUAL, foot=True))
+        self.assertFalse(rests(wall, crumb.translate((x1 + 0.3, y0)), 12, USUAL, foot=True))
 
     def test_a_ribbed_cylinder_on_its_side_has_no_strip_in_the_air(self):
         # By a walk over rasters of another library: what of a layer has neither support nor part below.

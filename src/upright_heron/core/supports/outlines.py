@@ -62,6 +62,9 @@ def branch_rings(
     outer: dict[int, list[Ring]] = {}
     for k, ring in zip(level.tolist(), circle_rings(at), strict=True):
         outer.setdefault(k, []).append(ring)
+    # Where a foot narrows by more than its walls in a layer, the ring above would stand over its hollow.
+    above = np.minimum(t[:, 0] + layer_mm / rise[run], 1.0)
+    at[:, 2] = np.minimum(at[:, 2], low[run, 3] + above * (high[run, 3] - low[run, 3]))
     at[:, 2] -= settings.walls * settings.line_mm
     hollow = at[:, 2] > settings.line_mm
     inner: dict[int, list[Ring]] = {}

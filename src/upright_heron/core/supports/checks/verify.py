@@ -29,8 +29,10 @@ CARRIED = 0.3
 LEANS = 0.1
 # What lies on less than this share of its own area is looked at closely.
 ALIKE = 0.9
-# A needle is one bead that spreads as it is drawn: what lies half a bead aside of it carries it too.
+# The foot of a needle is one bead that spreads as it is drawn: what lies half a bead aside carries it too.
 NEEDLE_MM2, BEAD_MM = 1.0, 0.2
+# What lies so near to where a post stands is its foot.
+FOOT_MM = 0.6
 # A support may lean over the one below it in the next layer by this, mm.
 STEP_MM = 0.4
 # On a slope a support may end so much lower than the place it holds.
@@ -83,7 +85,8 @@ def verify(
     faults = not_held(stack, patches, made, settings, lost or {}, clear)
     found = pieces(made.layers)
     faults += _crossing(stack, _looks(stack, found, clear, progress), clear)
-    faults += _floating(stack, found, settings)
+    feet = [s.nodes[s.foot, :3] for s in made.supports if isinstance(s, Branches)]
+    faults += _floating(stack, found, settings, np.array(feet).reshape(-1, 3))
     faults += [fault for s in made.supports if isinstance(s, Branches) for fault in _slender(s)]
     return sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
 
@@ -332,13 +335,18 @@ def faults_of(
     if levels and levels[0] > 0:
         fx, fy, fz, _ = (float(v) for v in support.nodes[support.foot])
         foot = CrossSection(rings[levels[0]], FillRule.NonZero)
-        if not rests(stack, foot, levels[0], settings):
+        if not rests(stack, foot, levels[0], settings, foot=True):
             faults.append(_begins_in_mid_air(fx, fy, fz))
     return faults + _slender(support)
 
 
-def _floating(stack: LayerStack, found: Pieces, settings: SupportSettings) -> list[Fault]:
-    """Pieces of support with nothing below them: no support, no plate, no part within the gap."""
+def _floating(
+    stack: LayerStack, found: Pieces, settings: SupportSettings, feet: NDArray[np.float64]
+) -> list[Fault]:
+    """Pieces of support with nothing below them: no support, no plate, no part within the gap.
+
+    ``feet`` (k, 3) are those of trees and posts.
+    """
     h = stack.layer_mm
     standing = stands_on(found, links(found))
     # Many pieces of a level ask for the same sections.
@@ -349,8 +357,10 @@ def _floating(stack: LayerStack, found: Pieces, settings: SupportSettings) -> li
         section = found.section(int(k))
         if leans_on(section, found.section(*found.below(int(k), STEP_MM))):
             continue
-        if not rests(stack, section, level, settings, of_part):
-            x, y = (float(v) for v in found.inside_mm[k])
+        x, y = (float(v) for v in found.inside_mm[k])
+        near = np.abs(feet - (x, y, level * h)).max(axis=1, initial=0.0) if len(feet) else np.zeros(0)
+        foot = bool((near <= max(FOOT_MM, 2 * h)).any())
+        if not rests(stack, section, level, settings, of_part, foot=foot):
             faults.append(_begins_in_mid_air(x, y, level * h))
     return faults
 
@@ -386,11 +396,14 @@ def rests(
     level: int,
     settings: SupportSettings,
     sections: Callable[[int], CrossSection] | None = None,
+    *,
+    foot: bool = False,
 ) -> bool:
     """Whether the part lies below the lowest level of a support, within the contact gap.
 
     ``section`` is what is printed in that level, counted from the plate. What lies beside it carries nothing:
-    a share of it, ``CARRIED``, has the part right below. ``sections`` may remember those of the part.
+    a share of it, ``CARRIED``, has the part right below. ``sections`` may remember those of the part. The
+    ``foot`` of a post that is a needle spreads as it is drawn; a crumb of a column is drawn beside others.
     """
     sections = sections or stack.section
     lift = round(stack.base_mm / stack.layer_mm)
@@ -399,10 +412,9 @@ def rests(
     down = level - lift - np.arange(1, settings.gap_below_layers(stack.layer_mm) + fall + 3)
     below = [sections(k) for k in down.tolist() if 0 <= k < len(stack)]
     area = float(section.area())
-    if area >= NEEDLE_MM2:
+    if area >= NEEDLE_MM2 or not foot:
         return _lies_on(section, below, CARRIED * area)
-    # Its spread alone does not carry it: some of it lies on the part as it is.
-    return _lies_on(section, below, LEANS * area) and _lies_on(section.offset(BEAD_MM), below, CARRIED * area)
+    return _lies_on(section.offset(BEAD_MM), below, CARRIED * area)
 
 
 def _lies_on(section: CrossSection, below: Sequence[CrossSection], asked_mm2: float) -> bool:
