@@ -213,7 +213,8 @@ def _relayered(
         if gives:
             section = section + CrossSection(gives, FillRule.NonZero)
         fresh = [r for r in section.to_polygons() if abs(_ring_area(r)) > CRUMB_MM2]
-        area = float(layers.area_mm2[level]) - before + float(section.area())
+        # Of what is kept, as where all are united at once.
+        area = float(layers.area_mm2[level]) - before + sum(map(_ring_area, fresh))
         changed[level] = (far + fresh, max(area, 0.0))
     return spliced(layers, changed)
 
