@@ -152,6 +152,9 @@ class LatticeTest(unittest.TestCase):
         self.assertLess(np.prod(shape), 26_000_000)
         self.assertGreater(lattice.step_mm, 2.0)
         self.assertTrue((lattice.low_mm < 0).all())
+        # Too coarse for the wall that is promised: refused, and nothing is guessed.
+        with self.assertRaisesRegex(BadValue, "so large"):
+            find_cavity(Solid(box(900, 600, 500)), USUAL)
 
 
 class DrainTest(unittest.TestCase):

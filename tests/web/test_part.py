@@ -237,6 +237,7 @@ class HollowTest(PartCase):
         self.post(job_id, "size", percent="200", together="true")
         large = self.item(job_id)
         self.assertAlmostEqual(large["hollow"]["wall_mean_mm"], 2.0, delta=0.06)
+        self.assertEqual((large["hollow"]["detail_mm"], large["hollow"]["step_mm"]), (0.5, 0.5))
         self.assertAlmostEqual(large["hollow"]["cavity_mm3"] / (4 / 3 * np.pi * 28**3), 1.0, delta=0.02)
         self.assertAlmostEqual(large["solid"]["volume_mm3"] / (8 * volume), 1.0, delta=1e-4)
         self.client.post(f"/jobs/{job_id}/undo")

@@ -6,6 +6,7 @@ import numpy as np
 
 from tests.support import box, stl
 from tests.web.test_app import AppCase
+from upright_heron.sheet.process import ResinSupports
 from upright_heron.work.bind import keys_of
 
 
@@ -100,6 +101,8 @@ class TipsTest(AppCase):
         ):  # fmt: skip
             with self.subTest(path, **fields):
                 self.post(path, status=422, **fields)
+        # A wide tip of a job from before shafts were typed is read as it is.
+        self.assertEqual(ResinSupports.model_validate({"kind": "resin", "tip_mm": 1.5}).tip_mm, 1.5)
         self.client.post(f"/jobs/{self.job_id}/changes/no-supports")
         self.post("tips/put", status=422, at="1,2,3")
         self.post("changes/strengthen", status=422)

@@ -52,6 +52,8 @@ class Hollowing(Document):
     wall_least_at_mm: Vector = (0.0, 0.0, 0.0)
     cavity_mm3: float = 0.0
     pockets: int = 0
+    # Step of the lattice in fact: coarser than the detail where the part is very large.
+    step_mm: float = 0.0
     sealed_mm3: float = 0.0
     standing_mm3: float = 0.0
     hanging_mm3: float = 0.0

@@ -6,7 +6,7 @@ from dataclasses import asdict
 from enum import StrEnum
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field
 
 from ..core.errors import BadValue
 from ..core.footing.footing import FootingKind
@@ -126,12 +126,6 @@ class ResinSupports(Document):
     # Tips that hands put, and those that they took out, by their places on the part.
     put_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
     out_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
-
-    @model_validator(mode="after")
-    def _grows_downwards(self) -> ResinSupports:
-        if not self.tip_mm <= self.shaft_mm <= self.foot_mm:
-            raise ValueError("a shaft is no thinner than its tip, and a foot no thinner than its shaft")
-        return self
 
     def settings(self, line_mm: float = 0.05, layer_mm: float = 0.05) -> SupportSettings:
         """Return them as the core takes them, for a pixel so wide and layers so high."""

@@ -194,7 +194,7 @@ def hollowed(
             "wall_least_at_mm": found.wall.at_mm,
             "cavity_mm3": found.cavity_mm3,
             "pockets": found.pockets,
-            "detail_mm": found.detail_mm,
+            "step_mm": found.detail_mm,
             "sealed_mm3": found.sealed_mm3,
             "standing_mm3": found.standing_mm3,
             "hanging_mm3": found.hanging_mm3,

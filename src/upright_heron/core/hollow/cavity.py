@@ -133,7 +133,7 @@ def find_cavity(solid: Solid, setting: HollowSetting, progress: Progress = silen
     Raises
     ------
     BadValue
-        Nothing is as thick as two walls and the least width.
+        Nothing is as thick as two walls and the least width, or the part is too large for such a wall.
 
     Notes
     -----
@@ -150,6 +150,12 @@ def find_cavity(solid: Solid, setting: HollowSetting, progress: Progress = silen
         tree = Tree.of(Solid(outer).mesh())
     lattice, shape = lattice_of(solid.bounds, setting.detail_mm)
     step = lattice.step_mm
+    if step > setting.wall_mm / 2 + 1e-9:
+        raise BadValue(
+            f"The part is so large that its walls are measured in steps of {step:.2g} mm, too coarse for"
+            f" {setting.wall_mm:g} mm.",
+            f"Type a wall of {2 * step:.1f} mm or more, or cut the part and hollow its pieces.",
+        )
     level = setting.wall_mm + DEEPER * step
     within = inside(Solid(outer), lattice, shape, progress)
     progress("Measuring the wall", 0, 1)

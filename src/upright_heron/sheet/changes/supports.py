@@ -66,7 +66,14 @@ class MakeSupports(Change):
             stilts = {name: getattr(self, name) for name in asked}
             # What was done by hand stays.
             hand = sheet.resin.model_dump(include={"put_mm", "out_mm"}) if sheet.resin else {}
-            return altered(sheet, supports=ResinSupports(**{**hand, **stilts}))
+            made = ResinSupports(**{**hand, **stilts})
+            # Asked of what is typed now: jobs from before there were shafts to type stay as they are.
+            if not made.tip_mm <= made.shaft_mm <= made.foot_mm:
+                raise BadValue(
+                    "A shaft is no thinner than its tip, and a foot no thinner than its shaft.",
+                    "Type a thinner tip, or a thicker shaft and foot.",
+                )
+            return altered(sheet, supports=made)
         known = sheet.filament or FilamentSupports()
         (gap, layers), (below, layers_below) = read_gap(self.gap_mm), read_gap(self.gap_below_mm)
         fields = {
