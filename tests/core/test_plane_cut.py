@@ -8,8 +8,9 @@ from unittest.mock import patch
 import numpy as np
 from manifold3d import CrossSection, Manifold
 
+from upright_heron.core.geometry.frames import frame
 from upright_heron.core.geometry.solid import Solid
-from upright_heron.core.split.cuts import cut, cut_tree, frame
+from upright_heron.core.split.cuts import cut, cut_tree
 from upright_heron.core.split.plane_cut import Shell
 
 

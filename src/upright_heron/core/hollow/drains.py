@@ -11,6 +11,7 @@ from manifold3d import Manifold, OpType
 from numpy.typing import NDArray
 
 from ..errors import BadValue
+from ..geometry.frames import frame
 from ..geometry.tree import Tree
 from ..tags import stored
 
@@ -133,7 +134,7 @@ def _body(one: Drain, part: Tree, hollow: Tree) -> Any:
     axis = inner - outer
     deep = float(np.linalg.norm(axis))
     axis /= deep
-    side, over = _square_to(axis)
+    side, over, _ = frame(axis)
     turn = 2 * np.pi * np.arange(ROUND) / ROUND
     rim = np.cos(turn)[:, None] * side + np.sin(turn)[:, None] * over
     # From the middle of the wall both ways; what comes out far off is another wall.
@@ -149,11 +150,3 @@ def _body(one: Drain, part: Tree, hollow: Tree) -> Any:
     narrow = max(one.diameter_mm / 2 + slope * in_to, LEAST_MM / 2)
     body = Manifold.cylinder(out_to + in_to, wide, narrow, ROUND).translate((0.0, 0.0, -out_to))
     return body.transform(np.column_stack([side, over, axis, outer]))
-
-
-def _square_to(axis: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Two directions (3,) square to an axis and to each other, turning as x and y do about z."""
-    other = np.eye(3)[int(np.argmin(np.abs(axis)))]
-    side = np.cross(other, axis)
-    side /= np.linalg.norm(side)
-    return side, np.cross(axis, side)

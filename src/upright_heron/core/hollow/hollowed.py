@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.frames import frame
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid, concatenated
 from ..geometry.tree import Tree
@@ -191,9 +192,7 @@ def _way_out(
     vent: bool = False,
 ) -> Drain:
     """A hole from a place of the hollow to the surface: straight one way, or where the wall is thinner."""
-    side = np.cross(np.eye(3)[int(np.argmin(np.abs(way)))], way)
-    side /= np.linalg.norm(side)
-    over = np.cross(way, side)
+    side, over, _ = frame(way)
     turn = 2 * np.pi * np.arange(AROUND)[:, None] / AROUND
     round_it = np.cos(turn) * side + np.sin(turn) * over
     leans = np.radians(LEANS_DEG)

@@ -12,12 +12,13 @@ import numpy as np
 from manifold3d import CrossSection, JoinType, Manifold, OpType
 from numpy.typing import NDArray
 
+from ..geometry.frames import frame
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid
 from ..geometry.tree import Tree
 from ..progress import Progress, silent, tracked
 from ..tags import stored
-from .cuts import Node, frame
+from .cuts import Node
 from .fittings import lip_room, placed
 from .joints import Joint
 from .numbers import DEPTH_MM, outline

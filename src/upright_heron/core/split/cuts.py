@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadValue
+from ..geometry.frames import frame
 from ..geometry.solid import Solid
 from ..progress import Progress, silent
 from ..tags import stored
@@ -250,13 +251,3 @@ def snapped(corners: NDArray[np.float64], plane: Cut) -> float:
         return plane.offset_mm
     middles = np.clip(plane.offset_mm, around[gaps] + NEAR_MM / 2, around[gaps + 1] - NEAR_MM / 2)
     return float(middles[np.argmin(np.abs(middles - plane.offset_mm))])
-
-
-def frame(normal: Sequence[float]) -> NDArray[np.float64]:
-    """Turn (3, 3) that brings a direction to z: its rows are two directions in the plane, and the normal."""
-    n = np.asarray(normal, np.float64)
-    # Along an axis of the part where it can be: squares then lie square.
-    aside = np.eye(3)[int(np.argmin(np.abs(n)))]
-    u = np.cross(aside, n)
-    u /= np.linalg.norm(u)
-    return np.stack([u, np.cross(n, u), n])

@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 from manifold3d import CrossSection, JoinType
 
+from ..geometry.frames import frame
 from ..progress import Progress, silent, tracked
 from ..tags import stored
 from .cut_part import CutPart
-from .cuts import NEAR_MM, Node, frame
+from .cuts import NEAR_MM, Node
 from .dovetails import dovetail
 from .faces import BESIDE_MM, Face, Turned, inside_of, long_way_deg, vector
 from .fittings import (

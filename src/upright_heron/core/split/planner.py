@@ -16,11 +16,12 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..errors import BadValue
+from ..geometry.frames import frame
 from ..geometry.solid import Solid, bodies_of
 from ..progress import Progress, silent
 from ..tags import stored
 from .cut_part import DUST_MM3
-from .cuts import Cut, Node, Vector, cut, cut_tree, frame
+from .cuts import Cut, Node, Vector, cut, cut_tree
 from .grid import grid_cuts
 from .kept import Kept, crossed
 from .pieces import SLIVER_MM3

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ...geometry.frames import frame
 from ...geometry.tree import Tree
 
 # The part is looked at from so many sides, at eye height and from a little above.
@@ -15,10 +16,7 @@ OFF_MM = 0.05
 
 def seen_from(up: NDArray[np.float64]) -> NDArray[np.float64]:
     """Directions (n, 3) to the eyes of those who walk round a part whose way up is ``up`` (3,)."""
-    up = up / np.linalg.norm(up)
-    side = np.cross(np.eye(3)[int(np.argmin(np.abs(up)))], up)
-    side /= np.linalg.norm(side)
-    over = np.cross(up, side)
+    side, over, up = frame(up / np.linalg.norm(up))
     turn = 2 * np.pi * np.arange(SIDES)[:, None] / SIDES
     flat = np.cos(turn) * side + np.sin(turn) * over
     return np.concatenate([np.cos(t) * flat + np.sin(t) * up for t in np.radians(FROM_ABOVE_DEG)])

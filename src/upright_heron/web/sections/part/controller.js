@@ -49,17 +49,12 @@ export default class PartController extends SectionController {
   }
 
   escape() {
-    the('#pick-slip').hidden = true;
-    this.view.setPicking(null);
+    this.unpick();
   }
 
   /** Pick where a hole goes in. */
   #hole() {
-    the('#pick-slip').hidden = false;
-    the('#pick-words').textContent = 'Pick where the hole goes in.';
-    the('#pick-gives').textContent = '';
-    this.view.setPicking((/** @type {number[]} */ _normal, /** @type {number[]} */ at) => {
-      this.escape();
+    this.pickPlace('Pick where the hole goes in.', (at) => {
       at.forEach((v, k) => { /** @type {HTMLInputElement} */ (the(`#hollow-form [name=${'xyz'[k]}]`)).value = v.toFixed(3); });
       /** @type {HTMLFormElement} */ (find('#hollow-form')).requestSubmit();
     });

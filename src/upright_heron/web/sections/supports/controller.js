@@ -1,5 +1,5 @@
 import { fetchBlock, readMesh } from '../../static/js/blocks.js';
-import { find, SectionController, the } from '../../static/js/section.js';
+import { find, SectionController } from '../../static/js/section.js';
 import { SupportHand } from './hand.js';
 
 /** Supports in the order of their shells. @param {string} key @returns {Promise<import('./hand.js').Listed[]>} */
@@ -43,7 +43,7 @@ export default class SupportsController extends SectionController {
 
   escape() {
     this.hand.leave();
-    this.#picked();
+    this.unpick();
   }
 
   get keepsPlace() {
@@ -59,25 +59,14 @@ export default class SupportsController extends SectionController {
     else if (button.dataset.fault) this.#look(button.dataset.fault.split(',').map(Number));
     else if (button.id === 'tip-put') this.#tip(button, 'Click on the place of the tip.');
     else if (button.id === 'tip-out') this.#tip(button, 'Click where the tip stands.');
-    else if (button.id === 'pick-cancel') this.#picked();
+    else if (button.id === 'pick-cancel') this.unpick();
     else return false;
     return true;
   }
 
   /** Pick a place of the part for a tip, and send it. @param {HTMLElement} button @param {string} words */
   #tip(button, words) {
-    the('#pick-slip').hidden = false;
-    the('#pick-words').textContent = words;
-    the('#pick-gives').textContent = '';
-    this.view.setPicking((/** @type {number[]} */ _normal, /** @type {number[]} */ at) => {
-      this.#picked();
-      this.page.send(button.dataset.url ?? '', { at: at.join(',') });
-    });
-  }
-
-  #picked() {
-    the('#pick-slip').hidden = true;
-    this.view.setPicking(null);
+    this.pickPlace(words, (at) => this.page.send(button.dataset.url ?? '', { at: at.join(',') }));
   }
 
   /** Come near to a place of the plate, in its layer. @param {number[]} at  x, y, z, mm */

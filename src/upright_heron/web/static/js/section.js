@@ -23,6 +23,23 @@ export class SectionController {
     return false;
   }
 
+  /** Ask for a place of the part, which is then clicked on. @param {string} words @param {(at: number[]) => void} chosen */
+  pickPlace(words, chosen) {
+    the('#pick-slip').hidden = false;
+    the('#pick-words').textContent = words;
+    the('#pick-gives').textContent = '';
+    this.view.setPicking((/** @type {number[]} */ _normal, /** @type {number[]} */ at) => {
+      this.unpick();
+      chosen(at);
+    });
+  }
+
+  /** Ask for no place any more. */
+  unpick() {
+    the('#pick-slip').hidden = true;
+    this.view.setPicking(null);
+  }
+
   /** Small tags in the view. @returns {import('./labels.js').Label[]} */
   tags() {
     return [];
