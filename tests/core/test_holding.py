@@ -64,8 +64,13 @@ class HoldingTest(unittest.TestCase):
         made = bench.make(Style.PILLAR, given=replace(USUAL, spacing_mm=4.0))
         trees = bench.make(Style.TREE)
         self.assertEqual(set(holding(points, trees, USUAL)[top]), {s.id for s in trees.supports})
-        # One post in the middle reaches a spacing round it: far from half of 60 x 60.
-        self.assertNotIn(top, holding(points, made, USUAL))
+        # All posts together hold it, one in the middle only a spacing round it: far from half of 60 x 60.
+        self.assertIn(top, holding(points, made, USUAL))
+        by_way = sorted(made.supports, key=lambda s: np.hypot(s.touch_mm[0] - 30, s.touch_mm[1] - 30))
+        self.assertGreater(len(by_way), 50)
+        held = [(patch, Style.PILLAR) for patch in bench.patches]
+        one = edited(made, bench.stack, held, {s.id for s in by_way[1:]}, [], USUAL)
+        self.assertNotIn(top, holding(points, one, USUAL))
 
     def test_nothing_is_held_by_nothing(self):
         bench = Bench(comb())

@@ -80,7 +80,7 @@ def demand(
     return tuple(made)
 
 
-@recipe("held", version=1, needs=(demand,), reads=Styles, keep=Keep.LIGHT)
+@recipe("held", version=2, needs=(demand,), reads=Styles, keep=Keep.LIGHT)
 def held(asked: tuple[Patch, ...], styles: Styles) -> Held:
     """All patches with the style that each is held in."""
     return chosen_styles(asked, styles.style, dict(styles.by_patch))
@@ -119,7 +119,7 @@ def show_side(
 
 @recipe(
     "grown",
-    version=6,
+    version=7,
     stage="Making supports",
     needs=(layers, held, tree, maybe(cleared), maybe(AROUND), show_side),
     reads=FilamentSupports,
@@ -149,7 +149,7 @@ def grown(
 
 @recipe(
     "filament_supports",
-    version=15,
+    version=16,
     stage="Checking supports",
     needs=(layers, held, grown, maybe(KEPT), maybe(cleared)),
     reads=(FilamentSupports, TakenOut),

@@ -15,7 +15,7 @@ from ...layers.changes import Changes, meeting
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack, packed
 from ...progress import Progress, silent, tracked
-from ..demand.patches import Patch, Style, layer_of
+from ..demand.patches import Patch, layer_of
 from ..filament.descent import around, gap_under, plan_distance
 from ..model import SLENDER, Branches, SupportSettings
 from ..outlines import branch_rings
@@ -105,7 +105,6 @@ def not_held(
     gap = settings.gap_layers(h)
     within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
     fall = max(3, round(min(within, SLOPE_MM) / h))
-    styles = {line.id: line.style for line in made.patches}
     faults = []
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
@@ -151,9 +150,7 @@ def not_held(
             why = close or lost.get(patch.id)
             if why is None:
                 barred = _is_barred(x, y, min(patch.plans) + lift - 1 - gap, clear or ())
-                single = "posts hold single places of it: take lines, a grid or a tree for all of it"
-                nothing = single if styles.get(patch.id) == Style.PILLAR else "nothing was made below it"
-                why = "what is below it is kept clear" if barred else nothing
+                why = "what is below it is kept clear" if barred else "nothing was made below it"
             faults.append(Fault(FaultKind.NOT_HELD, (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
 
@@ -296,7 +293,7 @@ def _crossing(
 
 def _outside(known: list[tuple[float, float]], boxes: NDArray[np.float64]) -> list[tuple[float, float]]:
     """Places that lie in none of the boxes (n, 4)."""
-    at = np.array(known)
+    at = np.array(known).reshape(-1, 2)
     inside = (at[:, None] >= boxes[None, :, :2]) & (at[:, None] <= boxes[None, :, 2:])
     gone: list[bool] = np.any(np.all(inside, axis=2), axis=1).tolist()
     return [place for place, lies_in in zip(known, gone, strict=True) if not lies_in]

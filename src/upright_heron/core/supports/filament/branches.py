@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ...geometry.tree import Tree
 from ...layers.stack import LayerStack
 from ...progress import Progress, silent
-from ..demand.patches import Patch, Spot, Style, proposed_style
+from ..demand.patches import Patch, Spot, Style
 from ..model import Branches, SupportSettings, support_id
 from ..show_side import Shown
 from .clearance_field import STEP_MM, Room
@@ -200,8 +200,7 @@ class _Ground:
         self, k: int, lost: NDArray[np.float64], kept: NDArray[np.float64]
     ) -> tuple[list[Spot], int]:
         """Tips of a patch instead of lost ones, and how many of those nothing replaces."""
-        patch, style = self.held[k]
-        settings = self.settings
+        patch, settings = self.held[k][0], self.settings
 
         def ways(tips: NDArray[np.float64]) -> NDArray[np.bool_]:
             clear = self.clear
@@ -226,13 +225,6 @@ class _Ground:
         if patch.spots:
             reached = ways(lost)
             return [spot for spot, ok in zip(spots, reached, strict=True) if ok], int((~reached).sum())
-        if style is Style.PILLAR:
-            others = _from_the_middle(tips_of(patch, self.stack, settings, settings.spacing_mm, self.part))
-            reached = ways(np.array(others))
-            posts = [others[int(np.argmax(reached))]] if reached.any() else []
-            # A spot that one post holds from its middle may need two where there is none.
-            if not posts or proposed_style(patch)[0] is not style:
-                return posts, 1 - len(posts)
         places = Places.of(patch, self.stack, settings, settings.spacing_mm, self.part)
         assert places is not None  # or it would have no tips
         top = self.room.count * self.room.step_mm
@@ -275,13 +267,12 @@ class _Ground:
 
 
 def _posts(patch: Patch, spots: Sequence[Spot], spacing_mm: float) -> Sequence[Spot]:
-    """One place for a post, in the middle; all where a spot reaches further than that one holds."""
+    """One place for a post, in the middle of a spot; all where the patch reaches further than that holds."""
     middle = _from_the_middle(spots)[:1]
     low_x, low_y, high_x, high_y = patch.footprint.bounds()
     x, y, _ = middle[0]
     far = math.hypot(max(x - low_x, high_x - x), max(y - low_y, high_y - y))
-    one = far <= COVERED * spacing_mm or proposed_style(patch)[0] is not Style.PILLAR
-    return middle if one else spots
+    return middle if far <= COVERED * spacing_mm else spots
 
 
 def _from_the_middle(spots: Sequence[Spot]) -> list[Spot]:

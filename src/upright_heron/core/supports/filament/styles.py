@@ -27,6 +27,8 @@ from .finish import finished, order
 
 # What is kept clear is drawn in cells of this size before it is grown, its facets in no more steps than this.
 CELL_MM, MOST_STEPS = 0.4, 12
+# Styles that stand upright below what they hold.
+UPRIGHT = (Style.LINES, Style.GRID)
 # Ways in which the part is looked for round a branch.
 ROUND = 24
 
@@ -34,8 +36,16 @@ ROUND = 24
 def chosen_styles(
     asked: Sequence[Patch], style: Style | None, by_patch: Mapping[str, Style]
 ) -> list[tuple[Patch, Style]]:
-    """The style of each patch: its own, or that of all, or the proposed one."""
-    return [(p, by_patch.get(p.id) or style or proposed_style(p)[0]) for p in asked]
+    """The style of each patch: its own, or that of all, or the proposed one.
+
+    Contacts on the side of the part are held by what can reach them: the style of all says nothing of them
+    where it is lines or a grid, which stand under what hangs.
+    """
+    found = []
+    for patch in asked:
+        of_all = None if patch.spots and style in UPRIGHT else style
+        found.append((patch, by_patch.get(patch.id) or of_all or proposed_style(patch)[0]))
+    return found
 
 
 @stored("grown")
@@ -90,7 +100,7 @@ def grow_supports(
     """
     columns_there = {c.patch for c in around if isinstance(c, Column)}
     tips = [s.nodes[s.tips, :3] for s in around if isinstance(s, Branches)]
-    broad = [(p, s) for p, s in held if s in (Style.LINES, Style.GRID) and p.id not in columns_there]
+    broad = [(p, s) for p, s in held if s in UPRIGHT and p.id not in columns_there]
     tall = [(p, s) for p, s in held if s in (Style.TREE, Style.PILLAR)]
     columns = make_areas(stack, broad, settings, clear=clear, progress=progress)
     grown = grow(
