@@ -167,5 +167,12 @@ def filament_supports(
     """Supports with what hands made of them, checked in their layers."""
     every, lost = by_hand(made, taken.gone, kept or ())
     return finished(
-        stack, patches_held, every, asked.settings, clear=clear or None, lost=lost, progress=progress
+        stack,
+        patches_held,
+        every,
+        asked.settings,
+        clear=clear or None,
+        lost=lost,
+        known=made.known,
+        progress=progress,
     )

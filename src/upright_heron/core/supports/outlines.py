@@ -215,6 +215,13 @@ class Known:
         self.levels: dict[tuple[object, ...], tuple[list[Ring], float]] = {}
         self.branches: dict[int, tuple[Branches, dict[int, Printed]]] = {}
 
+    def take(self, other: Known) -> None:
+        """Know what another knows too."""
+        self.columns.update(other.columns)
+        self.together.update(other.together)
+        self.levels.update(other.levels)
+        self.branches.update(other.branches)
+
     def printed(
         self, tree: Branches, levels: int, layer_mm: float, settings: SupportSettings
     ) -> dict[int, Printed]:

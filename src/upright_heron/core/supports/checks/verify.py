@@ -103,18 +103,13 @@ def not_held(
     h = stack.layer_mm
     lift = round(stack.base_mm / h)
     gap = settings.gap_layers(h)
-    within = max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
-    fall = max(3, round(min(within, SLOPE_MM) / h))
+    within = _within(settings)
     faults = []
     for patch in patches:
         bare: list[NDArray[np.float64]] = []
-        # Only what stands under the patch itself: a neighbour's column beside it holds nothing of it.
-        own = patch.outline
-        sliver = min(SLIVER_MM, SLIVER_SHARE * patch.half_width_mm)
         looked = 0
-        # Every contact on a side, some of the layers of what is held from below.
-        step = 1 if patch.spots else max(1, len(patch.plans) // 12)
-        for layer in sorted(patch.plans)[::step]:
+        falls = _falls(patch, stack, settings)
+        for layer in _looked_at(patch):
             level = layer + lift - 1 - gap
             if level < 0:
                 continue  # it comes to lie on the plate
@@ -124,21 +119,15 @@ def not_held(
             points = patch.probes[key]
             looked += len(points)
             near = np.zeros(len(points), bool)
-            # On a slope what holds it ends lower, by as much as the slope falls to it.
-            falls = {0, 1, 2}
-            if len(patch.plans) > 2:
-                falls = {*range(0, fall, max(1, fall // 6)), min(level, fall)}
             # The level on the plate is never stepped over.
-            for down in sorted(falls):
+            for down in sorted({min(level, down) for down in falls}):
                 if near.all():
                     break
                 left = points[~near]
-                under = own ^ _over_box(
-                    made.layers, level - down, left.min(axis=0) - within, left.max(axis=0) + within
-                )
-                if under.is_empty():
-                    continue
-                near[~near] = plan_distance(_solid(under, sliver), left, within + 0.1) <= within
+                box = left.min(axis=0) - within, left.max(axis=0) + within
+                under = holding_rings(patch, _over_box(made.layers, level - down, *box))
+                if under:
+                    near[~near] = plan_distance(under, left, within + 0.1) <= within
             bare += [np.array([*p, stack.bottom_mm(layer)]) for p in points[~near]]
         # Where tips are known to be missing nothing is put down to the roughness of the look.
         if bare and len(bare) > (0.0 if patch.id in lost else ROUGH) * looked:
@@ -153,6 +142,33 @@ def not_held(
                 why = "what is below it is kept clear" if barred else "nothing was made below it"
             faults.append(Fault(FaultKind.NOT_HELD, (x, y, z), f"{patch.reason}: {share}; {why}.", patch.id))
     return faults
+
+
+def _within(settings: SupportSettings) -> float:
+    """How far aside of a place what holds it may be, mm."""
+    return max(settings.line_spacing_mm, settings.spacing_mm) * 0.75 + settings.clearance_mm
+
+
+def _looked_at(patch: Patch) -> list[int]:
+    """Layers of a patch that are looked at: of contacts on a side every one, else some."""
+    step = 1 if patch.spots else max(1, len(patch.plans) // 12)
+    return sorted(patch.plans)[::step]
+
+
+def _falls(patch: Patch, stack: LayerStack, settings: SupportSettings) -> tuple[int, ...]:
+    """By how many levels what holds a place may end lower: on a slope by as much as that falls to it."""
+    if len(patch.plans) <= 2:
+        return (0, 1, 2)
+    fall = max(3, round(min(_within(settings), SLOPE_MM) / stack.layer_mm))
+    return (*range(0, fall, max(1, fall // 6)), fall)
+
+
+def levels_of(patch: Patch, stack: LayerStack, settings: SupportSettings) -> set[int]:
+    """Levels from the plate in which ``not_held`` looks for supports of a patch."""
+    top = round(stack.base_mm / stack.layer_mm) - 1 - settings.gap_layers(stack.layer_mm)
+    falls = _falls(patch, stack, settings)
+    levels = [layer + top for layer in _looked_at(patch) if layer + top >= 0]
+    return {max(level - down, 0) for level in levels for down in falls}
 
 
 def _too_near(bare: NDArray[np.float64], stack: LayerStack, settings: SupportSettings) -> str:
@@ -172,9 +188,13 @@ def _is_barred(x: float, y: float, top: int, clear: Sequence[CrossSection | None
     return any(not (plan ^ spot).is_empty() for plan in plans)
 
 
-def _solid(section: CrossSection, sliver_mm: float) -> list[NDArray[np.float64]]:
-    """Rings of a section but for slivers: what only borders on it."""
-    rings = section.to_polygons()
+def holding_rings(patch: Patch, section: CrossSection) -> list[NDArray[np.float64]]:
+    """Rings (k, 2) each of what of a section stands under a patch, but for slivers that border on it.
+
+    A neighbour's column beside a patch holds nothing of it.
+    """
+    rings = (patch.outline ^ section).to_polygons()
+    sliver_mm = min(SLIVER_MM, SLIVER_SHARE * patch.half_width_mm)
     if not rings:
         return []
     points, starts = packed(rings)

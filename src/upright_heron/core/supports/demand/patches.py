@@ -54,6 +54,9 @@ class Style(StrEnum):
     NONE = "none"
 
 
+# Styles that stand upright below what they hold.
+UPRIGHT = (Style.LINES, Style.GRID)
+
 Spot = tuple[float, float, float]
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ...layers.stack import LayerStack, pack, spliced
 from ...progress import Progress, silent
 from ..checks.verify import faults_of, not_held, verify
-from ..demand.patches import Patch, Style, proposed_style
+from ..demand.patches import UPRIGHT, Patch, Style, proposed_style
 from ..model import Branches, Column, SupportSettings
 from ..outlines import Known, branch_rings, level_outlines, overlapping_runs, rings_of
 from ..support_set import Fault, FaultKind, PatchLine, SupportSet
@@ -34,6 +34,7 @@ def finished(
     *,
     clear: Sections | None = None,
     lost: Mapping[str, str] | None = None,
+    known: Known | None = None,
     progress: Progress = silent,
 ) -> SupportSet:
     """Put supports together and check them.
@@ -50,35 +51,61 @@ def finished(
         By level from the plate: where nothing may pass.
     lost : mapping of patch id to words, optional
         Why something may not be held.
+    known : Known, optional
+        What is united of them already.
     progress : Progress
 
     Returns
     -------
     SupportSet
     """
-    levels = len(stack) + round(stack.base_mm / stack.layer_mm)
     wanted = [patch for patch, style in asked if style is not Style.NONE]
-    known = Known()
+    supports, layers = settled(stack, supports, settings, known or Known(), progress)
+    made = SupportSet(tuple(supports), layers, 0.0, ())
+    faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
+    return _told(made, asked, faults, lost or {})
+
+
+def settled(
+    stack: LayerStack,
+    supports: Sequence[Column | Branches],
+    settings: SupportSettings,
+    known: Known,
+    progress: Progress = silent,
+) -> tuple[Sequence[Column | Branches], LayerStack]:
+    """Supports without what would begin in mid-air, and their layers from the plate."""
+    levels = len(stack) + round(stack.base_mm / stack.layer_mm)
     while True:
         rings, areas = level_outlines(supports, levels, stack.layer_mm, settings, progress, known)
         layers = pack(rings, areas, stack.layer_mm, 0.0)
         left = without_loose_bits(supports, layers, stack, settings)
         if left is None:
-            break
+            return supports, layers
         supports = left
-    made = SupportSet(tuple(supports), layers, 0.0, (), patches=_lines(asked, set(), lost or {}))
-    faults = verify(stack, wanted, made, settings, clear=clear, lost=lost, progress=progress)
-    return _told(made, asked, faults, lost or {})
 
 
-def _lines(asked: Asked, bare: Collection[str], lost: Mapping[str, str]) -> tuple[PatchLine, ...]:
-    """Patches as they are listed, those left bare not held."""
+def _lines(
+    asked: Asked, made: SupportSet, bare: Collection[str], lost: Mapping[str, str]
+) -> tuple[PatchLine, ...]:
+    """Patches as they are listed, those left bare not held; and what holds them besides what was asked."""
+    others: dict[str, set[str]] = {}
+    for support in made.supports:
+        if isinstance(support, Column | Branches) and not support.hand:
+            for held in support.patches:
+                others.setdefault(held, set()).add(support.style)
     lines = []
     for patch, style in asked:
         proposed, why = proposed_style(patch)
+        upright = style in UPRIGHT
+        added = [s for s in others.get(patch.id, ()) if s and (s in UPRIGHT) != upright]
+        if added and style is not Style.NONE:
+            what, by = ("lines", "branches") if upright else ("branches", "lines")
+            why = f"{what} leave some of it bare: {by} hold that"
+        elif style is not proposed:
+            why = ""
         lines.append(
             PatchLine(
-                patch.id, patch.reason, style.value, why if style is proposed else "", patch.area_mm2,
+                patch.id, patch.reason, style.value, why, patch.area_mm2,
                 patch.at_mm, style is not Style.NONE and patch.id not in bare, lost.get(patch.id, ""),
             )
         )  # fmt: skip
@@ -90,7 +117,7 @@ def _told(made: SupportSet, asked: Asked, faults: Sequence[Fault], lost: Mapping
     bare = {fault.patch for fault in faults if fault.kind == FaultKind.NOT_HELD}
     wanted = [patch for patch, style in asked if style is not Style.NONE]
     islands = tuple(number for patch in wanted if patch.id in bare for number in patch.islands)
-    lines = _lines(asked, bare, lost)
+    lines = _lines(asked, made, bare, lost)
     area = sum(patch.area_mm2 for patch in wanted if patch.id not in bare)
     ordered = sorted(faults, key=lambda f: (round(f.at_mm[2], 3), f.kind))
     return replace(made, held_area_mm2=area, unheld_islands=islands, patches=lines, faults=tuple(ordered))

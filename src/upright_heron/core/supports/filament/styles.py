@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
@@ -17,18 +18,18 @@ from ...marking.marks import MEANING, Mark, Marks
 from ...progress import Progress, silent
 from ...tags import stored
 from ..checks.removal import Out, reach
-from ..demand.patches import Patch, Style, proposed_style
+from ..demand.patches import UPRIGHT, Patch, Style, proposed_style
 from ..model import Branches, Column, SupportSettings
+from ..outlines import Known
 from ..show_side import Shown
 from ..support_set import SupportSet
 from .areas import make_areas
 from .branches import grow
-from .finish import finished, order
+from .finish import finished, order, settled
+from .second_choice import held_tips, left_bare
 
 # What is kept clear is drawn in cells of this size before it is grown, its facets in no more steps than this.
 CELL_MM, MOST_STEPS = 0.4, 12
-# Styles that stand upright below what they hold.
-UPRIGHT = (Style.LINES, Style.GRID)
 # Ways in which the part is looked for round a branch.
 ROUND = 24
 
@@ -62,6 +63,11 @@ class Grown:
 
     supports: tuple[Column | Branches, ...]
     lost: dict[str, str]
+
+    @cached_property
+    def known(self) -> Known:
+        """What is united of them already: nothing where they come from the store."""
+        return Known()
 
 
 def grow_supports(
@@ -102,13 +108,29 @@ def grow_supports(
     tips = [s.nodes[s.tips, :3] for s in around if isinstance(s, Branches)]
     broad = [(p, s) for p, s in held if s in UPRIGHT and p.id not in columns_there]
     tall = [(p, s) for p, s in held if s in (Style.TREE, Style.PILLAR)]
-    columns = make_areas(stack, broad, settings, clear=clear, progress=progress)
+    made = make_areas(stack, broad, settings, clear=clear, progress=progress)
+    known = Known()
+    columns = settled(stack, made, settings, known, progress)[0] if made else []
+    # What no column gets to is held by branches.
+    bare = left_bare(stack, [patch for patch, _ in broad], [*around, *columns], settings)
+    tips.append(held_tips(stack, bare, columns, settings, part))
+    tall += [(patch, Style.TREE) for patch in bare]
     grown = grow(
-        stack, tall, settings, part, clear=clear, already=np.concatenate(tips) if tips else None,
-        shown=shown, progress=progress,
+        stack, tall, settings, part, clear=clear, already=np.concatenate(tips), shown=shown,
+        progress=progress,
     )  # fmt: skip
+    # And what no branch gets to by lines, where they do.
     found: list[Column | Branches] = [*columns, *_apart(grown.supports)]
-    return Grown(tuple(sorted(found, key=order)), grown.lost)
+    below = [p for p, s in held if s in (Style.TREE, Style.PILLAR) and not p.spots]
+    still = left_bare(stack, below, [*around, *found], settings)
+    more = make_areas(stack, [(p, Style.LINES) for p in still], settings, clear=clear, progress=progress)
+    left = {p.id for p in left_bare(stack, still, [*around, *found, *more], settings)}
+    found += [column for column in more if column.patch not in left]
+    done = {p.id for p in still if p.id not in left}
+    lost = {patch: why for patch, why in grown.lost.items() if patch not in done}
+    result = Grown(tuple(sorted(found, key=order)), lost)
+    result.known.take(known)
+    return result
 
 
 def make_filament(
@@ -122,7 +144,16 @@ def make_filament(
 ) -> SupportSet:
     """Make the supports of all patches, and check them; the parameters are those of ``grow_supports``."""
     grown = grow_supports(stack, held, settings, part, clear=clear, progress=progress)
-    return finished(stack, held, grown.supports, settings, clear=clear, lost=grown.lost, progress=progress)
+    return finished(
+        stack,
+        held,
+        grown.supports,
+        settings,
+        clear=clear,
+        lost=grown.lost,
+        known=grown.known,
+        progress=progress,
+    )
 
 
 def _apart(trees: Sequence[Branches]) -> list[Branches]:
