@@ -13,10 +13,11 @@ from numpy.typing import NDArray
 
 from ...errors import BadValue
 from ...layers.stack import LayerStack
-from ..filament.branches import volume_mm3
-from ..filament.descent import around, way_down
+from ..filament.descent import way_down
 from ..filament.growth import TIP_SHARE
-from ..filament.landings import FOOT_MM, FOOT_SHARE, TIP_MM, foot_nodes
+from ..filament.landings import FOOT_MM, FOOT_SHARE
+from ..filament.single_posts import footed
+from ..filament.thickness import volume_mm3
 from ..model import Branches, SupportSettings
 
 # A surface that looks up by more than this cannot be held from below.
@@ -26,8 +27,6 @@ WALL = 0.2
 LOOKS_UP = "This surface looks up: nothing can hold it from below."
 # Thinner posts cannot be printed, thicker ones are blocks.
 THINNEST_MM, THICKEST_MM = 0.6, 20.0
-# Nodes on a straight run that can be left out.
-STRAIGHT_MM = 0.02
 
 Point = tuple[float, float, float]
 
@@ -106,61 +105,7 @@ def post_at(
         np.append(np.arange(1, len(way.places)), -1), (), "pillar", "made",
     )  # fmt: skip
     made.nodes[0, 3] = tip
-    made = _footed(_plain(made), stack, settings)
-    return replace(made, volume_mm3=volume_mm3(made, settings))
-
-
-def _plain(post: Branches) -> Branches:
-    """Leave out nodes of a single branch that lie on a straight run."""
-    nodes = post.nodes
-    keep = [0]
-    for i in range(1, len(nodes) - 1):
-        a, b = nodes[keep[-1]], nodes[i + 1]
-        between = nodes[keep[-1] + 1 : i + 1]
-        t = ((a[2] - between[:, 2]) / max(a[2] - b[2], 1e-9))[:, None]
-        if np.abs(a + t * (b - a) - between).max() > STRAIGHT_MM or i == 1:
-            keep.append(i)
-    keep.append(len(nodes) - 1)
-    down = np.append(np.arange(1, len(keep)), -1)
-    return replace(post, nodes=nodes[keep], down=down)
-
-
-def _footed(post: Branches, stack: LayerStack, settings: SupportSettings) -> Branches:
-    """Give a branch its foot: wide on the plate, thin on the part, the gap above it."""
-    nodes, down = post.nodes, post.down
-    foot = post.foot
-    x, y, z, r = (float(v) for v in nodes[foot])
-    if not post.on_part:
-        free = float(around(stack, np.array([[x, y, 0.5 * stack.layer_mm]]))[0])
-        above = float(nodes[foot - 1, 2])
-        below = foot_nodes(x, y, above, r, free, settings, stack.layer_mm)
-        nodes = np.vstack([nodes[:foot], *below])
-        return replace(post, nodes=nodes, down=np.append(np.arange(1, len(nodes)), -1))
-    gap = settings.gap_below_layers(stack.layer_mm) * stack.layer_mm
-    floor = _floor(stack, x, y, z) + gap
-    thin = TIP_SHARE * r
-    nodes = nodes.copy()
-    if z - floor > 2 * TIP_MM:
-        nodes = np.vstack([nodes, [x, y, floor + TIP_MM, r], [x, y, floor, thin]])
-        down = np.append(down, [len(nodes) - 1, -1])
-        down[foot] = len(nodes) - 2
-    else:
-        nodes[foot] = (x, y, max(floor, min(z, floor)), thin)
-        above_z = float(nodes[np.flatnonzero(down == foot)[0], 2])
-        if nodes[foot, 2] >= above_z:
-            raise BadValue("There is no room for a support here.", "Try a place beside it.")
-    return replace(post, nodes=nodes, down=down)
-
-
-def _floor(stack: LayerStack, x: float, y: float, z: float) -> float:
-    """Top of the part below a place, or the plate."""
-    layer = int((z - stack.base_mm) / stack.layer_mm + 1e-6)
-    column = np.arange(min(layer, len(stack) - 1), -1, -1)
-    if not len(column):
-        return 0.0
-    places = np.column_stack([np.full(len(column), x), np.full(len(column), y), stack.z_mm[column]])
-    inside = np.flatnonzero(around(stack, places) < 0)
-    return stack.bottom_mm(int(column[inside[0]]) + 1) if len(inside) else 0.0
+    return footed(made, stack, settings)
 
 
 def handles(tree: Branches) -> dict[int, str]:

@@ -22,13 +22,13 @@ from .clearance_field import STEP_MM, Room
 from .growth import TIP_SHARE, grow_down
 from .landings import round_places
 from .relocated_tips import instead
+from .single_posts import post_below
+from .thickness import tapered, volume_mm3
 from .tips import COVERED, Places, below_slopes, tips_of
 from .tree_feet import foot_on_part, foot_on_plate
 
 # Nearer than this share of the spacing to a tip that is there none is put.
 BESIDE = 0.75
-# Upwards a branch may widen by so much for each millimetre, to each side.
-THICKER = 0.1
 # Tips that find no way are put elsewhere so many times.
 ROUNDS = 4
 # A post breaks off at a neck below its tip.
@@ -144,6 +144,8 @@ class _Ground:
     progress: Progress
     # Whether a way leads down by itself, by the number of the patch and the tip: asked again in each round.
     known: dict[tuple[int, ...], bool] = field(default_factory=dict)
+    # Those that stand by themselves.
+    posts: list[Branches] = field(default_factory=list)
 
     def _made(self, closed: bool) -> Room:
         plan = self.tips[:, :2]
@@ -193,8 +195,9 @@ class _Ground:
                     new_alone.append(np.array([again > 0 or tip in before for tip in found]))
             tips, owner, alone = (np.concatenate(parts) for parts in (new_tips, new_owner, new_alone))
             trees, lost = self.grown(tips, owner, alone)
-        gone.update(owner[lost].tolist())
-        return trees, +gone
+        for k in np.unique(owner[lost]).tolist():
+            gone[k] += self._alone(k, tips[lost & (owner == k)])
+        return trees + self.posts, +gone
 
     def _instead(
         self, k: int, lost: NDArray[np.float64], kept: NDArray[np.float64]
@@ -224,13 +227,31 @@ class _Ground:
         spots = [(x, y, z) for x, y, z in lost.tolist()]
         if patch.spots:
             reached = ways(lost)
-            return [spot for spot, ok in zip(spots, reached, strict=True) if ok], int((~reached).sum())
+            left = [spot for spot, ok in zip(spots, reached, strict=True) if ok]
+            return left, self._alone(k, lost[~reached])
         places = Places.of(patch, self.stack, settings, settings.spacing_mm, self.part)
         assert places is not None  # or it would have no tips
         top = self.room.count * self.room.step_mm
         holding = [*((x, y, z) for x, y, z in kept.tolist()), *self.already]
         found, still = instead(places, spots, holding, ways, top)
         return found, len(still)
+
+    def _alone(self, k: int, tips: NDArray[np.float64]) -> int:
+        """Stand posts under tips (n, 3) of a patch where they can, and say under how many they cannot.
+
+        A raster shows less room than there is: some find a way in the layers themselves.
+        """
+        patch = self.held[k][0]
+        ends = (
+            tips if patch.spots else below_slopes(tips, self.part, self.settings, self.stack.layer_mm).ends_mm
+        )
+        found = [
+            post_below(patch, (x, y, z), self.stack, self.settings, clear=self.clear)
+            for x, y, z in ends.tolist()
+        ]
+        posts = [post for post in found if post is not None]
+        self.posts.extend(posts)
+        return len(tips) - len(posts)
 
     def grown(
         self, tips: NDArray[np.float64], owner: NDArray[np.int64], alone: NDArray[np.bool_]
@@ -316,7 +337,7 @@ def _sorted_out(
 ) -> tuple[list[Branches], NDArray[np.bool_]]:
     """Sort nodes of ``grow_down`` into trees with their feet; and say which tips (n,) found no way."""
     nodes, down, tip_of, ends = grown
-    nodes = _tapered(nodes, down)
+    nodes = tapered(nodes, down)
     blocked = _blocked(nodes, down, tip_of, settings, part)
     down, ends = down.copy(), ends.copy()
     down[blocked], ends[blocked] = -1, 2
@@ -367,17 +388,6 @@ def _sorted_out(
     return trees, lost
 
 
-def _tapered(nodes: NDArray[np.float64], down: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Draw branches in where they would stand thick on thin: a trunk is no stronger than what is below it."""
-    result = nodes.copy()
-    for i in range(len(nodes) - 1, -1, -1):
-        j = down[i]
-        if j >= 0:
-            most = result[j, 3] + THICKER * (nodes[i, 2] - nodes[j, 2])
-            result[i, 3] = min(result[i, 3], most)
-    return result
-
-
 def _blocked(
     nodes: NDArray[np.float64],
     down: NDArray[np.int64],
@@ -406,7 +416,8 @@ def _with_neck(tree: Branches) -> Branches:
     top = int(np.argmax(nodes[:, 2]))
     x, y, z, r = nodes[top]
     below = nodes[down[top]] if down[top] >= 0 else nodes[top]
-    if z - below[2] <= NECK_MM:
+    # One so low that it is hardly more than its foot would end as wide as that.
+    if z - below[2] <= NECK_MM or down[top] == tree.foot:
         return tree
     share = NECK_MM / (z - below[2])
     neck = np.append(nodes[top, :3] + share * (below[:3] - nodes[top, :3]), NECK_SHARE * float(below[3]))
@@ -415,16 +426,3 @@ def _with_neck(tree: Branches) -> Branches:
     grown = np.append(down, down[top])
     grown[top] = len(nodes) - 1
     return replace(tree, nodes=nodes, down=grown)
-
-
-def volume_mm3(tree: Branches, settings: SupportSettings) -> float:
-    """Material of a tree as printed: frusta, less what is hollow inside its walls. Joints count twice."""
-    wall = settings.walls * settings.line_mm
-    upper = np.flatnonzero(tree.down >= 0)
-    lower = tree.down[upper]
-    height = tree.nodes[upper, 2] - tree.nodes[lower, 2]
-    total = 0.0
-    for less, sign in ((0.0, 1.0), (wall, settings.fill - 1.0)):
-        a, b = (np.maximum(tree.nodes[ends, 3] - less, 0.0) for ends in (upper, lower))
-        total += sign * math.pi / 3 * float((height * (a * a + a * b + b * b)).sum())
-    return total

@@ -85,6 +85,7 @@ def way_down(
     *,
     from_plate: bool = False,
     clear: Sequence[CrossSection | None] | None = None,
+    near_mm: float | None = None,
 ) -> Way:
     """Find a way down for one post.
 
@@ -103,6 +104,9 @@ def way_down(
         It may not stand on the part.
     clear : sequence of CrossSection or None, optional
         By level from the plate: where nothing may pass.
+    near_mm : float, optional
+        As near to the part it may be over the first steps, until it can have come off a wall by all its
+        lean; by a share of the radius over a few of them where this is not given.
 
     Returns
     -------
@@ -116,6 +120,9 @@ def way_down(
     blocked = _packed(clear, len(stack) + round(stack.base_mm / stack.layer_mm), stack.layer_mm)
     level = np.floor(z / stack.layer_mm + 1e-6).astype(np.int64)
     slope = math.tan(math.radians(lean_deg))
+    first, near = FIRST_STEPS, NEAR_SHARE * radius_mm
+    if near_mm is not None:
+        first, near = math.ceil((radius_mm + clearance_mm) / (slope * STEP_MM)) + 1, near_mm
     best: Way | None = None
     tries = [(0.0, 0.0, 0.0)]
     turns = 2 * math.pi * np.arange(COMPASS) / COMPASS
@@ -124,7 +131,7 @@ def way_down(
         places, count, free = _descend(
             stack.points, stack.ring_start, stack.layer_start, layer,
             blocked.points, blocked.ring_start, blocked.layer_start, level,
-            z, tip_mm[0], tip_mm[1], radius_mm, clearance_mm, slope, dx, dy, length,
+            z, tip_mm[0], tip_mm[1], radius_mm, clearance_mm, slope, dx, dy, length, first, near,
         )  # fmt: skip
         way = np.column_stack([places[:count], z[:count]])
         if free:
@@ -199,6 +206,8 @@ def _descend(  # type: ignore[no-untyped-def]
     dx,
     dy,
     drift,
+    first,
+    near,
 ):
     """Go down step by step: places, how many there are, and whether the plate was reached."""
     n = z.shape[0]
@@ -208,7 +217,7 @@ def _descend(  # type: ignore[no-untyped-def]
     left = drift
     for k in range(1, n):
         reach = slope * (z[k - 1] - z[k])
-        need = radius + clearance if k > FIRST_STEPS else NEAR_SHARE * radius
+        need = radius + clearance if k > first else near
         move = min(left, reach)
         wx, wy = x + dx * move, y + dy * move
         best_x, best_y, best = wx, wy, -1e9

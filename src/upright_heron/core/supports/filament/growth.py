@@ -9,8 +9,6 @@ from numba import njit
 TIP_SHARE = 0.6
 # Beside a slope the first step may be as near to the part as this share of the branch.
 NEAR_SHARE = 0.7
-# The same where there is nothing better.
-CLOSE_SHARE = 0.5
 # Over so many steps from its tip it may come off a wall that it touches.
 FRESH_STEPS = 4.0
 # A branch thickens with this power of the number of tips it carries.
@@ -234,10 +232,6 @@ def grow_down(  # type: ignore[no-untyped-def]
                 bx, by, ok = _best(away, opened, k, x, y, x, y, full, far, low, px, 1)
             if not ok:
                 bx, by, ok = _best(away, opened, k, x, y, x, y, NEAR_SHARE * radius, far, low, px, 0)
-            if not ok:
-                # Beside a wall that comes out below, the raster may show less room than there is.
-                bx, by, most_free = _freest(away, k, x, y, far, low, px)
-                ok = most_free >= CLOSE_SHARE * radius
             if not ok:
                 # No room: it may still stand straight on what is below.
                 if k > 0:

@@ -26,7 +26,7 @@ from ..support_set import SupportSet
 from .areas import make_areas
 from .branches import grow
 from .finish import finished, order, settled
-from .second_choice import held_tips, left_bare
+from .second_choice import held_tips, left_bare, posts_below
 
 # What is kept clear is drawn in cells of this size before it is grown, its facets in no more steps than this.
 CELL_MM, MOST_STEPS = 0.4, 12
@@ -119,16 +119,19 @@ def grow_supports(
         stack, tall, settings, part, clear=clear, already=np.concatenate(tips), shown=shown,
         progress=progress,
     )  # fmt: skip
-    # And what no branch gets to by lines, where they do.
-    found: list[Column | Branches] = [*columns, *_apart(grown.supports)]
+    # And what no branch gets to by lines, where they do; the last of it by single posts.
+    found: list[Column | Branches] = [*columns, *grown.supports]
     below = [p for p, s in held if s in (Style.TREE, Style.PILLAR) and not p.spots]
     still = left_bare(stack, below, [*around, *found], settings)
     more = make_areas(stack, [(p, Style.LINES) for p in still], settings, clear=clear, progress=progress)
     left = {p.id for p in left_bare(stack, still, [*around, *found, *more], settings)}
     found += [column for column in more if column.patch not in left]
-    done = {p.id for p in still if p.id not in left}
+    last = left_bare(stack, [*bare, *(p for p in still if p.id in left)], [*around, *found], settings)
+    posts = posts_below(stack, last, [*around, *found], settings, part, clear)
+    found += posts
+    done = {p.id for p in still if p.id not in left}.union(*(post.patches for post in posts))
     lost = {patch: why for patch, why in grown.lost.items() if patch not in done}
-    result = Grown(tuple(sorted(found, key=order)), lost)
+    result = Grown(tuple(sorted(_apart(found), key=order)), lost)
     result.known.take(known)
     return result
 
@@ -156,10 +159,11 @@ def make_filament(
     )
 
 
-def _apart(trees: Sequence[Branches]) -> list[Branches]:
-    """Give supports that would share an id one of their own, in the order of their places."""
+def _apart(supports: Sequence[Column | Branches]) -> list[Column | Branches]:
+    """Give branches that would share an id one of their own, in the order of their places."""
     seen: dict[str, int] = {}
-    result = []
+    result: list[Column | Branches] = [s for s in supports if isinstance(s, Column)]
+    trees = [s for s in supports if isinstance(s, Branches)]
     for tree in sorted(trees, key=lambda t: (t.id, t.touch_mm)):
         n = seen[tree.id] = seen.get(tree.id, 0) + 1
         result.append(tree if n == 1 else replace(tree, id=f"{tree.id}.{n}"))
