@@ -3,6 +3,7 @@
 import io
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 import trimesh
@@ -14,6 +15,7 @@ from upright_heron.core.errors import BadValue, Cancelled
 from upright_heron.core.geometry.mesh import edges
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.handoff.stl import write_stl
+from upright_heron.core.split.fittings import JointKind, JointSetting
 from upright_heron.core.split.grid import box_for, cell_counts, grid_cuts
 from upright_heron.core.split.pieces import split
 
@@ -59,6 +61,25 @@ class SplitTest(unittest.TestCase):
     def test_a_part_that_fits_stays_whole(self):
         found = into_boxes(Solid(box(10, 20, 30)), (10, 20, 30))
         self.assertEqual((found.cells, len(found.pieces)), ((1, 1, 1), 1))
+
+    def test_pieces_fit_with_what_stands_out_of_them_and_no_further(self):
+        setting = JointSetting(kind=JointKind.PEG, width_mm=8, sides=4).checked()
+        room = box_for((250, 60, 60), 0, setting.stands_out_mm)
+        self.assertEqual(room, (238, 48, 48))
+        # Two boxes of 238 as full as they can be: one with its pegs takes 250 of the 250 mm.
+        bar = Solid(box(476, 48, 48))
+        made = split(bar, grid_cuts(bar.bounds, room), room, setting, boxes=True)
+        self.assertAlmostEqual(max(p.size_mm[0] for p in made.pieces), 250.0, places=3)
+        self.assertTrue(all(p.fits for p in made.pieces))
+        # A plane 3 mm off leaves a piece of 241 that its pegs, where it bears them, make 253 mm long.
+        (plane,) = grid_cuts(bar.bounds, room)
+        moved = replace(plane, offset_mm=plane.offset_mm + 3.0)
+        told = set()
+        for swapped in ((), (moved.id,)):
+            off = split(bar, [moved], room, replace(setting, swapped=swapped))
+            longest = max(off.pieces, key=lambda p: p.volume_mm3)
+            told.add((round(longest.size_mm[0]), longest.fits))
+        self.assertEqual(told, {(241, True), (253, False)})
 
     def test_a_plane_a_hair_beside_a_face_leaves_no_film(self):
         # Steps of 10 mm, the cut at half the height: 3e-5 mm beside the top of the lower step.

@@ -16,7 +16,7 @@ from ..core.health.written import judge
 from ..core.machines import catalogue as machines
 from ..core.machines.coupons import CLEARANCES_MM, SLOPES_DEG, SPANS_MM
 from ..core.machines.coupons import coupon as make_coupon
-from ..core.split.cuts import Cut, Vector, cut
+from ..core.split.cuts import Cut, cut
 from ..core.split.fittings import JointKind, JointSetting
 from ..core.split.grid import box_for, grid_cuts
 from ..core.split.pieces import Split
@@ -64,7 +64,7 @@ def split(
         mesh = _sized(mesh, size)
     if box is not None:
         x, y, z = _numbers(box, 3, "200,200,180")
-        room: Vector = (x, y, z)
+        room = box_for((x, y, z), 0.0, setting.stands_out_mm)
     else:
         room = box_for(machines.printer(printer or "").build_mm, margin, setting.stands_out_mm)
     solid = Solid.from_mesh(mesh)

@@ -57,7 +57,7 @@ def cut_part(body: Solid | None, box: Box, how: Parting, progress: Progress) -> 
     return cut_solid(whole, cuts, boxes=how.cuts is None, keep=how.keep, progress=progress)
 
 
-@recipe("split", version=5, stage="Cutting pieces", needs=(cut_part,), reads=(Box, Joining))
+@recipe("split", version=6, stage="Cutting pieces", needs=(cut_part,), reads=(Box, Joining))
 def split(part: CutPart, box: Box, how: Joining, progress: Progress) -> Split:
     """Pieces of the part, joined."""
     return join_pieces(part, box.box_mm, how.joint, progress=progress)

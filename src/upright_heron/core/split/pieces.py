@@ -150,7 +150,7 @@ def split(
     cuts : sequence of Cut
         In their order.
     box_mm : (x, y, z)
-        That each piece should fit.
+        That each piece should fit, what stands out of it for its joints aside: see ``box_for``.
     setting : JointSetting, optional
         Plain faces without.
     boxes : bool
@@ -182,7 +182,7 @@ def join_pieces(
     part : CutPart
         What is made is noted in it: with another setting only what that changes is made again.
     box_mm : (x, y, z)
-        That each piece should fit.
+        That each piece should fit, what stands out of it for its joints aside: see ``box_for``.
     setting : JointSetting
     progress : Progress
 
@@ -196,15 +196,16 @@ def join_pieces(
         A joint that cannot be.
     """
     joined = join(part, setting.checked(), progress=progress)
-    pieces, written = _pieces(joined, part, box_mm)
+    x, y, z = (side + setting.stands_out_mm for side in box_mm)
+    pieces, written = _pieces(joined, part, (x, y, z))
     faults = verify(
         [piece.mesh for piece in pieces if not piece.loose], joined.joints, wall_mm=setting.wall_mm,
         strain=setting.strain,
         known=part.known.checks, progress=progress,
     )  # fmt: skip
-    x, y, z = (int(part.boxes) + max(cell[axis] for cell in part.cells) for axis in range(3))
+    along = tuple(int(part.boxes) + max(cell[axis] for cell in part.cells) for axis in range(3))
     return Split(
-        (x, y, z),
+        (along[0], along[1], along[2]),
         box_mm,
         tuple(pieces),
         part.slivers,
