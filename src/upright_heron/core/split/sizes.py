@@ -67,8 +67,22 @@ def _extents(points, directions):  # type: ignore[no-untyped-def]
 
 def counts(size: NDArray[np.float64], box: NDArray[np.float64]) -> NDArray[np.float64]:
     """Boxes that sizes (..., 3) take whose longest side lies along the longest of a sorted box (3,)."""
-    taken: NDArray[np.float64] = np.ceil(np.sort(size, axis=-1) / box - 1e-9).clip(1).prod(axis=-1)
-    return taken
+    taken: NDArray[np.float64] = _counts(np.ascontiguousarray(size).reshape(-1, 3), box)
+    return taken.reshape(size.shape[:-1])
+
+
+@njit(cache=True)
+def _counts(size, box):  # type: ignore[no-untyped-def]
+    found = np.empty(size.shape[0])
+    for k in range(size.shape[0]):
+        a, b, c = size[k, 0], size[k, 1], size[k, 2]
+        low, high = min(a, b, c), max(a, b, c)
+        middle = max(min(a, b), min(max(a, b), c))
+        taken = 1.0
+        for side, room in ((low, box[0]), (middle, box[1]), (high, box[2])):
+            taken *= max(np.ceil(side / room - 1e-9), 1.0)
+        found[k] = taken
+    return found
 
 
 def fits(points: NDArray[np.float64], box_mm: Vector) -> bool:
