@@ -334,6 +334,14 @@ class AnswersTest(CliCase):
             {"patches", "trapped", "braces", "base_mm3", "weakest", "contact_area_mm2"}, set(resin)
         )
         self.assertTrue(all(0 <= tip["load_n"] <= tip["bears_n"] for tip in resin["tips"]))
+        self.assertEqual(resin["base_mm3"], 0.0)
+        base = [
+            self.answer("supports", "comb.stl", "--printer", "tarn 9", "--layer", 0.1, "--base", kind)[
+                "base_mm3"
+            ]
+            for kind in ("raft", "pads", "ties", "none")
+        ]
+        self.assertTrue(base[0] > max(base[1:3]) and min(base[1:3]) > 0 and base[3] == 0, base)
         weakest = [one["bears_n"] / one["load_n"] for one in resin["weakest"]]
         self.assertEqual(weakest, sorted(weakest))
         self.assertGreater(resin["min_clearance_mm"], 0.2)
@@ -395,6 +403,8 @@ class RefusalTest(CliCase):
             ("overhangs", "tee.stl", "--layer", "0"),
             ("overhangs", "tee.stl", "--limit", "120"),
             ("split", "tee.stl", "--box", "ten"),
+            ("supports", "comb.stl", "--printer", "Tarn 9", "--base", "moat"),
+            ("supports", "comb.stl", "--base", "raft"),
             ("split", "tee.stl", "--box", "0,1,1"),
             ("stances",),
             ("stances", "tee.stl", "--goal", "shiny=3"),

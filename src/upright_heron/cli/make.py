@@ -12,7 +12,7 @@ import typer
 from numpy.typing import NDArray
 
 from ..core.errors import BadValue
-from ..core.footing.footing import FootingKind
+from ..core.footing.footing import BASES, FootingKind
 from ..core.geometry.mesh import Mesh
 from ..core.geometry.subdivision import refined
 from ..core.handoff.masks import Screen, read_masks, write_masks
@@ -28,7 +28,7 @@ from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
 from ..core.supports.resin.stilts import in_figures as stilts_in_figures
 from ..core.toolpaths.rough_estimate import exposures_s, resin_seconds
-from ..sheet.process import FilamentSupports, ResinSupports
+from ..sheet.process import FilamentSupports, Footing, ResinSupports
 from ..work.alone import Alone
 from .files import File, Json, PrinterName, contents, machine_of, part, tell, write
 
@@ -88,6 +88,9 @@ def supports(
     keep_clear: Annotated[
         Path | None, typer.Option(help='JSON with the numbers of facets to keep clear: {"facets": [...]}.')
     ] = None,
+    base: Annotated[
+        str | None, typer.Option(help="none, raft, pads or ties under stilts; the printer's when not given.")
+    ] = None,
     out: Annotated[Path | None, typer.Option(help="Write part and supports as 3MF here.")] = None,
     as_json: Json = False,
 ) -> None:
@@ -97,9 +100,15 @@ def supports(
     known = {"auto": None, "pillars": Style.PILLAR, **{s.value: s for s in Style}}
     if style not in known or origin not in ("plate", "any"):
         raise BadValue("There is no such style.", "Use auto, lines, grid, pillars or tree; plate or any.")
+    resin = machine.technology is machines.Technology.RESIN
+    if base is not None and (not resin or base not in BASES):
+        raise BadValue(
+            "There is no such base." if resin else f"The {machine.name} prints no stilts for a base.",
+            f"Use {', '.join(BASES)} on a resin printer.",
+        )
     clear = _facets(keep_clear, len(mesh.faces)) if keep_clear is not None else None
     asked = {"style": known[style], "from_plate": origin == "plate"}
-    alone = _held(mesh, painted, (machine, layer, limit), asked, clear)
+    alone = _held(mesh, painted, (machine, layer, limit), asked, clear, base)
     made = alone.make("supports")
     if out is not None:
         write(out, _package(file, alone))
@@ -110,7 +119,7 @@ def supports(
         "held_area_mm2": made.held_area_mm2,
         "unheld_islands": len(made.unheld_islands),
     }
-    if machine.technology is machines.Technology.FILAMENT:
+    if not resin:
         told |= in_figures(made, alone.make("tree"), alone.moved_mm)
         told["seconds_rough"] = made.volume_mm3 / (machine.line_width_mm * layer * machine.speed_mm_s)
     else:
@@ -126,19 +135,23 @@ def _held(
     on: tuple[machines.Printer, float, float],
     asked: dict[str, Any],
     clear: NDArray[np.int64] | None = None,
+    base: str | None = None,
 ) -> Alone:
     """A part with supports as a job on a machine would have them, what it is painted with among it."""
     machine, layer, limit = on
     resin = machine.technology is machines.Technology.RESIN
     supports = ResinSupports() if resin else FilamentSupports(**asked)
     job = {"layer_mm": layer, "limit_deg": limit}
+    item: dict[str, Any] = {"supports": supports}
+    if base is not None:
+        item["footing"] = Footing(kind=FootingKind(base))
     marks = None
     if painted is not None or (clear is not None and len(clear)):
         fine = refined(mesh)
         marks = blank(fine) if painted is None else painted[fine.parent]
         if clear is not None:
             marks = paint(marks, of_parents(fine, clear), Mark.KEEP_CLEAR)
-    return Alone(mesh, machine.name, item={"supports": supports}, job=job, marks=marks)
+    return Alone(mesh, machine.name, item=item, job=job, marks=marks)
 
 
 def _facets(path: Path, count: int) -> NDArray[np.int64]:

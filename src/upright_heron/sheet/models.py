@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from ..core.footing.footing import FootingSettings
+from ..core.footing.footing import FootingKind, FootingSettings
 from ..core.machines.catalogue import MATERIALS, Material, Printer, Technology, limit_for, material, printer
 from ..core.split.fittings import FITS
 from ..core.stance.figures import Setting
@@ -302,13 +302,16 @@ class DecidedSheet(JobSettings, Decisions):
 
     def footing_settings(self) -> FootingSettings:
         """Return the footing as the core takes it; a resin raft is fused to the feet, so it has no gap."""
+        pad = self.footing.pad_mm
         return FootingSettings(
             kind=self.footing.kind,
             lines=self.footing.lines,
             line_width_mm=0.5 if self.is_resin else self.machine.line_width_mm,
-            margin_mm=self.footing.margin_mm,
-            raft_layers=max(1, round(1.0 / self.layer_mm)),
+            margin_mm=pad if self.footing.kind is FootingKind.PADS else self.footing.margin_mm,
+            raft_layers=max(1, round((self.footing.thick_mm if self.is_resin else 1.0) / self.layer_mm)),
             gap_mm=0.0 if self.is_resin else self.footing.gap_mm,
+            rim_deg=self.footing.rim_deg if self.is_resin else 0.0,
+            gaps=self.is_resin and self.footing.gaps,
         )
 
     @property

@@ -201,6 +201,12 @@ class Footing(Document):
     lines: Annotated[int, Field(ge=1, le=100)] = 6
     margin_mm: Annotated[Length, Field(ge=0, le=50)] = 4.0
     gap_mm: Annotated[Length, Field(ge=0, le=2)] = 0.25
+    # Of what resin parts stand on: how thick it is, how far a pad reaches past its foot, by how much the rim
+    # leans, and whether resin runs off through holes in a raft.
+    thick_mm: Annotated[Length, Field(ge=0.2, le=5)] = 1.0
+    pad_mm: Annotated[Length, Field(ge=0.2, le=20)] = 1.5
+    rim_deg: Annotated[float, Field(ge=0, le=60)] = 30.0
+    gaps: bool = True
 
 
 def usual_footing(machine: Printer) -> Footing:

@@ -12,7 +12,7 @@ import numpy as np
 from manifold3d import CrossSection
 
 from ..core.geometry.mesh import Mesh
-from ..core.layers.stack import LayerStack, pack
+from ..core.layers.stack import LayerStack
 from ..core.split.pieces import Split, pulled
 
 
@@ -37,11 +37,6 @@ def layer_block(stack: LayerStack) -> bytes:
         + stack.ring_start.astype("<u4").tobytes()
         + stack.points.astype("<f4").tobytes()
     )  # fmt: skip
-
-
-def section_block(section: CrossSection, layer_mm: float) -> bytes:
-    """One section as a ``UHL1`` block of a single layer."""
-    return layer_block(pack([section.to_polygons()], [float(section.area())], layer_mm, 0.0))
 
 
 def pieces_block(split: Split) -> bytes:

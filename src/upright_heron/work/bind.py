@@ -381,7 +381,14 @@ def _footing(sheet: DecidedSheet) -> s.FootingSetting | None:
         return None
     asked = sheet.footing_settings()
     return s.FootingSetting(
-        asked.kind, asked.lines, asked.line_width_mm, asked.margin_mm, asked.raft_layers, asked.gap_mm
+        asked.kind,
+        asked.lines,
+        asked.line_width_mm,
+        asked.margin_mm,
+        asked.raft_layers,
+        asked.gap_mm,
+        asked.rim_deg,
+        asked.gaps,
     )
 
 

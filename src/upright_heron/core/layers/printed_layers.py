@@ -62,7 +62,7 @@ class PrintedLayers:
         if self.supports is not None:
             parts.append(_rings_of(self.supports, above))
         if self.footing is not None and level < self.footing.layers:
-            parts.append(self.footing.outline.to_polygons())
+            parts.append(self.footing.section(level).to_polygons())
         parts = [rings for rings in parts if rings]
         if len(parts) < 2:
             return parts[0] if parts else []

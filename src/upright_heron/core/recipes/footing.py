@@ -13,7 +13,7 @@ from .supports_resin import supports
 
 @recipe(
     "footing",
-    version=2,
+    version=3,
     stage="Making the footing",
     needs=(layers, maybe(supports)),
     reads=(FootingSetting, LayerHeight, Lift),
@@ -21,7 +21,7 @@ from .supports_resin import supports
 def footing(
     stack: LayerStack, made: SupportSet | None, asked: FootingSetting, layer: LayerHeight, lift: Lift
 ) -> Footing:
-    """Skirt, brim or raft."""
+    """Skirt, brim, raft, pads or ties."""
     settings = FootingSettings(
         kind=asked.kind,
         lines=asked.lines,
@@ -29,6 +29,8 @@ def footing(
         margin_mm=asked.margin_mm,
         raft_layers=asked.raft_layers,
         gap_mm=asked.gap_mm,
+        rim_deg=asked.rim_deg,
+        gaps=asked.gaps,
     )
     plan = footprint(stack, made.layers if made is not None else None, lifted=lift.mm > 0)
     return make_footing(plan, settings, layer.mm)

@@ -216,6 +216,8 @@ class FootingSetting:
     margin_mm: float
     raft_layers: int
     gap_mm: float
+    rim_deg: float
+    gaps: bool
 
 
 @dataclass(frozen=True, slots=True)

@@ -261,14 +261,19 @@ class SetFooting(Change):
     lines: int = 6
     margin_mm: Length = 4.0
     gap_mm: Length = 0.25
+    thick_mm: Length = 1.0
+    pad_mm: Length = 1.5
+    rim_deg: float = 30.0
+    gaps: bool = True
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        return altered(
-            sheet,
-            footing=Footing(
-                kind=self.footing, lines=self.lines, margin_mm=self.margin_mm, gap_mm=self.gap_mm
-            ),
-        )
+        if self.footing in (FootingKind.PADS, FootingKind.TIES) and not sheet.is_resin:
+            raise BadValue(
+                f"The {sheet.printer} prints no stilts whose feet {self.footing.value} could hold.",
+                "Pick a brim or a raft.",
+            )
+        asked = {name: getattr(self, name) for name in Footing.model_fields if name != "kind"}
+        return altered(sheet, footing=Footing(kind=self.footing, **asked))
 
     def label(self, sheet: ItemSheet) -> str:
         return {
@@ -276,4 +281,6 @@ class SetFooting(Change):
             FootingKind.SKIRT: f"Skirt, {self.lines} lines",
             FootingKind.BRIM: f"Brim, {self.lines} lines",
             FootingKind.RAFT: f"Raft, margin {self.margin_mm:g} mm",
+            FootingKind.PADS: f"Pads, {self.pad_mm:g} mm round each foot",
+            FootingKind.TIES: f"Ties, {self.thick_mm:g} mm thick",
         }[self.footing]

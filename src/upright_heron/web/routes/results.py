@@ -13,8 +13,11 @@ from ...core.graph import GRAPH
 from ...core.health.report import MOST_FACETS
 from ...core.layers.stack import LayerStack, thinned
 from ...store.database import NotFound
-from ..blocks import layer_block, mesh_block, of_any, pieces_block, section_block
+from ..blocks import layer_block, mesh_block, of_any, pieces_block
 from ..dependencies import Services, Use
+
+# Steps that the leaning rim of a base is drawn in.
+SEEN_BANDS = 4
 
 router = APIRouter(prefix="/api/blocks", tags=["blocks"])
 # Drawn contours may be off by this much: a twentieth of a pixel of a whole plate on a screen.
@@ -74,14 +77,13 @@ def support_layers(key: str, use: Use) -> Response:
 @router.get("/footing/{key}", name="footing_block")
 def footing(key: str, use: Use) -> Response:
     """The footing as a solid."""
-    return _block(mesh_block(_result(use, key).mesh()))
+    return _block(mesh_block(_result(use, key).mesh(SEEN_BANDS)))
 
 
 @router.get("/footing/{key}/layers", name="footing_layers")
 def footing_layers(key: str, use: Use) -> Response:
-    """Outline of the footing."""
-    value = _result(use, key)
-    return _block(section_block(value.outline, value.layer_mm))
+    """Layers of the footing."""
+    return _block(layer_block(_result(use, key).stack))
 
 
 @router.get("/split/{key}", name="pieces_block")

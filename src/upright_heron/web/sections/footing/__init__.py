@@ -15,15 +15,30 @@ if TYPE_CHECKING:
     from ...pages import JobPage
 
 
+WORDS = {
+    FootingKind.NONE: "None: wide flat contact",
+    FootingKind.SKIRT: "Skirt: primes the nozzle",
+    FootingKind.BRIM: "Brim: small or long contact",
+    FootingKind.RAFT: "Raft: spots, or an uneven plate",
+}
+RESIN_WORDS = {
+    FootingKind.NONE: "None: feet stand on the plate by themselves",
+    FootingKind.RAFT: "Raft: one slab under all, for many thin feet",
+    FootingKind.PADS: "Pads: a plate under each foot, less resin",
+    FootingKind.TIES: "Ties: bars from foot to foot, resin runs off between",
+}
+
+
 @dataclass(frozen=True, slots=True)
 class FootingContext:
-    """The kinds of footing there are."""
+    """The kinds of footing that the machine of a job prints, each with words."""
 
-    kinds: list[FootingKind]
+    kinds: list[tuple[str, str]]
 
 
 def _context(page: JobPage, store: Store) -> FootingContext:
-    return FootingContext(list(FootingKind))
+    words = RESIN_WORDS if page.sheet.is_resin else WORDS
+    return FootingContext([(kind.value, text) for kind, text in words.items()])
 
 
 SECTION = Section(

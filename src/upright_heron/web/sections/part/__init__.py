@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ....core.footing.footing import FootingKind
+from ....core.footing.footing import kinds_on
 from ....core.supports.demand.patches import Style
 from ....core.topics import Topic
 from ....sheet.document import Vector
@@ -95,7 +95,7 @@ def _context(page: JobPage, store: Store) -> PartContext:
     batch = [
         ("unit", "Unit", [(unit, unit) for unit in ("mm", "cm", "inch", "m")]),
         ("style", "Supports", [("usual", "as proposed"), *styles, ("none", "none")]),
-        ("footing", "Footing", [(kind.value, kind.value) for kind in FootingKind]),
+        ("footing", "Footing", [(kind.value, kind.value) for kind in kinds_on(sheet.is_resin)]),
     ]
     if presets:
         batch.append(("preset", "Preset", [(name, name) for name in presets]))

@@ -16,10 +16,10 @@ export function levels({ part, support, layer, lift, raised, footingLayers }) {
   const total = Math.max(part ? part.count + below : 0, support ? support.count : 0);
   const found = [];
   if (raised > 0) {
-    for (let k = 0; k < footingLayers; k++) found.push({ z: (k + 0.5) * layer, part: -1, support: -1, footing: 0 });
+    for (let k = 0; k < footingLayers; k++) found.push({ z: (k + 0.5) * layer, part: -1, support: -1, footing: k });
   }
   for (let j = 0; j < total; j++) {
-    found.push({ z: raised + (j + 0.5) * layer, part: j - below, support: j, footing: raised === 0 && j < footingLayers ? 0 : -1 });
+    found.push({ z: raised + (j + 0.5) * layer, part: j - below, support: j, footing: raised === 0 && j < footingLayers ? j : -1 });
   }
   return found;
 }
