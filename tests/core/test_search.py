@@ -94,7 +94,13 @@ class ProposalsTest(unittest.TestCase):
             # What rests on points alone is no rival on a filament machine: it has nothing to hold it.
             if not given.resin and exact.contact_area_mm2 < 1:
                 return -math.inf
-            return 100 * (1 - scale.costs(scale.exact(exact)) @ weights)
+            points = 100 * (1 - scale.costs(scale.exact(exact)) @ weights)
+            if not given.resin:
+                return points
+            raised = figures(mesh, rotation, cut(rotation), replace(given, lift_mm=5.0))
+            lifted = 100 * (1 - scale.costs(scale.exact(raised)) @ weights)
+            lies = exact.contact_area_mm2 >= 20 and exact.tip_angle_deg >= 10
+            return max(points, lifted) if lies else lifted
 
         faces = resting_faces(mesh, facts(mesh), given.limit_deg)
         rivals = [score(np.eye(3)), *(score(face.rotation) for face in faces)]
@@ -109,6 +115,32 @@ class ProposalsTest(unittest.TestCase):
         mesh = SHAPES["heron-figurine"]()
         self.beats_all(mesh, setting(), MIXES["filament, fine surface"])
         self.beats_all(mesh, setting("Tarn 9", "Standard resin", 0.2), MIXES["resin"])
+
+    def test_resin_parts_are_weighed_flat_and_lifted(self):
+        # A block lies on any of its faces; a ball on none, whatever lift is typed.
+        block, ball = mesh_of(box(30, 20, 12)), mesh_of(on_plate(sphere(10, 48)))
+        given = setting("Tarn 9", "Standard resin", 0.2)
+        for lift in (0.0, 5.0):
+            with self.subTest(lift):
+                asked = replace(given, lift_mm=lift)
+                cut = slicer(block, True, 0.2)
+                found = search(block, cut, asked, MIXES["resin"], directions=60)
+                came = next(p for p in found.proposals if p.name == "as it came")
+                self.assertEqual({came.lift_mm, came.other.lift_mm}, {0.0, 5.0})
+                self.assertGreaterEqual(came.score, came.other.score)
+                for way in (came.lift_mm, came.other.lift_mm):
+                    exact = figures(block, np.eye(3), cut(np.eye(3)), replace(asked, lift_mm=way))
+                    told = came if way == came.lift_mm else came.other
+                    self.assertAlmostEqual(told.overhang_area_mm2, exact.overhang_area_mm2)
+                    self.assertAlmostEqual(told.contact_area_mm2, 0.0 if way else 600.0, places=3)
+                # Flat it has no overhang at all: it is proposed so.
+                self.assertEqual((came.lift_mm, came.other.stands), (0.0, True))
+                self.assertGreater(came.other.overhang_area_mm2, 590)
+                round_ = search(ball, slicer(ball, True, 0.2), asked, MIXES["resin"], directions=60)
+                self.assertEqual({p.lift_mm for p in round_.proposals}, {5.0})
+                self.assertFalse(any(p.other.stands for p in round_.proposals))
+        plain = search(block, slicer(block, True, 0.2), setting(), MIXES["filament"], directions=60)
+        self.assertEqual({p.other for p in plain.proposals}, {None})
 
     def test_proposals_are_unlike_and_the_stance_it_came_in_is_among_them(self):
         found = find(mesh_of(portal()), directions=120)

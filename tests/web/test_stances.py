@@ -72,6 +72,24 @@ class FiguresTest(StanceCase):
 
 
 class BoardTest(StanceCase):
+    def test_a_resin_part_is_taken_flat_or_lifted(self):
+        job_id = self.job(stl(box(30, 20, 12)))
+        self.change(job_id, "printer", printer="Tarn 9")
+        self.change(job_id, "find", less_support="3")
+        self.settle(job_id)
+        text = self.client.get(f"/jobs/{job_id}/sheet?open=4").text
+        self.assertIn("Flat on the plate", text)
+        self.assertRegex(text, r"Lifted 5 mm: [0-9]+ of 100, 600 mm² overhang")
+        known = self.sheet(job_id)["stance"]
+        turned = json.dumps(known["quaternion"])
+        self.change(job_id, "stance", quaternion=turned, name="as it came", lift_mm="5")
+        self.assertEqual(self.sheet(job_id)["stance"]["lift_mm"], 5.0)
+        self.change(job_id, "stance", quaternion=turned, name="as it came")
+        self.assertEqual(self.sheet(job_id)["stance"]["lift_mm"], 5.0)
+        self.change(job_id, "stance", quaternion=turned, name="as it came", lift_mm="0")
+        self.assertEqual(self.sheet(job_id)["stance"]["lift_mm"], 0.0)
+        self.change(job_id, "stance", status=422, quaternion=turned, lift_mm="-1")
+
     def test_proposals_stand_on_the_board_and_one_press_chooses(self):
         job_id, page = self.found(tee(), less_support=5)
         self.assertIn("of 100", page.text("stance-A"))

@@ -22,7 +22,7 @@ from ..core.recipes.settings import Walk
 from ..core.stance.figures import Figures, figures
 from ..core.stance.names import name_of
 from ..core.stance.pose import place
-from ..core.stance.proposals import GOALS, Goals
+from ..core.stance.proposals import GOALS, Goals, Proposal
 from ..core.stance.resting import letter as letter_of
 from ..core.stance.search import MIXES
 from ..core.units import judge_unit, number
@@ -182,7 +182,11 @@ def stances(
         job={"layer_mm": height, "limit_deg": most},
     )
     found = alone.make("search").proposals
-    rows = [_stance(p.letter, p.name, p.rotation, p.figures, p.fits, p.score) for p in found if p.figures]
+    rows = [
+        _stance(p.letter, p.name, p.rotation, p.figures, p.fits, p.score) | _lifted(p)
+        for p in found
+        if p.figures
+    ]
     if exact:
         rows += _all_figures(alone, [p.down for p in found], len(rows))
     if out is not None:
@@ -225,6 +229,13 @@ def _goals(asked: list[str] | None, *, resin: bool) -> Goals:
             raise BadValue(f"A weight of {weight:g} is out of reach.", "Use 0 to 5.")
         weights[name] = weight
     return Goals(**weights)
+
+
+def _lifted(found: Proposal) -> dict[str, Any]:
+    """How far a stance of a resin part is lifted, and what comes of it the other way."""
+    if found.other is None:
+        return {}
+    return {"lift_mm": found.lift_mm, "otherwise": asdict(found.other)}
 
 
 def _stance(

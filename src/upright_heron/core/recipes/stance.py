@@ -114,7 +114,7 @@ def cutter(
 
 @recipe(
     "search",
-    version=4,
+    version=5,
     stage="Finding stances",
     needs=(printed, maybe(shown_mesh), maybe(show_facets), maybe(clear_mesh), cutter),
     reads=(SearchSetting, PartFacts),

@@ -10,6 +10,10 @@ from numpy.typing import NDArray
 from ..tags import stored
 from .figures import Figures
 
+# Room for stilts below a resin part (common practice).
+USUAL_LIFT_MM = 5.0
+# It lies flat on a face of so much, and does not tip over before so many degrees.
+FLAT_MM2, FLAT_DEG = 20.0, 10.0
 GOALS = ("less_support", "shorter_print", "clean_show", "better_surface", "firm", "smaller_layers")
 
 
@@ -31,7 +35,36 @@ class Goals:
         return np.asarray(found / total if total > 0 else np.full(len(GOALS), 1.0 / len(GOALS)), np.float64)
 
 
-@stored("proposal")
+def lies_flat(found: Figures) -> bool:
+    """Whether a part can lie on the plate as it stands, by its figures there."""
+    return found.contact_area_mm2 >= FLAT_MM2 and found.tip_angle_deg >= FLAT_DEG
+
+
+@stored("other-lift")
+@dataclass(frozen=True, slots=True)
+class OtherLift:
+    """A stance lifted where it is proposed flat on the plate, or the other way about.
+
+    Attributes
+    ----------
+    lift_mm : float
+    score : float
+        From 0 to 100, as that of the proposal.
+    stands : bool
+        Whether it stands so: flat it needs a face to lie on.
+    overhang_area_mm2, contact_area_mm2, height_mm, seconds : float
+    """
+
+    lift_mm: float
+    score: float
+    stands: bool
+    overhang_area_mm2: float
+    contact_area_mm2: float
+    height_mm: float
+    seconds: float
+
+
+@stored("proposal", version=2, upcasters={1: lambda old: {**old, "lift_mm": 0.0, "other": None}})
 @dataclass(frozen=True, eq=False)
 class Proposal:
     """One stance that is proposed.
@@ -54,6 +87,10 @@ class Proposal:
         No other candidate is as good in every goal and better in one.
     overhang_area_mm2, support_volume_mm3, contact_area_mm2, height_mm : float
         Weighed, or exact once ``figures`` are there.
+    lift_mm : float
+        That it is proposed with.
+    other : OtherLift or None
+        What comes of it lifted where it is proposed flat, or the other way about (resin).
     """
 
     letter: str
@@ -69,6 +106,8 @@ class Proposal:
     support_volume_mm3: float
     contact_area_mm2: float
     height_mm: float
+    lift_mm: float = 0.0
+    other: OtherLift | None = None
 
     @property
     def down(self) -> NDArray[np.float64]:

@@ -23,7 +23,7 @@ from .figures import Base, Figures, Setting, figures, holding, show_facets, tip_
 from .large_parts import LARGE, merged
 from .names import lean, name_of
 from .pose import about_axis, standing_on
-from .proposals import GOALS, Found, Goals, Proposal
+from .proposals import GOALS, USUAL_LIFT_MM, Found, Goals, OtherLift, Proposal, lies_flat
 from .resting import letter, resting_faces
 from .sweep import Sweep, hull_corners, sweep
 from .vertical_rays import Surface, plumb
@@ -431,15 +431,31 @@ def _exactly(
     """Give the proposals their exact figures, and order them by these."""
     first = _found(scale, candidates, weights, resting, exact=True)
     done: list[Proposal] = []
+    own = scale.setting
+    # Resin parts lie flat or are lifted: each stance is weighed both ways.
+    lifts = [own.lift_mm, 0.0 if own.lift_mm > 0 else USUAL_LIFT_MM] if own.resin else [own.lift_mm]
 
     def figure(proposal: Proposal) -> Proposal:
         stack = slicer(proposal.rotation)
-        exact = figures(
-            scale.mesh, proposal.rotation, stack, scale.setting, closed=scale.closed, base=scale.base
-        )
-        raw = scale.exact(exact)
+        ways = []
+        for lift in lifts:
+            asked = replace(own, lift_mm=lift)
+            exact = figures(scale.mesh, proposal.rotation, stack, asked, closed=scale.closed, base=scale.base)
+            raw = scale.exact(exact)
+            stands = lift > 0 or not own.resin or lies_flat(exact)
+            ways.append((stands, float(_scores(scale, raw[None], weights)[0]), lift, exact, raw))
+        # What cannot lie flat is lifted, whatever the one and the other would score.
+        ways.sort(key=lambda way: (way[0], way[1]), reverse=True)
+        _, score, lift, exact, raw = ways[0]
+        other = None
+        if len(ways) > 1:
+            stands, points, height, found, _ = ways[1]
+            other = OtherLift(
+                height, points, stands, found.overhang_area_mm2, found.contact_area_mm2, found.height_mm,
+                found.seconds,
+            )  # fmt: skip
         return replace(
-            proposal, figures=exact, score=float(_scores(scale, raw[None], weights)[0]),
+            proposal, figures=exact, score=score, lift_mm=lift, other=other, fits=exact.fits,
             costs=tuple(scale.costs(raw).tolist()), overhang_area_mm2=exact.overhang_area_mm2,
             support_volume_mm3=exact.support_volume_mm3, contact_area_mm2=exact.contact_area_mm2,
             height_mm=exact.height_mm,

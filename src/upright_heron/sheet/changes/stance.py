@@ -11,13 +11,11 @@ from pydantic import Field
 from ...core.errors import BadValue
 from ...core.stance.names import COMPASS, is_leaning, lean, name_of
 from ...core.stance.pose import about_axis, from_quaternion, standing_on, to_quaternion
+from ...core.stance.proposals import USUAL_LIFT_MM
 from ..document import Length, Quaternion, Vector
 from ..item import Stance, StanceGoals
 from ..models import ItemSheet
 from .base import Change, altered
-
-# Room for supports below a resin part that leans (common practice).
-LEANED_LIFT_MM = 5.0
 
 Degrees = Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)]
 
@@ -29,7 +27,7 @@ def _standing(
     name = name or name_of(turned)
     lift = sheet.stance.lift_mm
     if by_hand and sheet.is_resin and lift == 0 and is_leaning(turned):
-        lift = LEANED_LIFT_MM
+        lift = USUAL_LIFT_MM
     return altered(sheet, stance=Stance(quaternion=to_quaternion(turned), lift_mm=lift, name=name))
 
 
@@ -63,10 +61,15 @@ class ChooseStance(Change):
     kind: Literal["stance"] = "stance"
     quaternion: Quaternion
     name: str = Field(default="", max_length=80)
+    # As it is, or as it was for a stance that is leaned by hand, without.
+    lift_mm: Annotated[Length, Field(ge=0, le=100)] | None = None
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         turned = from_quaternion(self.quaternion)
-        return _standing(sheet, turned, self.name, by_hand=not self.name)
+        stood = _standing(sheet, turned, self.name, by_hand=not self.name)
+        if self.lift_mm is None:
+            return stood
+        return altered(stood, stance=stood.stance.model_copy(update={"lift_mm": self.lift_mm}))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Stance: {self.name or name_of(from_quaternion(self.quaternion))}"

@@ -70,6 +70,11 @@ class StanceCard:
     rows: tuple[Row, ...] = ()
     note: str = ""
     fits: bool = True
+    lift_mm: float | None = None
+    # Flat or lifted; what comes of it the other way, and by how much it is lifted so.
+    way: str = ""
+    other: str = ""
+    other_mm: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,6 +160,10 @@ def board(sheet: ItemSheet, found: Found, standing: Figures | None) -> list[Stan
             bool(p.down @ down > SAME),
             note=_note(p, exact=found.exact),
             fits=p.fits,
+            lift_mm=p.lift_mm if p.other is not None else None,
+            way=_way(p),
+            other=_other(p),
+            other_mm=p.other.lift_mm if p.other is not None else 0.0,
         )
         for p in found.proposals
     ]
@@ -166,6 +175,24 @@ def board(sheet: ItemSheet, found: Found, standing: Figures | None) -> list[Stan
         {key: [read(f) for f in known] for _, key, read, _ in ROWS},
         {key: read(standing) for _, key, read, _ in ROWS} if standing else {},
     )
+
+
+def _way(proposal: Proposal) -> str:
+    """How a stance of a resin part is proposed, and why not the other way where that cannot be."""
+    other = proposal.other
+    if other is None:
+        return ""
+    way = f"Lifted {proposal.lift_mm:g} mm" if proposal.lift_mm > 0 else "Flat on the plate"
+    return way if other.stands else f"{way}: no face to lie on"
+
+
+def _other(proposal: Proposal) -> str:
+    """What comes of a stance lifted where it is proposed flat, or the other way about; empty if it cannot."""
+    other = proposal.other
+    if other is None or not other.stands:
+        return ""
+    way = f"Lifted {other.lift_mm:g} mm" if other.lift_mm > 0 else "Flat"
+    return f"{way}: {other.score:.0f} of 100, {quantities.area(other.overhang_area_mm2)} overhang"
 
 
 def _note(proposal: Proposal, *, exact: bool) -> str:
