@@ -103,9 +103,9 @@ EXPECTED = {
     "mending_doubts": set(),
     "ways_left": set(),
     "moved_mm": set(),
-    # How it is hollow is told; what is printed is the surface of the part.
+    # What is printed is the surface of the part; preflight asks what stays in it.
     "solid": set(),
-    "hollow": set(),
+    "hollow": {s.Choices},
     "size": {s.Sized},
     "grid.margin_mm": {s.Box},
     "grid.planes": {s.Parting},

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from functools import cached_property
@@ -10,6 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, model_validator
 
 from ..core.footing.footing import FootingKind, FootingSettings
+from ..core.hollow.stays import TURNED, Stays
 from ..core.machines.catalogue import MATERIALS, Material, Printer, Technology, limit_for, material, printer
 from ..core.split.fittings import FITS
 from ..core.stance.figures import Setting
@@ -358,6 +360,14 @@ class ItemSheet(DecidedSheet, Item):
     def item_name(self) -> str:
         """Name of the item: of the job, or of its file where the job has several."""
         return self.name if self.count == 1 else f"{self.number} {self.stem}"
+
+    @property
+    def stays(self) -> Stays | None:
+        """What stays in where the part is hollow, as it was found in the stance that it was hollowed in."""
+        if self.hollow is None:
+            return None
+        turned = math.dist(self.hollow.down, self.stance.down) > TURNED
+        return Stays(self.hollow.sealed_mm3, self.hollow.standing_mm3, turned)
 
     @property
     def unit_question(self) -> UnitQuestion:

@@ -448,13 +448,14 @@ def _costing(sheet: DecidedSheet) -> s.Costing:
 
 
 @binds(s.Choices)
-def _choices(sheet: DecidedSheet) -> s.Choices:
+def _choices(sheet: ItemSheet) -> s.Choices:
     return s.Choices(
         technology=sheet.machine.technology,
         is_cut=sheet.grid is not None,
         has_supports=sheet.supports is not None,
         footing=sheet.footing.kind,
         brought=sheet.brought == "asked",
+        stays=sheet.stays,
     )
 
 

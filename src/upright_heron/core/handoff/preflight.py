@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from ..hanging.findings import Family, Finding, State
+from ..hollow.stays import Stays, Verdict
 from ..machines.catalogue import Technology
 from ..plates.arrange import Rectangle, overlapping
 from ..plates.extent import Extent, Printed, around, move_onto, swing_that_fits
@@ -118,6 +119,7 @@ def preflight(
     faults: Sequence[Fault] = (),
     trapped: int = 0,
     brought: bool = False,
+    stays: Stays | None = None,
 ) -> list[Check]:
     """List what is wrong or doubtful; ``None`` stands for what is not known yet.
 
@@ -139,6 +141,8 @@ def preflight(
         Supports that cannot be got out.
     brought : bool
         The file holds supports, and nobody said what becomes of them.
+    stays : Stays, optional
+        What stays in a hollow part.
 
     Returns
     -------
@@ -151,6 +155,7 @@ def preflight(
         found.append(Check(Weight.DOUBTFUL, text, "Say whether to keep them.", Topic.PART))
     if is_split:
         return found
+    found.extend(_kept_in(stays, standing.technology))
     found.extend(_open(findings or (), has_supports=standing.has_supports))
     found.extend(_supports(faults, trapped))
     contact, filament = standing.contact_area_mm2, standing.technology is Technology.FILAMENT
@@ -163,6 +168,17 @@ def preflight(
         text = "The part is lifted and nothing stands under it."
         found.append(Check(Weight.WRONG, text, "Make supports, or set the lift to 0.", Topic.STANCE))
     return worst_first(found)
+
+
+def _kept_in(stays: Stays | None, technology: Technology) -> list[Check]:
+    """What a hollow part keeps: resin that is shut in leaks for months, air does no harm."""
+    if stays is None or technology is not Technology.RESIN or stays.verdict is Verdict.GOOD:
+        return []
+    wrong = stays.verdict is Verdict.WRONG
+    mend = "Point at a place for a hole, or have holes proposed."
+    if stays.turned and not wrong:
+        mend = "Hollow it again as it stands now."
+    return [Check(Weight.WRONG if wrong else Weight.DOUBTFUL, stays.words, mend, Topic.PART)]
 
 
 def unchosen(printer: str, material: str, asked: Sequence[str]) -> Check:

@@ -145,7 +145,7 @@ def _second(made: SupportSet | None, asked: Costing) -> SecondNozzle | None:
 
 @recipe(
     "checks",
-    version=3,
+    version=4,
     needs=(fit, maybe(findings), maybe(listed), maybe(supports), maybe(access), maybe(health)),
     reads=(PartFacts, Choices, Lift),
     keep=Keep.LIGHT,
@@ -179,6 +179,7 @@ def checks(
             findings=everything.findings if everything is not None else None,
             faults=made.faults if made is not None else (),
             brought=chosen.brought,
+            stays=chosen.stays,
             trapped=sum(way.out == Out.TRAPPED for way in ways or ()),
         )
     )

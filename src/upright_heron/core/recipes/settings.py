@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..footing.footing import FootingKind
+from ..hollow.stays import Stays
 from ..machines.catalogue import Material, Peel, Printer, Technology
 from ..split.cuts import Cut
 from ..split.fittings import JointSetting
@@ -291,6 +292,8 @@ class Choices:
     footing: FootingKind
     # The file brought supports, and nobody said yet what becomes of them.
     brought: bool
+    # Of a hollow part.
+    stays: Stays | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.footing.footing import kinds_on
+from ....core.hollow.stays import Stays
 from ....core.supports.demand.patches import Style
 from ....core.topics import Topic
 from ....sheet.document import Vector
@@ -20,10 +20,6 @@ from .routes import router
 if TYPE_CHECKING:
     from ....store.store import Store
     from ...pages import JobPage
-
-
-# Down is another when its direction moves by so much: half a degree.
-TURNED = 0.01
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,13 +57,13 @@ class PartContext:
     rows : tuple of ItemRow
     batch : list of (str, str, list of (str, str))
         What is changed, its label, and the values there are with their words.
-    turned : bool
-        The part stands otherwise than when it was hollowed: what stays in is told for that stance.
+    stays : Stays or None
+        What stays in where the part is hollow.
     """
 
     rows: tuple[ItemRow, ...]
     batch: list[tuple[str, str, list[tuple[str, str]]]]
-    turned: bool
+    stays: Stays | None
 
 
 def _row(sheet: ItemSheet) -> ItemRow:
@@ -87,9 +83,8 @@ def _row(sheet: ItemSheet) -> ItemRow:
 
 def _context(page: JobPage, store: Store) -> PartContext:
     sheet = page.sheet
-    turned = sheet.hollow is not None and math.dist(sheet.hollow.down, sheet.stance.down) > TURNED
     if not page.several:
-        return PartContext((), [], turned)
+        return PartContext((), [], sheet.stays)
     styles = [] if sheet.is_resin else [(style.value, style.value) for style in Style]
     presets = [p.name for p in store.shelf(Preset) if p.technology is sheet.machine.technology]
     batch = [
@@ -99,7 +94,7 @@ def _context(page: JobPage, store: Store) -> PartContext:
     ]
     if presets:
         batch.append(("preset", "Preset", [(name, name) for name in presets]))
-    return PartContext(tuple(_row(one) for one in page.job.sheet.each), batch, turned)
+    return PartContext(tuple(_row(one) for one in page.job.sheet.each), batch, sheet.stays)
 
 
 SECTION = Section(
