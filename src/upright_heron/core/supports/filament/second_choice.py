@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
@@ -25,7 +25,11 @@ Supports = Sequence[Column | Branches]
 
 
 def left_bare(
-    stack: LayerStack, asked: Sequence[Patch], supports: Supports, settings: SupportSettings
+    stack: LayerStack,
+    asked: Sequence[Patch],
+    supports: Supports,
+    settings: SupportSettings,
+    lost: Mapping[str, str] | None = None,
 ) -> list[Patch]:
     """Patches that the check would find without support.
 
@@ -36,6 +40,8 @@ def left_bare(
     asked : sequence of Patch
     supports : sequence of Column or Branches
     settings : SupportSettings
+    lost : mapping of patch id to words, optional
+        Why something of a patch may not be held: all of its places are looked for then.
 
     Returns
     -------
@@ -45,7 +51,7 @@ def left_bare(
     if not asked:
         return []
     there = SupportSet((), _layers(stack, asked, supports, settings), 0.0, ())
-    bare = {fault.patch for fault in not_held(stack, asked, there, settings, {})}
+    bare = {fault.patch for fault in not_held(stack, asked, there, settings, lost or {})}
     return [patch for patch in asked if patch.id in bare]
 
 

@@ -119,17 +119,18 @@ def grow_supports(
         stack, tall, settings, part, clear=clear, already=np.concatenate(tips), shown=shown,
         progress=progress,
     )  # fmt: skip
-    # And what no branch gets to by lines, where they do; the last of it by single posts.
+    # What they miss of it is held by single posts, or by lines where those do not do.
     found: list[Column | Branches] = [*columns, *grown.supports]
     below = [p for p, s in held if s in (Style.TREE, Style.PILLAR) and not p.spots]
-    still = left_bare(stack, below, [*around, *found], settings)
+    missed = left_bare(stack, [*bare, *below], [*around, *found], settings, grown.lost)
+    posts = posts_below(stack, missed, [*around, *found], settings, part, clear)
+    found += posts
+    done = {patch for post in posts for patch in post.patches}
+    still = left_bare(stack, [p for p in below if p.id not in done], [*around, *found], settings)
     more = make_areas(stack, [(p, Style.LINES) for p in still], settings, clear=clear, progress=progress)
     left = {p.id for p in left_bare(stack, still, [*around, *found, *more], settings)}
     found += [column for column in more if column.patch not in left]
-    last = left_bare(stack, [*bare, *(p for p in still if p.id in left)], [*around, *found], settings)
-    posts = posts_below(stack, last, [*around, *found], settings, part, clear)
-    found += posts
-    done = {p.id for p in still if p.id not in left}.union(*(post.patches for post in posts))
+    done |= {p.id for p in still if p.id not in left}
     lost = {patch: why for patch, why in grown.lost.items() if patch not in done}
     result = Grown(tuple(sorted(_apart(found), key=order)), lost)
     result.known.take(known)
