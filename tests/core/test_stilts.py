@@ -430,6 +430,26 @@ class SeenTest(unittest.TestCase):
         made = make_stilts(ground, bench.limit, USUAL)
         self.assertEqual(made.marks_seen, len(made.stilts))
 
+    def test_a_show_side_is_spared_where_tips_beside_it_will_do(self):
+        bench = Stilted(box(30, 20, 3, (0, 0, 20)) + box(4, 20, 23, (-4, 0, 0)))
+        fine = refined(bench.mesh)
+        # A strip of 3 mm across the ceiling: tips on both sides of it are 3 mm apart.
+        strip = (fine.normals[:, 2] < -0.5) & (np.abs(fine.middles_mm[:, 0] - 15) < 1.5)
+        shown = Shown(Tree.of(fine.mesh), strip)
+
+        def on_strip(made):
+            return sum(abs(one.touch_mm[0] - 15) < 1.3 for one in made.stilts)
+
+        plain = make_stilts(Ground(bench.mesh, bench.tree, bench.stack, bench.hanging), bench.limit, USUAL)
+        aside = make_stilts(
+            Ground(bench.mesh, bench.tree, bench.stack, bench.hanging, shown=shown), bench.limit, USUAL
+        )
+        self.assertGreater(on_strip(plain), 4)
+        self.assertLess(on_strip(aside), on_strip(plain) / 2)
+        self.assertEqual(aside.faults, ())
+        # Nothing is left hanging for it: about as many tips as before.
+        self.assertGreater(len(aside.stilts), 0.8 * len(plain.stilts))
+
 
 class BraceTest(unittest.TestCase):
     @classmethod

@@ -23,7 +23,7 @@ from ...progress import Progress, silent, tracked
 from ..checks.stilt_check import SLENDER, unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips
 from ..model import Brace, Stilt, SupportSettings, stilt_volume_mm3, support_id
-from ..show_side import Shown
+from ..show_side import ENOUGH, Shown
 from ..support_set import FaultKind, SupportSet
 from .braces import brace
 from .loads import Borne, walk_loads
@@ -289,11 +289,18 @@ class _Work:
             self.blocked += not self.take(Place(at, (0.0, 0.0, -1.0), "painted"))
 
     def hold_slopes(self) -> None:
-        """Hold what hangs past the limit."""
+        """Hold what hangs past the limit: beside the show side first, and on it what that leaves far off."""
         names = {f: f"overhang {r.number}" for r in self.ground.hanging.regions for f in r.facets}
-        chosen = by_slope(self.under, self.limit_deg, self.settings.spacing_mm, self.tips)
-        for k in tracked(chosen.tolist(), "Placing tips", self.progress, every=16):
-            self.blocked += not self.take(self._place(k, names.get(int(self.under.facet[k]), "overhang")))
+        shown = np.zeros(len(self.under.at_mm), np.bool_)
+        if self.ground.shown is not None:
+            shown = self.ground.shown.over(self.under.at_mm)
+        for on, apart in ((False, 1.0), (True, ENOUGH)):
+            some = np.flatnonzero(shown == on)
+            spacing = apart * self.settings.spacing_mm
+            chosen = some[by_slope(self.under.some(some), self.limit_deg, spacing, self.tips)]
+            for k in tracked(chosen.tolist(), "Placing tips", self.progress, every=16):
+                reason = names.get(int(self.under.facet[k]), "overhang")
+                self.blocked += not self.take(self._place(k, reason))
 
     def _place(self, k: int, reason: str) -> Place:
         x, y, z = (float(v) for v in self.under.at_mm[k])
