@@ -1,9 +1,11 @@
 """What one style leaves bare is held by another, and single posts find ways that no raster shows."""
 
+import math
 import unittest
 from dataclasses import replace
 
 import numpy as np
+from manifold3d import CrossSection
 
 from tests import open_meshes
 from tests.held import USUAL, Bench, table
@@ -30,6 +32,17 @@ class LeftBareTest(unittest.TestCase):
                 first = bench.patches[0]
                 some = [s for s in made.supports if first.id not in s.patches]
                 self.assertEqual(left_bare(bench.stack, bench.patches, some, USUAL), [first])
+
+    def test_where_tips_are_lost_every_place_counts(self):
+        bench = Bench(tee())
+        first = bench.patches[0]
+        own = [s for s in bench.make(Style.PILLAR).supports if first.id in s.patches]
+        outermost = max(own, key=lambda s: abs(s.touch_mm[0] - 10))
+        few = [s for s in own if math.dist(s.touch_mm[:2], outermost.touch_mm[:2]) > 5.0]
+        self.assertTrue(0 < len(few) < len(own))
+        self.assertEqual(left_bare(bench.stack, [first], few, USUAL), [])
+        self.assertEqual(left_bare(bench.stack, [first], few, USUAL, {first.id: "2 tips"}), [first])
+        self.assertEqual(left_bare(bench.stack, [first], own, USUAL, {first.id: "2 tips"}), [])
 
     def test_tips_are_held_where_columns_stand_and_nowhere_else(self):
         bench = Bench(table())
@@ -93,6 +106,8 @@ class SinglePostTest(unittest.TestCase):
     def test_it_stays_on_the_plate_and_out_of_what_is_kept_clear(self):
         spot = self.patch.spots[0]
         stack = self.bench.stack
+        whole = CrossSection.square((60, 60), True)
+        self.assertIsNone(post_below(self.patch, spot, stack, USUAL, clear=[whole] * 1250))
         for plate, there in (((300.0, 300.0), True), ((19.0, 21.0), False)):
             asked = replace(USUAL, plate_mm=plate)
             self.assertEqual(post_below(self.patch, spot, stack, asked) is not None, there)
