@@ -100,6 +100,8 @@ class SplitTest(BrowserCase):
             # The sheet may come anew meanwhile.
             b.wait(lambda goal=goal: b.find(f"#cut-{goal}").send_keys(Keys.HOME) is None, goal)
             b.wait(lambda goal=goal: b.find(f"#cut-{goal} + output").text == "0", goal)
+            # One after the other: the answer to one would put the next back where it was.
+            b.wait(lambda: not b.all(".htmx-request"), "answer")
         # Nothing counts any more: all are as good, and the sliders are still at hand.
         b.wait(lambda: set(points()) == {"100"}, "points")
         self.assertNotEqual(before, points())

@@ -129,13 +129,9 @@ class SupportsTest(AppCase):
                 self.assertAlmostEqual(found / (float(number) * scale), 1, delta=0.03)
 
 
-def bolt():
-    """A bolt on its side: a shank of 8 mm with a head and a collar."""
-    rods = [
-        Manifold.cylinder(b - a, r, r, 48).rotate((0, 90, 0)).translate((a, 0, 6.5))
-        for r, a, b in ((6.5, 0, 5), (4, 4, 60), (5.5, 50, 54))
-    ]
-    return Manifold.batch_boolean(rods, OpType.Add)
+def mast_on_a_dish():
+    """A slender mast in the middle of a wide plate: from its side no way leads down to the bed."""
+    return Manifold.batch_boolean([box(160, 160, 2, (-80, -80, 0)), box(6, 6, 40, (-3, -3, 0))], OpType.Add)
 
 
 def mast():
@@ -174,9 +170,10 @@ class OneTruthTest(AppCase):
         return self.client.get(f"/jobs/{job_id}/sheet?open=5").text
 
     def test_what_is_not_held_is_told_alike_everywhere(self):
-        # Posts that steady it find no room beside a shank that lies so low.
-        job_id = self.job(stl(bolt()), "bolt.stl")
-        self.change(job_id, "supports", gap_mm="0.2", style="grid", steady="1")
+        # Posts that steady it may stand on the bed only, and find no way there.
+        job_id = self.job(stl(mast_on_a_dish()), "mast.stl")
+        held = {"gap_mm": "0.2", "style": "grid", "from_plate": "true"}
+        self.change(job_id, "supports", **held, steady="1")
         self.settle(job_id)
         text = self.fifth(job_id)
         self.assertIn("1 not held", text)
@@ -184,7 +181,7 @@ class OneTruthTest(AppCase):
         self.assertIn('data-family="contact"', text)
         self.assertIn("1 contact", self.client.get(f"/jobs/{job_id}").text)
         # Without those posts nothing is wanting, in any of the places.
-        self.change(job_id, "supports", gap_mm="0.2", style="grid", steady="0")
+        self.change(job_id, "supports", **held, steady="0")
         self.settle(job_id)
         text = self.fifth(job_id)
         self.assertNotIn("not held</span>", text)
