@@ -342,6 +342,24 @@ class AnswersTest(CliCase):
             for kind in ("raft", "pads", "ties", "none")
         ]
         self.assertTrue(base[0] > max(base[1:3]) and min(base[1:3]) > 0 and base[3] == 0, base)
+        # What leaves has it too, from the plate up, and the stilts on it.
+        written = self.folder / "based.3mf"
+        self.answer(
+            "supports",
+            "comb.stl",
+            "--printer",
+            "tarn 9",
+            "--layer",
+            0.1,
+            "--base",
+            "pads",
+            "--out",
+            str(written),
+        )
+        _, objects = read(written.read_bytes())
+        low = {one.GetName().split()[0]: min(v.Coordinates[2] for v in one.GetVertices()) for one in objects}
+        self.assertAlmostEqual(low["footing"], 0.0, places=4)
+        self.assertAlmostEqual(low["support"], 1.0, places=4)
         weakest = [one["bears_n"] / one["load_n"] for one in resin["weakest"]]
         self.assertEqual(weakest, sorted(weakest))
         self.assertGreater(resin["min_clearance_mm"], 0.2)

@@ -232,9 +232,13 @@ def masks(
 
 
 def _package(file: Path, alone: Alone) -> bytes:
-    """Part and supports as 3MF, where the part stands in its file."""
+    """Part, supports and what they stand on as 3MF, where the part stands in its file."""
     dx, dy, _ = (-alone.moved_mm).tolist()
-    names = {Role.PART: f"part {file.stem}", Role.SUPPORT: f"support of {file.stem}"}
+    names = {
+        Role.PART: f"part {file.stem}",
+        Role.SUPPORT: f"support of {file.stem}",
+        Role.FOOTING: f"footing of {file.stem}",
+    }
     return write_3mf(
         [
             replace(one, name=names[one.role], mesh=one.mesh.moved(dx, dy))
