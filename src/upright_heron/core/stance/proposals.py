@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..tags import stored
-from .figures import Figures
+from .figures import STANDS_MM2, Figures
 
 # Room for stilts below a resin part (common practice).
 USUAL_LIFT_MM = 5.0
-# It lies flat on a face of so much, and does not tip over before so many degrees.
-FLAT_MM2, FLAT_DEG = 20.0, 10.0
+# What lies flat does not tip over before so many degrees.
+FLAT_DEG = 10.0
 GOALS = ("less_support", "shorter_print", "clean_show", "better_surface", "firm", "smaller_layers")
 
 
@@ -37,7 +37,7 @@ class Goals:
 
 def lies_flat(found: Figures) -> bool:
     """Whether a part can lie on the plate as it stands, by its figures there."""
-    return found.contact_area_mm2 >= FLAT_MM2 and found.tip_angle_deg >= FLAT_DEG
+    return found.contact_area_mm2 >= STANDS_MM2 and found.tip_angle_deg >= FLAT_DEG
 
 
 @stored("other-lift")
