@@ -122,6 +122,7 @@ class ShelfTest(unittest.TestCase):
         self.assertEqual((sheet.limit, sheet.measured), (63, measured))
         other = made(PickMaterial(material="ABS", calibration=measured), sheet)
         self.assertIsNone(other.measured)
+        self.assertIsNone(made(PickPrinter(printer="Reed 190", calibration=measured), SHEET).measured)
         self.assertNotEqual(other.limit, 63)
 
     def test_nonsense_is_refused(self):
