@@ -12,7 +12,13 @@ from .geometry.tree import Tree
 from .handoff.stl import write_stl
 from .hanging.findings import walk
 from .hanging.overhangs import overhangs
+from .hollow.cavity import HollowSetting
+from .hollow.hollowed import hollow_out
 from .layers.stack import LayerStack, slice_solid
+from .split.fittings import JointSetting
+from .split.grid import grid_cuts
+from .split.pieces import split
+from .split.planner import plans
 from .stance.resting import resting_faces
 from .supports.demand.patches import Patch, Style
 from .supports.filament.styles import make_filament
@@ -29,6 +35,19 @@ def _hold_one(stack: LayerStack) -> None:
         make_filament(stack, [(patch, style)], SupportSettings(), part)
 
 
+def _cut_one() -> None:
+    """Plan cuts of a bar, cut it, and join the pieces with pegs and numbers."""
+    bar = Solid(Manifold.cube((60.0, 20.0, 20.0)))
+    box_mm = (40.0, 40.0, 40.0)
+    plans(bar, box_mm)
+    split(bar, grid_cuts(bar.bounds, box_mm), box_mm, JointSetting(numbers=True), boxes=True)
+
+
+def _hollow_one() -> None:
+    """Hollow a ball."""
+    hollow_out(Solid(Manifold.sphere(8.0, 24)), HollowSetting(wall_mm=2.0, detail_mm=1.0))
+
+
 def warm() -> None:
     """Compile all kernels, or load them from numba's cache."""
     post = Manifold.cube((2, 2, 4)) + Manifold.cube((8, 2, 1)).translate((0, 0, 4))
@@ -42,3 +61,5 @@ def warm() -> None:
     make_stilts(ground, 45.0, SupportSettings())
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)
+    _cut_one()
+    _hollow_one()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, MutableMapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache, partial
+from functools import cached_property, lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -175,29 +175,44 @@ def verify(
     return faults
 
 
+@dataclass(eq=False)
+class _Cut:
+    """What of a piece lies in a box."""
+
+    body: Any
+
+    @cached_property
+    def tree(self) -> Tree:
+        """Its surface, closed where it is cut."""
+        return Tree.of(Solid(self.body).mesh())
+
+
 class _Pieces:
-    """Solids and trees of pieces as they were written, each made once, when it is asked for."""
+    """Solids of pieces as they were written, each made once, when it is asked for."""
 
     def __init__(self, meshes: Sequence[Mesh]) -> None:
         self.meshes = meshes
         self.solid = lru_cache(None)(lambda k: Solid.from_mesh(meshes[k]).manifold)
-        self.tree = lru_cache(None)(lambda k: Tree.of(meshes[k]))
         # What lies so high along an axis, by the piece and axis.
-        self._slabs: dict[tuple[int, int], list[tuple[float, float, Any]]] = {}
+        self._slabs: dict[tuple[int, int], list[tuple[float, float, _Cut]]] = {}
 
     def within(self, k: int, low: NDArray[np.float64], high: NDArray[np.float64]) -> Any:
-        """What of a piece lies between two corners (3,) of a box, or all that lies as high as a flat one.
+        """What of a piece lies between two corners (3,) of a box, or all that lies as high as a flat one."""
+        return self._cut(k, low, high).body
+
+    def _cut(self, k: int, low: NDArray[np.float64], high: NDArray[np.float64]) -> _Cut:
+        """What of a piece lies between two corners (3,).
 
         Most boxes lie along the faces of a piece and are flat: what lies so high is cut once for all of them.
         """
         size = np.ptp(self.meshes[k].bounds, axis=0)
         axis = int(np.argmin((high - low) / size))
         if high[axis] - low[axis] >= FLAT * size[axis]:
-            return _within(self.solid(k), low, high)
+            return _Cut(_within(self.solid(k), low, high))
         known = self._slabs.setdefault((k, axis), [])
-        for from_mm, to_mm, body in known:
+        for from_mm, to_mm, there in known:
             if from_mm <= low[axis] and high[axis] <= to_mm:
-                return body
+                return there
         whole = self.meshes[k].bounds + [[-1.0], [1.0]]
         # Faces often lie at whole millimetres, and a box in a face itself would leave films.
         from_mm, to_mm = math.floor(low[axis]) - AROUND_MM, math.ceil(high[axis]) + AROUND_MM
@@ -211,8 +226,13 @@ class _Pieces:
         else:
             whole[:, axis] = from_mm, to_mm
             body = _within(self.solid(k), *whole)
-        known.append((from_mm, to_mm, body))
-        return body
+        cut = _Cut(body)
+        known.append((from_mm, to_mm, cut))
+        return cut
+
+    def tree_within(self, k: int, low: NDArray[np.float64], high: NDArray[np.float64]) -> Tree:
+        """Tree of what of a piece lies between two corners (3,), as in ``within``: most of it is far away."""
+        return self._cut(k, low, high).tree
 
 
 def _together(pieces: _Pieces, pair: tuple[int, int], mine: Sequence[Joint]) -> list[JointFault]:
@@ -388,7 +408,8 @@ def _walls(pieces: _Pieces, joint: Joint, wall_mm: float) -> list[JointFault]:
         ring = out * (np.cos(turns)[:, None] * v + np.sin(turns)[:, None] * np.cross(n, v))
         points = np.concatenate([np.asarray(peg.at_mm) + ring + t * peg.depth_mm * n for t in DEEP])
         other = joint.between[1]
-        if (pieces.tree(other).winding(points) < 0.5).any():
+        ends = points.min(axis=0) - AROUND_MM, points.max(axis=0) + AROUND_MM
+        if (pieces.tree_within(other, *ends).winding(points) < 0.5).any():
             words = f"A socket of piece {other + 1} has less than {wall_mm:g} mm of wall round it."
             faults.append(JointFault("wall", joint.between, words))
     return faults
