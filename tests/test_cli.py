@@ -14,6 +14,7 @@ from unittest import mock
 import numpy as np
 from manifold3d import Manifold
 
+from tests.core.test_slices import sliced
 from tests.core.test_threemf import read, volume
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stl, tee
 from upright_heron import cli
@@ -296,6 +297,34 @@ class AnswersTest(CliCase):
             np.testing.assert_allclose(told["area_mm2"], areas, rtol=1e-9)
             self.assertAlmostEqual(told["volume_ml"], sum(areas) * 0.5 / 1000)
             self.assertLess(self.answer(*words)["volume_ml"], told["volume_ml"])
+            # A table, outlines moved inwards, what it stands on, and the same layers as slices.
+            table, slices = Path(folder) / "t.csv", Path(folder) / "comb.3mf"
+            lines = (
+                "stretch,layers,exposure_s,lift_mm,lift_mm_s,return_mm_s",
+                "first,3,20,5,1,1",
+                "body,,2,5,1,1",
+            )
+            table.write_text("\n".join(lines))
+            less = self.answer(
+                *words,
+                "--supports",
+                "--base",
+                "raft",
+                "--table",
+                table,
+                "--outline",
+                -0.1,
+                "--slices",
+                slices,
+            )
+            count = less["layers"]
+            self.assertGreater(count, told["layers"])
+            self.assertAlmostEqual(less["seconds_rough"], 3 * 20 + (count - 3) * 2 + count * 10)
+            _, _, ((_, _, sizes),) = sliced(slices.read_bytes())
+            np.testing.assert_allclose(sizes, less["area_mm2"], atol=0.05)
+            self.assertGreater(sizes[0], 2 * told["area_mm2"][0])
+            for wrong in (("--base", "brim"), ("--table", Path(folder) / "none.csv"), ("--table", out)):
+                self.assertTrue(self.call(*words, *wrong, status=2)[1])
 
     def test_stances_for_resin(self):
         words = ("stances", "cup.stl", "--printer", "Tarn 9", "--layer", 0.2, "--goal", "firm=5")

@@ -137,6 +137,15 @@ def make_set(b: Browser) -> None:
     b.run("document.querySelector('#spread').scrollIntoView({block: 'center'})")
 
 
+def show_mask(b: Browser) -> None:
+    """Show the mask of the layer in which an island of the plumage begins."""
+    page = "const {profile, state} = window.heron;"
+    at = b.run(page + "return profile.levels.findIndex((level) => level.part === state.islands[6].layer)")
+    layer(at)(b)
+    b.click("#show-mask")
+    b.wait(lambda: b.run("return document.querySelector('#mask').dataset.layer") == str(at))
+
+
 def to_map(b: Browser) -> None:
     """Scroll to the drawings of the assembly."""
     b.run("document.querySelector('#assembly-map').scrollIntoView()")
@@ -164,7 +173,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "supports-by-hand": (job("telescope-bracket", 6), [pick_tree]),
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),
-    "layers": (job("telescope-bracket", 8), [layer(380)]),
+    "layers": (job("heron-figurine", 8), [show_mask]),
     "hand-off": (job("dragonfly", 3), [make_set]),
     "traveller": ("/jobs/demo-dragonfly/traveller", [to_map]),
     # Last: these change the job that other pictures show as it is.

@@ -124,3 +124,99 @@ class StiltsTest(BrowserCase):
         )
         canvas = self.browser.find("#canvas")
         ActionChains(self.browser.driver).move_to_element_with_offset(canvas, x, y).click().perform()
+
+    def mask(self):
+        """Layer that the mask shows, and how many pixels of its picture are white, plum and dark."""
+        return self.browser.run(
+            """
+            const canvas = document.querySelector('#mask'), mask = window.heron.controllers.get('layers').mask;
+            if (!mask.shown) return null;
+            const {fresh, width, height} = mask.shown;
+            const p = fresh.getContext('2d').getImageData(0, 0, width, height).data;
+            let white = 0, plum = 0, dark = 0;
+            for (let i = 0; i < p.length; i += 4) {
+              if (p[i] > 150 && p[i + 1] < 160) plum++;
+              else if (p[i + 1] > 200) white++;
+              else if (p[i] < 60) dark++;
+            }
+            return {layer: Number(canvas.dataset.layer), white, plum, dark, width, height, scale: mask.scale,
+                    islands: mask.shown.islands};
+            """
+        )
+
+    def shows(self, layer):
+        self.browser.wait(lambda: (self.mask() or {}).get("layer") == layer)
+        return self.mask()
+
+    def test_the_mask_of_each_layer_as_the_screen_gets_it(self):
+        # A plate of 20 x 10 mm with a roof of 30 x 10 over it from 3 mm up, flat on the plate.
+        job_id = self.open_job(box(20, 10, 5) + box(10, 10, 2, (20, 0, 3)))
+        for change in ({"kind": "printer", "printer": "Tarn 9"}, {"kind": "lift", "lift_mm": 0}):
+            self.server.post(f"/api/jobs/{job_id}/changes", change)
+        self.server.settle(job_id)
+        self.browser.open(f"{self.server.url}/jobs/{job_id}?open=8")
+        self.browser.ready()
+        self.assertFalse(self.browser.find("#mask-panel").is_displayed())
+        self.browser.click("#show-mask")
+        first = self.shows(0)
+        pixels = 10 / 0.046
+        self.assertAlmostEqual(first["white"], 2 * pixels**2, delta=4 * 3 * pixels)
+        self.assertEqual(first["plum"], 0)
+        self.assertIn("of 4000 × 2500", self.browser.text("#mask-words"))
+        # Where the roof begins all of it is new.
+        self.walk_to(3.01)
+        layer = self.browser.run("return window.heron.profile.index")
+        roof = self.shows(layer)
+        self.assertAlmostEqual(roof["plum"], pixels**2, delta=4 * pixels)
+        self.assertAlmostEqual(roof["white"], 2 * pixels**2, delta=4 * 3 * pixels)
+        self.browser.find("#canvas").send_keys("]")
+        self.assertEqual(self.shows(layer + 1)["plum"], 0)
+        # The wheel comes closer, a drag moves; playing goes on to layers above.
+        self.browser.run(
+            "document.querySelector('#mask').dispatchEvent(new WheelEvent('wheel', {deltaY: -400, cancelable: true}))"
+        )
+        self.assertAlmostEqual(self.mask()["scale"] / roof["scale"], 2.718, places=2)
+        middle = self.browser.run("return window.heron.controllers.get('layers').mask.middle")
+        self.drag("#mask", (0, 0), (60, 0))
+        after = self.browser.run("return window.heron.controllers.get('layers').mask.middle")
+        self.assertAlmostEqual((middle[0] - after[0]) * self.mask()["scale"], 60, delta=2)
+        self.browser.click("#play")
+        self.browser.wait(lambda: self.mask()["layer"] > layer + 10)
+        self.browser.click("#play")
+        # Another stance, other pictures; Escape shows the part again.
+        self.server.post(f"/api/jobs/{job_id}/changes", {"kind": "outlines", "outline_mm": -1.0})
+        self.browser.open(f"{self.server.url}/jobs/{job_id}?open=8")
+        self.browser.ready()
+        self.browser.click("#show-mask")
+        # First layers have a move of their own, and it is none.
+        self.assertAlmostEqual(self.shows(0)["white"], first["white"], delta=10)
+        self.walk_to(1.0)
+        inner = self.shows(self.browser.run("return window.heron.profile.index"))
+        self.assertAlmostEqual(inner["white"], 1.8 * 0.8 * pixels**2, delta=3000)
+        self.browser.find("#canvas").send_keys(Keys.ESCAPE)
+        self.browser.wait(lambda: not self.browser.find("#mask-panel").is_displayed())
+
+    def test_exposures_are_typed_and_read_from_a_file(self):
+        job_id = self.open_job(box(20, 10, 5))
+        self.server.post(f"/api/jobs/{job_id}/changes", {"kind": "printer", "printer": "Tarn 9"})
+        self.browser.open(f"{self.server.url}/jobs/{job_id}?open=8")
+        self.browser.ready()
+        before = self.browser.text("#rough-time")
+        self.browser.fill("#cell-exposure_s-2", "9")
+        self.browser.wait(lambda: "From a table" in self.browser.text("#table-told"))
+        self.browser.wait(lambda: self.browser.text("#rough-time") != before)
+        self.assertEqual(self.sheet(job_id)["process"]["table"][1]["exposure_s"], 9.0)
+        self.server.settle(job_id)
+        self.browser.ready()
+        # What makes no sense is said, and what was there stays.
+        file = self.folder / "bad.csv"
+        file.write_text("stretch,layers\nbody,\n")
+        self.browser.find("#read-table").send_keys(str(file))
+        self.browser.wait(lambda: "no column exposure_s" in self.browser.text("#notice"))
+        self.browser.problems()
+        self.assertEqual(self.sheet(job_id)["process"]["table"][1]["exposure_s"], 9.0)
+        file.write_text("stretch,layers,exposure_s,lift_mm,lift_mm_s,return_mm_s\nbody,,4,6,2,2\n")
+        self.browser.find("#read-table").send_keys(str(file))
+        self.browser.wait(lambda: self.browser.attribute("#cell-exposure_s-2", "value") == "4")
+        self.browser.click("#usual-table")
+        self.browser.wait(lambda: "As usual" in self.browser.text("#table-told"))

@@ -23,6 +23,7 @@ from upright_heron.core.handoff.masks import MANIFEST, Screen, read_masks, write
 from upright_heron.core.layers.coverage import accumulate
 from upright_heron.core.layers.printed_layers import PrintedLayers
 from upright_heron.core.layers.stack import packed
+from upright_heron.core.toolpaths.process_table import Row, Stretch, steps
 
 SCREEN = Screen("Tarn 9", 400, 250, 0.046)
 
@@ -41,7 +42,9 @@ def circle(radius, x=0.0, y=0.0, sides=256):
 def write(layers, screen=SCREEN, layer_mm=0.05):
     every = np.concatenate([ring for rings in layers for ring in rings])
     bounds = np.stack([every.min(axis=0), every.max(axis=0)])
-    return write_masks(layers, screen, layer_mm, [30.0] + [2.5] * (len(layers) - 1), bounds)
+    first = Row(Stretch.FIRST, 1, 30.0, 7.0, 1.0, 2.0, 0.5, 0.25)
+    body = Row(Stretch.BODY, None, 2.5, 5.0, 2.0, 4.0)
+    return write_masks(layers, screen, layer_mm, steps((first, body), len(layers)), bounds)
 
 
 def pictures(data):
@@ -100,7 +103,7 @@ class FileTest(unittest.TestCase):
             exact = 128 * math.sin(2 * math.pi / 256) * r**2
             self.assertAlmostEqual(line.area_mm2 / exact, 1, places=9)
             self.assertAlmostEqual(read / exact, 1, delta=1e-4)
-        self.assertEqual([line.exposure_s for line in found.layers], [30.0, 2.5, 2.5])
+        self.assertEqual(found.steps.exposure_s.tolist(), [30.0, 2.5, 2.5])
         np.testing.assert_allclose([line.top_mm for line in found.layers], [0.05, 0.1, 0.15])
 
     def test_pixels_lie_where_the_manifest_says(self):

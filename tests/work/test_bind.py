@@ -1,7 +1,7 @@
 """Binding: what each field of a sheet changes, and that nothing is read but what is declared."""
 
 import unittest
-from dataclasses import fields, is_dataclass
+from dataclasses import fields, is_dataclass, replace
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -14,6 +14,7 @@ from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
+from upright_heron.core.toolpaths.process_table import Row, Stretch
 from upright_heron.sheet.hollowing import Hollowing
 from upright_heron.sheet.item import (
     CutGoals,
@@ -217,7 +218,9 @@ VALUES = {
     "channel_mm": 12,
 }  # fmt: skip
 # Fields that are derived from by no result, or only of a resin machine: see the tests beside.
-ELSEWHERE = {"hand.made_for", "hand.around"}
+ELSEWHERE = {
+    "hand.made_for", "hand.around", "process.table", "process.outline_mm", "process.first_outline_mm",
+}  # fmt: skip
 
 
 def standing():
@@ -312,6 +315,27 @@ class FieldsTest(unittest.TestCase):
                 FieldsTest.test_exactly_the_results_that_depend_on_a_field_change.hypothesis.inner_test(
                     self, path
                 )
+
+    def test_how_layers_are_made_changes_time_and_masks_only(self):
+        sheet = JobSheet.of([ITEM], name="A", printer="Tarn 9", material="Standard resin").on()
+        body = Row(Stretch.BODY, None, 3.0, 5.0, 2.0, 4.0)
+        resin = {"name": "A", "printer": "Tarn 9", "material": "Standard resin"}
+        before, plate = result_keys(sheet), plate_keys(JobSheet.of([ITEM], **resin))
+        for field, value, timed in (
+            ("table", (body,), True), ("outline_mm", -0.05, False), ("first_outline_mm", -0.1, False),
+        ):  # fmt: skip
+            after = result_keys(altered(sheet, f"process.{field}", value))
+            changed = {name for name in GRAPH if before[name] != after[name]}
+            self.assertEqual(
+                changed, {"estimate", "without", "brief", "pieces"} & changed if timed else set()
+            )
+            self.assertEqual("estimate" in changed, timed)
+            other = JobSheet.of([ITEM], **resin, process=Process(**{field: value}))
+            self.assertNotEqual(plate["masks"], plate_keys(other)["masks"])
+            self.assertEqual(plate["package"], plate_keys(other)["package"])
+        # A table for other layers counts for none of these.
+        thick = replace(body, thinnest_mm=0.3, thickest_mm=0.4)
+        self.assertEqual(result_keys(altered(sheet, "process.table", (thick,))), before)
 
     def test_stilts_read_settings_of_their_own(self):
         item = ITEM.model_copy(update={"supports": ResinSupports()})

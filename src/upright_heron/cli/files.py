@@ -93,6 +93,20 @@ def _short(value: Any) -> str:
     return str(value)
 
 
+def text_in(path: Path) -> str:
+    """Read a file of text.
+
+    Raises
+    ------
+    BadValue
+        It cannot be read, or is no text.
+    """
+    try:
+        return path.read_text("utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadValue(f"{path.name} cannot be read.", "Give a file of text, such as CSV.") from error
+
+
 def write(path: Path, data: bytes) -> None:
     """Write a file; its folder is made."""
     try:

@@ -16,21 +16,24 @@ from ..core.footing.footing import BASES, FootingKind
 from ..core.geometry.mesh import Mesh
 from ..core.geometry.subdivision import refined
 from ..core.handoff.masks import Screen, read_masks, write_masks
+from ..core.handoff.plate_layers import PlateLayers, Standing
+from ..core.handoff.slices import SliceObject, write_slices
 from ..core.handoff.stl import write_stl
 from ..core.handoff.threemf import FileObject, Role, write_3mf
 from ..core.health.mend import STEPS
 from ..core.health.mend import mend as mend_mesh
-from ..core.layers.printed_layers import PrintedLayers
 from ..core.machines import catalogue as machines
 from ..core.marking.marks import Mark, Marks, blank, of_parents
 from ..core.marking.marks import painted as paint
+from ..core.recipes.handoff import outline_of
+from ..core.recipes.settings import Masking
 from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
 from ..core.supports.resin.stilts import in_figures as stilts_in_figures
-from ..core.toolpaths.rough_estimate import exposures_s, resin_seconds
-from ..sheet.process import FilamentSupports, Footing, ResinSupports
+from ..core.toolpaths.process_table import from_csv, rows_for, steps
+from ..sheet.process import FilamentSupports, Footing, Process, ResinSupports
 from ..work.alone import Alone
-from .files import File, Json, PrinterName, contents, machine_of, part, tell, write
+from .files import File, Json, PrinterName, contents, machine_of, part, tell, text_in, write
 
 
 def mend(
@@ -136,13 +139,16 @@ def _held(
     asked: dict[str, Any],
     clear: NDArray[np.int64] | None = None,
     base: str | None = None,
+    process: Process = Process(),
+    *,
+    held: bool = True,
 ) -> Alone:
     """A part with supports as a job on a machine would have them, what it is painted with among it."""
     machine, layer, limit = on
     resin = machine.technology is machines.Technology.RESIN
     supports = ResinSupports() if resin else FilamentSupports(**asked)
-    job = {"layer_mm": layer, "limit_deg": limit}
-    item: dict[str, Any] = {"supports": supports}
+    job = {"layer_mm": layer, "limit_deg": limit, "process": process}
+    item: dict[str, Any] = {"supports": supports if held else None}
     if base is not None:
         item["footing"] = Footing(kind=FootingKind(base))
     marks = None
@@ -202,18 +208,37 @@ def masks(
     ] = None,
     limit: Annotated[float | None, typer.Option(help="Limit, degrees; the printer's when not given.")] = None,
     supports: Annotated[bool, typer.Option("--supports", help="With stilts.")] = False,
+    base: Annotated[str | None, typer.Option(help="With stilts: none, raft, pads or ties.")] = None,
+    table: Annotated[
+        Path | None, typer.Option(help="CSV with exposures, lifts and waits; the usual when not given.")
+    ] = None,
+    outline: Annotated[float, typer.Option(help="Outlines moved outwards, mm; inwards below 0.")] = 0.0,
+    first_outline: Annotated[float, typer.Option(help="The same of the first layers, mm.")] = 0.0,
+    slices: Annotated[Path | None, typer.Option(help="Write the layers as 3MF here too.")] = None,
     as_json: Json = False,
 ) -> None:
     """Write the layers of a resin part as masks, in the pixels of the machine, and read them back."""
     mesh, painted = part(file)
     machine, layer, limit = machine_of(printer, layer, limit)
     screen = Screen.of(machine)
-    alone = _held(mesh, painted, (machine, layer, limit), {})
-    printed = PrintedLayers(alone.make("layers"), alone.make("supports").layers if supports else None)
-    exposures = exposures_s(alone.sheet.stuff, len(printed))
-    data = write_masks(printed, screen, layer, exposures, printed.bounds)
+    if base is not None and base not in BASES:
+        raise BadValue("There is no such base.", f"Use {', '.join(BASES)}.")
+    typed = from_csv(text_in(table)) if table is not None else ()
+    if typed:
+        rows_for(typed, layer)
+    process = Process(table=typed, outline_mm=outline, first_outline_mm=first_outline)
+    alone = _held(mesh, painted, (machine, layer, limit), {}, None, base, process, held=supports)
+    asked = alone.settings(Masking)
+    assert isinstance(asked, Masking)
+    standing = Standing(alone.make("printed_layers"))
+    plate = PlateLayers([standing], outline_of(asked))
+    done = steps(asked.rows, len(plate))
+    data = write_masks(map(plate.rings, range(len(plate))), screen, layer, done, plate.bounds)
     back = read_masks(data)
     write(out, data)
+    if slices is not None:
+        one = SliceObject(f"part {file.stem}", alone.make("placed_mesh"), [standing])
+        write(slices, write_slices([one], file.stem, plate.outline))
     tell(
         {
             "file": str(out),
@@ -225,7 +250,7 @@ def masks(
             "pixel_mm": back.screen.pixel_mm,
             "area_mm2": back.area_mm2.tolist(),
             "volume_ml": float(back.area_mm2.sum()) * layer / 1000.0,
-            "seconds_rough": resin_seconds(machine, alone.sheet.stuff, len(printed)),
+            "seconds_rough": back.steps.seconds,
         },
         as_json,
     )

@@ -16,6 +16,7 @@ from ..core.machines.catalogue import MATERIALS, Material, Printer, Technology, 
 from ..core.split.fittings import FITS
 from ..core.stance.figures import Setting
 from ..core.supports.model import SupportSettings
+from ..core.toolpaths.process_table import Table, table_of
 from ..core.units import UnitQuestion, judge_unit
 from .document import Document, ItemId, Length
 from .item import Decisions, Item
@@ -81,6 +82,13 @@ class JobSettings(Document):
     def stuff(self) -> Material:
         """The material."""
         return self.own_material.core() if self.own_material else material(self.material)
+
+    @property
+    def rows(self) -> Table:
+        """How layers of resin are made: as typed, or else as usual; nothing on a filament machine."""
+        return (
+            table_of(self.process.table, self.machine, self.stuff, self.layer_mm)[0] if self.is_resin else ()
+        )
 
     @property
     def is_resin(self) -> bool:

@@ -6,7 +6,7 @@ from dataclasses import asdict
 from enum import StrEnum
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from ..core.errors import BadValue
 from ..core.footing.footing import FootingKind
@@ -14,6 +14,7 @@ from ..core.machines.catalogue import Printer, Technology
 from ..core.supports.demand.patches import Hold, Style
 from ..core.supports.filament.thickness import thickness
 from ..core.supports.model import SupportSettings
+from ..core.toolpaths.process_table import Row, Stretch, checked
 from ..core.units import length_mm, number
 from .document import Document, Length, Name, Vector
 
@@ -219,6 +220,20 @@ class Process(Document):
 
     walls: Annotated[int, Field(ge=1, le=50)] = 3
     infill_percent: Annotated[float, Field(ge=0, le=100)] = 15.0
+    # How layers of resin are made; empty where it is as usual for machine and material.
+    table: tuple[Row, ...] = ()
+    # By how much outlines of masks move outwards, and those of the first layers.
+    outline_mm: Annotated[Length, Field(ge=-1, le=1)] = 0.0
+    first_outline_mm: Annotated[Length, Field(ge=-1, le=1)] = 0.0
+
+    @field_validator("table")
+    @classmethod
+    def _whole(cls, rows: tuple[Row, ...]) -> tuple[Row, ...]:
+        return checked(rows) if rows else ()
+
+    def changed(self, **fields: object) -> Process:
+        """Return it with some fields replaced, all checked anew."""
+        return Process.model_validate({**dict(self), **fields})
 
 
 class Preset(Document):
@@ -240,6 +255,8 @@ class Preset(Document):
     def _without(self) -> set[str]:
         """What there is none of."""
         bare = {"supports"} if self.supports is None else set()
+        bare |= set() if self.process.table else {"exposures"}
+        bare |= set() if self.process.outline_mm else {"outlines"}
         return bare | ({"footing"} if self.footing.kind is FootingKind.NONE else set())
 
     def _words(self) -> list[tuple[str, str]]:
@@ -248,6 +265,9 @@ class Preset(Document):
         if not resin:
             words.append(("walls", f"{self.process.walls} walls"))
             words.append(("infill", f"{self.process.infill_percent:g} %"))
+        else:
+            words.append(("exposures", _exposures(self.process.table)))
+            words.append(("outlines", f"{self.process.outline_mm:+g} mm"))
         words.append(("supports", ("stilts" if resin else "columns") if self.supports else "no supports"))
         kind = self.footing.kind
         words.append(("footing", "no footing" if kind is FootingKind.NONE else kind.value))
@@ -274,6 +294,12 @@ class Preset(Document):
                 if changed:
                     told.append(f"{what}: {', '.join(changed)}")
         return told
+
+
+def _exposures(table: tuple[Row, ...]) -> str:
+    """A table of exposures in words."""
+    body = [f"{row.exposure_s:g} s" for row in table if row.stretch is Stretch.BODY]
+    return f"exposures {' and '.join(body)}" if body else "usual exposures"
 
 
 def _said(value: object) -> str:

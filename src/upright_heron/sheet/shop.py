@@ -45,6 +45,7 @@ class OwnPrinter(Document):
     raft: bool = False
     spot_mm: tuple[Spot, Spot] = (0.0, 0.0)
     nozzles: Annotated[int, Field(ge=1, le=2)] = 1
+    greys: Annotated[int, Field(ge=2, le=256)] = 256
 
     def core(self) -> Printer:
         """Return it as the core takes it."""

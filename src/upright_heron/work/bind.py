@@ -10,6 +10,7 @@ from cachetools import LRUCache
 
 from ..core.footing.footing import FootingKind
 from ..core.graph import GRAPH, Graph, Ref, Source
+from ..core.handoff.masks import Screen
 from ..core.keys import Alike, Keys
 from ..core.recipes import settings as s
 from ..core.recipes.handoff import MARKS
@@ -18,7 +19,7 @@ from ..core.recipes.supports_filament import AROUND, KEPT
 from ..core.split.grid import box_for
 from ..core.supports.filament.thickness import thickness
 from ..sheet.item import HandWork, Variant
-from ..sheet.models import DecidedSheet, ItemSheet, JobSheet
+from ..sheet.models import DecidedSheet, ItemSheet, JobSettings, JobSheet
 from ..sheet.process import Second
 from ..sheet.upcast import is_of
 
@@ -442,9 +443,22 @@ def _costing(sheet: DecidedSheet) -> s.Costing:
         walls=sheet.process.walls,
         infill=sheet.process.infill_percent / 100.0,
         every=sheet.filament.every if sheet.filament is not None else 1,
+        rows=sheet.rows,
         second=sheet.second.value,
         second_material=sheet.second_stuff,
     )
+
+
+def _masking_of(job: JobSettings) -> s.Masking | None:
+    if not job.is_resin:
+        return None
+    way = job.process
+    return s.Masking(Screen.of(job.machine), job.rows, way.outline_mm, way.first_outline_mm)
+
+
+@binds(s.Masking)
+def _masking(sheet: DecidedSheet) -> s.Masking | None:
+    return _masking_of(sheet)
 
 
 @binds(s.Choices)
@@ -482,4 +496,4 @@ def _title(job: JobSheet, plate: int) -> s.Title:
     return s.Title(job.name)
 
 
-_OF_PLATE.update({s.Layout: _layout, s.Title: _title})
+_OF_PLATE.update({s.Layout: _layout, s.Title: _title, s.Masking: lambda job, _: _masking_of(job)})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from xml.sax.saxutils import quoteattr
@@ -94,6 +94,11 @@ def write_3mf(items: Sequence[FileObject], title: str) -> bytes:
             raise BadValue(
                 f"There is no object type “{item.type}” in 3MF.", f"Use one of: {', '.join(OBJECT_TYPES)}."
             )
+    return packed_model(_model(kept, title))
+
+
+def packed_model(texts: Iterable[str]) -> bytes:
+    """Put the text of a model, in stretches, into a package with all that goes round it."""
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED, compresslevel=3) as package:
         package.writestr(zipfile.ZipInfo("[Content_Types].xml", _STAMP), _CONTENT_TYPES, zipfile.ZIP_DEFLATED)
@@ -101,7 +106,7 @@ def write_3mf(items: Sequence[FileObject], title: str) -> bytes:
         info = zipfile.ZipInfo("3D/3dmodel.model", _STAMP)
         info.compress_type = zipfile.ZIP_DEFLATED
         with package.open(info, "w") as part:
-            for text in _model(kept, title):
+            for text in texts:
                 part.write(text.encode())
     return buffer.getvalue()
 
@@ -111,28 +116,35 @@ def _model(items: Sequence[FileObject], title: str) -> Iterator[str]:
     yield (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}"{ours}>\n'
-        f'<metadata name="Title">{_text(title)}</metadata>\n'
+        f'<metadata name="Title">{text_of(title)}</metadata>\n'
         '<metadata name="Application">Upright Heron</metadata>\n<resources>\n'
     )
     for number, item in enumerate(items, 1):
-        name = quoteattr(_clean(item.name))
-        yield f'<object id="{number}" type="{item.type}" name={name}>\n<mesh>\n<vertices>\n'
-        # Nine digits keep every single-precision number, and so the resolution of the files parts come in.
-        yield from _chunks(item.mesh.vertices.tolist(), '<vertex x="%.9g" y="%.9g" z="%.9g"/>\n')
-        yield "</vertices>\n<triangles>\n"
-        if item.marks is None:
-            yield from _chunks(item.mesh.faces.tolist(), '<triangle v1="%d" v2="%d" v3="%d"/>\n')
-        else:
-            said = {mark: f' heron:mark="{word}"' for mark, word in WORDS.items()}
-            rows = zip(item.mesh.faces.tolist(), item.marks.tolist(), strict=True)
-            yield from _chunks(
-                [[*face, said.get(mark, "")] for face, mark in rows],
-                '<triangle v1="%d" v2="%d" v3="%d"%s/>\n',
-            )
-        yield "</triangles>\n</mesh>\n</object>\n"
+        name = quoteattr(clean(item.name))
+        yield f'<object id="{number}" type="{item.type}" name={name}>\n'
+        yield from surface(item.mesh, item.marks)
+        yield "</object>\n"
     yield "</resources>\n<build>\n"
     yield "".join(f'<item objectid="{number}"/>\n' for number in range(1, len(items) + 1))
     yield "</build>\n</model>\n"
+
+
+def surface(mesh: Mesh, marks: Marks | None = None) -> Iterator[str]:
+    """A mesh as the content of an object, in stretches, with what is painted on its facets."""
+    yield "<mesh>\n<vertices>\n"
+    # Nine digits keep every single-precision number, and so the resolution of the files parts come in.
+    yield from _chunks(mesh.vertices.tolist(), '<vertex x="%.9g" y="%.9g" z="%.9g"/>\n')
+    yield "</vertices>\n<triangles>\n"
+    if marks is None:
+        yield from _chunks(mesh.faces.tolist(), '<triangle v1="%d" v2="%d" v3="%d"/>\n')
+    else:
+        said = {mark: f' heron:mark="{word}"' for mark, word in WORDS.items()}
+        rows = zip(mesh.faces.tolist(), marks.tolist(), strict=True)
+        yield from _chunks(
+            [[*face, said.get(mark, "")] for face, mark in rows],
+            '<triangle v1="%d" v2="%d" v3="%d"%s/>\n',
+        )
+    yield "</triangles>\n</mesh>\n"
 
 
 def _chunks(rows: Sequence[Sequence[float | str]], form: str, size: int = 20000) -> Iterator[str]:
@@ -140,10 +152,12 @@ def _chunks(rows: Sequence[Sequence[float | str]], form: str, size: int = 20000)
         yield "".join([form % tuple(row) for row in rows[start : start + size]])
 
 
-def _clean(text: str) -> str:
+def clean(text: str) -> str:
+    """A text without what XML 1.0 has no place for."""
     # XML 1.0 has no place for control characters; names of files can hold any.
     return "".join(c for c in text if c >= " " and c not in "\ufffe\uffff" and not 0xD800 <= ord(c) <= 0xDFFF)
 
 
-def _text(text: str) -> str:
-    return _clean(text).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+def text_of(text: str) -> str:
+    """A text as it is written between tags."""
+    return clean(text).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")

@@ -54,9 +54,10 @@ class PrintedLayers:
     def __iter__(self) -> Iterator[Rings]:
         """Rings of each layer; what lies over another is united."""
         for level in range(len(self)):
-            yield self._rings(level)
+            yield self.rings(level)
 
-    def _rings(self, level: int) -> Rings:
+    def rings(self, level: int) -> Rings:
+        """Rings (k, 2) of one layer, mm."""
         above = level - self._raised
         parts = [_rings_of(self.part, above - self._lift)]
         if self.supports is not None:

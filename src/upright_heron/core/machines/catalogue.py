@@ -48,6 +48,8 @@ class Printer:
         Favourite spot for a part, from the middle of the plate.
     nozzles : int
         With two, supports may be of a material of their own.
+    greys : int
+        Of a screen, black and white among them; 2 where pixels are on or off.
     """
 
     name: str
@@ -63,6 +65,7 @@ class Printer:
     raft: bool = False
     spot_mm: tuple[float, float] = (0.0, 0.0)
     nozzles: int = 1
+    greys: int = 256
 
     @property
     def line_width_mm(self) -> float:

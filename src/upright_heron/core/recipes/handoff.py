@@ -11,17 +11,25 @@ from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
 from ..geometry.subdivision import Fine
 from ..graph import Keep, Source, maybe, recipe
+from ..handoff.masks import read_masks, write_masks
+from ..handoff.plate_layers import Outline, PlateLayers, Standing
+from ..handoff.slices import SliceObject, write_slices
 from ..handoff.stl import write_stl
 from ..handoff.threemf import FileObject, Role, write_3mf
+from ..layers.printed_layers import PrintedLayers
+from ..layers.stack import LayerStack
 from ..marking.marks import Marks, as_marks
 from ..plates.arrange import Rectangle, in_rows
+from ..progress import Progress, tracked
 from ..split.pieces import Split
 from ..stance.pose import Placement, about_axis
 from ..supports.support_set import SupportSet
+from ..toolpaths.process_table import Stretch, steps
 from .footing import footing
+from .layers import layers
 from .part import fine
 from .plate import arranged
-from .settings import FootingSetting, Naming, Title
+from .settings import FootingSetting, Masking, Naming, Title
 from .split import split
 from .stance import placed_mesh, placement
 from .supports_resin import supports
@@ -98,6 +106,69 @@ def package(where: Arranged, items: tuple[FileObjects, ...], title: Title) -> Pa
             mesh = one.mesh if place.swing_deg == 0 else one.mesh.transformed(turn, np.zeros(3))
             every.append(replace(one, name=one.name + copy, mesh=mesh.moved(place.x_mm, place.y_mm)))
     return Package(write_3mf(every, title.name))
+
+
+@recipe(
+    "printed_layers",
+    version=1,
+    needs=(layers, maybe(supports), maybe(footing)),
+    keep=Keep.PASSING,
+)
+def printed_layers(part: LayerStack, made: SupportSet | None, base: Footing | None) -> PrintedLayers:
+    """All that is printed of an item, layer by layer."""
+    return PrintedLayers(part, made.layers if made is not None else None, base)
+
+
+def _standing(where: Arranged, items: tuple[PrintedLayers, ...]) -> list[tuple[str, Standing]]:
+    by_item = dict(zip(where.items, items, strict=True))
+    return [
+        (one.item, Standing(by_item[one.item], one.x_mm, one.y_mm, one.swing_deg)) for one in where.places
+    ]
+
+
+def outline_of(asked: Masking) -> Outline:
+    """By how much the outlines of masks move."""
+    first = sum(row.layers or 0 for row in asked.rows if row.stretch is Stretch.FIRST)
+    return Outline(asked.outline_mm, asked.first_outline_mm, first)
+
+
+@recipe("masks", version=1, stage="Drawing masks", needs=(arranged,), each=(printed_layers,), reads=Masking)
+def masks(where: Arranged, items: tuple[PrintedLayers, ...], asked: Masking, progress: Progress) -> Package:
+    """The masks of a plate, read back before they leave."""
+    plate = PlateLayers([one for _, one in _standing(where, items)], outline_of(asked))
+    layer_mm = items[0].layer_mm
+    process = steps(asked.rows, len(plate))
+    rings = (plate.rings(level) for level in tracked(range(len(plate)), "Drawing masks", progress))
+    data = write_masks(rings, asked.screen, layer_mm, process, plate.bounds)
+    read_masks(data)
+    return Package(data)
+
+
+@recipe(
+    "slices",
+    version=1,
+    stage="Writing slices",
+    needs=(arranged,),
+    each=(printed_layers, objects),
+    reads=(Masking, Title),
+)
+def slices(
+    where: Arranged,
+    items: tuple[PrintedLayers, ...],
+    found: tuple[FileObjects, ...],
+    asked: Masking,
+    title: Title,
+) -> Package:
+    """The layers of a plate as 3MF, each item once with the places where it stands."""
+    by_item: dict[str, list[Standing]] = {}
+    for item, one in _standing(where, items):
+        by_item.setdefault(item, []).append(one)
+    shown = dict(zip(where.items, found, strict=True))
+    every = [
+        SliceObject(shown[item].objects[0].name, shown[item].objects[0].mesh, places)
+        for item, places in by_item.items()
+    ]
+    return Package(write_slices(every, title.name, outline_of(asked)))
 
 
 @recipe("item_package", version=1, stage="Writing 3MF", needs=(objects,), reads=Naming)

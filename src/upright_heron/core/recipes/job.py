@@ -94,12 +94,14 @@ def _estimate(
         thick_mm3=made.thick_mm3(asked.every) if made is not None else 0.0,
         every=asked.every,
     )
-    return estimate_of(asked.printer, asked.material, amounts, walls=asked.walls, infill=asked.infill)
+    return estimate_of(
+        asked.printer, asked.material, amounts, walls=asked.walls, infill=asked.infill, rows=asked.rows
+    )
 
 
 @recipe(
     "estimate",
-    version=1,
+    version=2,
     needs=(findings, maybe(supports), maybe(footing)),
     reads=(PartFacts, Costing, Lift),
     keep=Keep.LIGHT,
@@ -120,7 +122,7 @@ def estimate(
 
 @recipe(
     "without",
-    version=1,
+    version=2,
     needs=(findings, maybe(footing)),
     reads=(PartFacts, Costing, Lift),
     keep=Keep.LIGHT,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..footing.footing import FootingKind
+from ..handoff.masks import Screen
 from ..hollow.stays import Stays
 from ..machines.catalogue import Material, Peel, Printer, Technology
 from ..split.cuts import Cut
@@ -13,6 +14,7 @@ from ..stance.figures import Setting
 from ..stance.proposals import Goals
 from ..supports.demand.patches import Hold, Style
 from ..supports.model import SupportSettings
+from ..toolpaths.process_table import Table
 
 Vector = tuple[float, float, float]
 
@@ -277,9 +279,30 @@ class Costing:
     walls: int
     infill: float
     every: int
+    # How layers of resin are made.
+    rows: Table
     # What a second nozzle prints: nothing, the interface, or everything; and in which material.
     second: str
     second_material: Material
+
+
+@dataclass(frozen=True, slots=True)
+class Masking:
+    """What masks depend on besides outlines.
+
+    Attributes
+    ----------
+    screen : Screen
+    rows : tuple of Row
+        How layers are made.
+    outline_mm, first_outline_mm : float
+        By how much outlines move outwards, and those of the first layers.
+    """
+
+    screen: Screen
+    rows: Table
+    outline_mm: float
+    first_outline_mm: float
 
 
 @dataclass(frozen=True, slots=True)

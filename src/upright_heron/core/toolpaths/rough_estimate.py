@@ -6,14 +6,12 @@ import math
 from dataclasses import dataclass, replace
 
 from ..machines.catalogue import Material, Printer, Technology
+from .process_table import Table, steps, usual_table
 
 # Common practice, no source: heating up, level check and cool-down of a filament machine.
 WARM_UP_S = 600.0
 # Travel, seams and the change of layer, on top of the time that the beads take.
 LAYER_OVERHEAD_S = 4.0
-# Resin: first layers with long exposure, and how far the plate is lifted for each layer.
-FIRST_LAYERS = 5
-LIFT_MM = 6.0
 # Supports are printed this sparse by most machines; resin ones are solid.
 SUPPORT_FILL = 0.20
 # Between two corners where the nozzle all but stops, on average (own assumption, without toolpaths).
@@ -64,6 +62,8 @@ class Estimate:
     volume_ml : float
     cost : float
         By the kilogram, in the currency of the shop.
+    layers : int
+        Of the whole print.
     """
 
     seconds: float
@@ -73,6 +73,7 @@ class Estimate:
     length_m: float
     volume_ml: float
     cost: float
+    layers: int
 
     @property
     def mass_g(self) -> float:
@@ -97,24 +98,19 @@ def filament_length_mm(volume_mm3: float, diameter_mm: float) -> float:
     return volume_mm3 / (math.pi * diameter_mm**2 / 4.0)
 
 
-def exposures_s(material: Material, layers: int) -> list[float]:
-    """Exposure of each layer of a resin part, s: the first ones hold on to the plate."""
-    first = min(layers, FIRST_LAYERS)
-    return [material.first_exposure_s] * first + [material.exposure_s] * (layers - first)
-
-
-def resin_seconds(printer: Printer, material: Material, layers: int) -> float:
-    """Time of so many layers of a resin part: exposures, lifting off the film and coming back, s."""
-    return sum(exposures_s(material, layers)) + layers * 2.0 * LIFT_MM / printer.speed_mm_s
-
-
 def support_fill(printer: Printer) -> float:
     """Share of a support's outline that is printed."""
     return SUPPORT_FILL if printer.technology is Technology.FILAMENT else 1.0
 
 
 def estimate(
-    printer: Printer, material: Material, amounts: Amounts, *, walls: int, infill: float
+    printer: Printer,
+    material: Material,
+    amounts: Amounts,
+    *,
+    walls: int,
+    infill: float,
+    rows: Table = (),
 ) -> Estimate:
     """Estimate time and material.
 
@@ -126,6 +122,8 @@ def estimate(
     walls : int
     infill : float
         From 0 to 1.
+    rows : tuple of Row, optional
+        How layers of resin are made; the usual ones where there are none.
 
     Returns
     -------
@@ -146,7 +144,7 @@ def estimate(
         quick = amounts.thick_mm3 * (1.0 - 1.0 / amounts.every)
         seconds = WARM_UP_S + (total - quick) / flow * stops + layers * LAYER_OVERHEAD_S
     else:
-        seconds = resin_seconds(printer, material, layers)
+        seconds = steps(rows or usual_table(printer, material), layers).seconds
     gram = material.density_g_cm3 / 1000.0
     return Estimate(
         seconds=seconds,
@@ -156,6 +154,7 @@ def estimate(
         length_m=filament_length_mm(total, material.diameter_mm) / 1000.0 if filament else 0.0,
         volume_ml=total / 1000.0,
         cost=total * gram / 1000.0 * material.price_per_kg,
+        layers=layers,
     )
 
 

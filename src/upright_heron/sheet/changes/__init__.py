@@ -33,8 +33,10 @@ from .job import (
     Rename,
     SetLayer,
     SetLimit,
+    SetOutlines,
     SetProcess,
     SetStepFactor,
+    SetTable,
     TakePreset,
     WriteNotes,
 )
@@ -98,6 +100,8 @@ AnyChange = Annotated[
     | LeaveBrought
     | SetFooting
     | SetProcess
+    | SetOutlines
+    | SetTable
     | TakeOut
     | TakePreset
     | KeepPreset
@@ -156,10 +160,12 @@ __all__ = [
     "SetLift",
     "SetLimit",
     "SetLoad",
+    "SetOutlines",
     "SetProcess",
     "SetShow",
     "SetStepFactor",
     "SetStyle",
+    "SetTable",
     "SpreadOut",
     "StandOn",
     "Strengthen",

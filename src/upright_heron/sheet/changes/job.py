@@ -8,10 +8,11 @@ from pydantic import Field
 
 from ...core.errors import BadValue
 from ...core.machines.catalogue import material, materials_for, printer
+from ...core.toolpaths.process_table import from_csv, rows_for
 from ..document import Length, Name
 from ..item import Item
 from ..models import ItemSheet, JobSheet
-from ..process import Preset, Process, usual_footing
+from ..process import Preset, usual_footing
 from ..shop import Calibration, OwnMaterial, OwnPrinter
 from .base import Change, JobChange, altered
 
@@ -48,6 +49,8 @@ class PickPrinter(JobChange):
         # With another kind of machine its material was not chosen by anybody either.
         rest = job.asked if same else ("material",)
         picked["asked"] = tuple(what for what in rest if what != "printer")
+        # A table of exposures is one machine's, with one material.
+        picked["process"] = job.process.changed(table=())
 
         def fitted(one: Item) -> Item:
             if not same:
@@ -92,6 +95,7 @@ class PickMaterial(Change):
             sheet,
             material=stuff.name,
             own_material=self.own,
+            process=sheet.process.changed(table=()),
             calibration=self.calibration,
             asked=tuple(what for what in sheet.asked if what != "material"),
         )
@@ -166,10 +170,47 @@ class SetProcess(Change):
     infill_percent: float
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        return altered(sheet, process=Process(walls=self.walls, infill_percent=self.infill_percent))
+        return altered(
+            sheet, process=sheet.process.changed(walls=self.walls, infill_percent=self.infill_percent)
+        )
 
     def label(self, sheet: ItemSheet) -> str:
         return f"{self.walls} walls, {self.infill_percent:g} % infill"
+
+
+class SetTable(Change):
+    """Set how each layer of resin is made, by a table as CSV; as usual where it is empty."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["table"] = "table"
+    csv: str = Field(default="", max_length=40_000)
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        if not sheet.is_resin:
+            raise BadValue(f"{sheet.machine.name} exposes no layers.", "Pick a resin printer.")
+        table = from_csv(self.csv) if self.csv.strip() else ()
+        if table:
+            rows_for(table, sheet.layer_mm)
+        return altered(sheet, process=sheet.process.changed(table=table))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "Exposures from a table" if self.csv.strip() else "Usual exposures"
+
+
+class SetOutlines(Change):
+    """Move the outlines of masks outwards, inwards where negative; those of the first layers apart."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["outlines"] = "outlines"
+    outline_mm: Length = 0.0
+    first_outline_mm: Length = 0.0
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        moved = {"outline_mm": self.outline_mm, "first_outline_mm": self.first_outline_mm}
+        return altered(sheet, process=sheet.process.changed(**moved))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Outlines {self.outline_mm:+g} mm, first layers {self.first_outline_mm:+g} mm"
 
 
 class TakePreset(Change):

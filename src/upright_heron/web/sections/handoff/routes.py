@@ -18,7 +18,7 @@ from ....core.plates.extent import Extent
 from ....core.plates.spread import spread
 from ....core.recipes.values import Package
 from ....sheet.changes import SpreadOut
-from ....sheet.models import ItemSheet, JobSheet
+from ....sheet.models import ItemSheet, JobSettings, JobSheet
 from ....work.bind import keys_of, plate_keys
 from ...dependencies import Services, Use, render
 from ...looking import Look
@@ -34,7 +34,7 @@ def attachment(data: bytes, name: str, media: str) -> Response:
     )
 
 
-def settings_words(sheet: JobSheet) -> list[str]:
+def settings_words(sheet: JobSettings) -> list[str]:
     """The name says what a technician looks for: layer, walls, infill, material."""
     words = [sheet.name, f"{sheet.layer_mm:g}mm"]
     if not sheet.is_resin:
@@ -97,12 +97,38 @@ async def picture(job_id: str, use: Use, look: Look) -> Response:
 async def handoff_3mf(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
     """All that stands on a plate as one 3MF."""
     job = use.store.job(job_id).sheet
+    words = _words_of(job, plate)
+    package = await made(use, plate_keys(job, plate - 1), "package")
+    return attachment(package.data, f"{file_name(*words)}.3mf", "model/3mf")
+
+
+@router.get("/masks.zip", name="masks_zip")
+async def masks_zip(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
+    """The masks of a plate, see docs/masks.md."""
+    return await _of_layers(use, job_id, plate, "masks", "zip", "application/zip")
+
+
+@router.get("/slices.3mf", name="slices_3mf")
+async def slices_3mf(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
+    """The layers of a plate as 3MF, after its slice extension."""
+    return await _of_layers(use, job_id, plate, "slices", "3mf", "model/3mf")
+
+
+async def _of_layers(use: Services, job_id: str, plate: int, what: str, suffix: str, media: str) -> Response:
+    job = use.store.job(job_id).sheet
+    if not job.is_resin:
+        raise BadValue(f"{job.machine.name} prints no masks.", "Pick a resin printer.")
+    words = _words_of(job, plate)
+    package = await made(use, plate_keys(job, plate - 1), what)
+    return attachment(package.data, f"{file_name(*words, what)}.{suffix}", media)
+
+
+def _words_of(job: JobSheet, plate: int) -> list[str]:
+    """Words for the name of a file of a plate."""
     count = len(job.plates)
     if plate > count:
         raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {count}.")
-    package = await made(use, plate_keys(job, plate - 1), "package")
-    words = [*settings_words(job), *([f"plate {plate} of {count}"] if count > 1 else [])]
-    return attachment(package.data, f"{file_name(*words)}.3mf", "model/3mf")
+    return [*settings_words(job), *([f"plate {plate} of {count}"] if count > 1 else [])]
 
 
 @router.get("/plates.zip", name="plates_zip")

@@ -370,6 +370,7 @@ export class JobPage {
     const level = index === null ? null : this.profile.levels[index];
     if (level && this.view.pieces.visible) this.view.showPieces(false);
     this.view.cutAt(level ?? null, this.layers);
+    this.section.layerMoved(index);
     this.plan.show(level, this.layers, this.state.islands);
     the('#prop-island').hidden = !this.#loose;
     this.walk.moved(index);

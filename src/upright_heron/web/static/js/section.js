@@ -68,6 +68,9 @@ export class SectionController {
     return false;
   }
 
+  /** Another layer is shown. @param {number | null} _index of the print, null for the whole part */
+  layerMoved(_index) {}
+
   /** Leave whatever is under way: picking, painting, comparing. */
   escape() {}
 }
