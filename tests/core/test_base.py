@@ -12,8 +12,10 @@ from tests.support import stalactites
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, footprint, make_footing
 from upright_heron.core.footing.resin_base import TIE_MM, _next_to
+from upright_heron.core.footing.under_drains import Mouths, UnderDrains, under_drains
 from upright_heron.core.geometry.plan_shapes import shape_of
 from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.stance.pose import Placement
 from upright_heron.sheet.changes import SetFooting
 from upright_heron.sheet.item import Stance
 from upright_heron.sheet.process import Footing, ResinSupports
@@ -116,6 +118,25 @@ class BaseTest(unittest.TestCase):
             if all(far[a, c] ** 2 + far[b, c] ** 2 >= far[a, b] ** 2 for c in range(60) if c not in (a, b))
         }
         self.assertEqual({tuple(sorted(pair)) for pair in _next_to(random)}, plain)
+
+    def test_nothing_lies_under_a_hole_that_resin_runs_out_of(self):
+        # A hole of 3 mm right under the part, one at its side, one above; the part is swung by a quarter.
+        outer = ((10.0, 0.0, 0.0), (0.0, 8.0, 5.0), (0.0, 0.0, 20.0))
+        inner = ((10.0, 0.0, 3.0), (0.0, 4.0, 5.0), (0.0, 0.0, 16.0))
+        holes = Mouths(outer, inner, (3.0, 3.0, 3.0))
+        turned = Placement(np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]]), np.array([2.0, 0.0, 0.0]))
+        lifted = Placement(turned.rotation, np.array([2.0, 0.0, 5.0]))
+        self.assertEqual(under_drains(holes, turned, None, 0.0), UnderDrains(1, 0))
+        self.assertEqual(under_drains(holes, lifted, None, 5.0), UnderDrains())
+        # Where it comes to lie, at (2, 10), a pad of 1.5 + 3 mm round a foot reaches it from 5.9 mm away.
+        for away, over in ((5.9, 1), (6.1, 0)):
+            pads = base("pads", feet((2, 10 + away)))
+            self.assertEqual(under_drains(holes, lifted, pads, 5.0), UnderDrains(0, over), away)
+        raft = base("raft", feet(*FOUR))
+        self.assertEqual(under_drains(holes, turned, raft, 0.0), UnderDrains(0, 1))
+        # A brim lies beside the part and raises nothing.
+        brim = make_footing(feet((2, 10)), FootingSettings(FootingKind.BRIM), 0.05)
+        self.assertEqual(under_drains(holes, turned, brim, 0.0), UnderDrains(1, 0))
 
     def test_stilts_stand_on_it_and_it_is_printed_under_them(self):
         bench = Stilted(stalactites(), 0.2, lift=5.0)

@@ -11,8 +11,9 @@ from PIL import Image
 
 from tests.support import box, mesh_of
 from upright_heron.core.errors import BadValue, Cancelled, EmptyFile
+from upright_heron.core.footing.under_drains import UnderDrains
 from upright_heron.core.geometry.picture import picture
-from upright_heron.core.handoff.preflight import Standing, Weight, preflight
+from upright_heron.core.handoff.preflight import HollowPart, Standing, Weight, preflight
 from upright_heron.core.hanging.findings import Family, Finding, State
 from upright_heron.core.hollow.stays import Stays
 from upright_heron.core.machines import catalogue as machines
@@ -190,15 +191,19 @@ class PreflightTest(unittest.TestCase):
             self.found(findings=[self.finding(family=Family.NECK)]), [(doubtful, Topic.OVERHANGS)]
         )
         self.assertEqual(self.found(findings=[self.finding(family=Family.NECK, state=State.ACCEPTED)]), [])
+        below = [(wrong, Topic.STANCE), (doubtful, Topic.FOOTING)]
+        self.assertEqual(self.found(hollow=HollowPart(below=UnderDrains(2, 1))), below)
+        self.assertEqual(self.found(hollow=HollowPart(below=UnderDrains(0, 1))), below[1:])
+        self.assertEqual(self.found(hollow=HollowPart(below=UnderDrains())), [])
         for kept, told in (
             (Stays(0.0, 0.5, False), []),
             (Stays(0.0, 900.0, False), [(doubtful, Topic.PART)]),
             (Stays(0.0, 0.0, True), [(doubtful, Topic.PART)]),
             (Stays(5.0, 0.0, False), [(wrong, Topic.PART)]),
         ):
-            self.assertEqual(self.found(stays=kept, technology=Technology.RESIN), told, kept)
+            self.assertEqual(self.found(hollow=HollowPart(kept), technology=Technology.RESIN), told, kept)
             # Air in a filament part does no harm.
-            self.assertEqual(self.found(stays=kept), [])
+            self.assertEqual(self.found(hollow=HollowPart(kept)), [])
         self.assertIn("900 mm³ of resin stays in", Stays(0.0, 900.0, False).words)
         self.assertIn("2.0 cm³ is shut in", Stays(2000.0, 900.0, True).words)
         self.assertEqual(self.found(contact_area_mm2=3.0), [(doubtful, Topic.FOOTING)])

@@ -6,6 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
+from ..core.footing.under_drains import Mouths
 from ..core.hollow.cavity import HollowSetting
 from ..core.hollow.drains import LEAST_MM, MOST_MM, MOST_TAPER_DEG
 from ..core.hollow.hollowed import Hole
@@ -67,6 +68,13 @@ class Hollowing(Document):
             A size that no hollow can have.
         """
         return HollowSetting(self.wall_mm, self.detail_mm, self.pocket_mm3, self.width_mm).checked()
+
+    def mouths(self) -> Mouths | None:
+        """Holes as they were drilled; none where there are none."""
+        if not self.drilled:
+            return None
+        outer, inner = (tuple(getattr(one, name) for one in self.drilled) for name in ("at_mm", "inner_mm"))
+        return Mouths(outer, inner, tuple(one.diameter_mm for one in self.drilled))
 
     def pointed(self) -> list[Hole]:
         """Holes that were pointed at, as the core takes them."""

@@ -449,16 +449,18 @@ def _costing(sheet: DecidedSheet) -> s.Costing:
     )
 
 
-def _masking_of(job: JobSettings) -> s.Masking | None:
-    if not job.is_resin:
-        return None
-    way = job.process
-    return s.Masking(Screen.of(job.machine), job.rows, way.outline_mm, way.first_outline_mm)
+def _masking(sheet: JobSettings) -> s.Masking | None:
+    moved = sheet.process.outline_mm, sheet.process.first_outline_mm
+    return s.Masking(Screen.of(sheet.machine), sheet.rows, *moved) if sheet.is_resin else None
 
 
-@binds(s.Masking)
-def _masking(sheet: DecidedSheet) -> s.Masking | None:
-    return _masking_of(sheet)
+binds(s.Masking)(_masking)
+
+
+@binds(s.Drilled)
+def _drilled(sheet: ItemSheet) -> s.Drilled | None:
+    mouths = sheet.hollow.mouths() if sheet.hollow is not None and sheet.is_resin else None
+    return s.Drilled(mouths) if mouths is not None else None
 
 
 @binds(s.Choices)
@@ -492,8 +494,5 @@ def _layout(job: JobSheet, plate: int) -> s.Layout:
     return s.Layout(machine.build_mm, machine.spot_mm, instances, items_of(job, plate))
 
 
-def _title(job: JobSheet, plate: int) -> s.Title:
-    return s.Title(job.name)
-
-
-_OF_PLATE.update({s.Layout: _layout, s.Title: _title, s.Masking: lambda job, _: _masking_of(job)})
+_OF_PLATE.update({s.Layout: _layout, s.Masking: lambda job, _: _masking(job)})
+_OF_PLATE[s.Title] = lambda job, _: s.Title(job.name)

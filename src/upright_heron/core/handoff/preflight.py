@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from ..footing.under_drains import UnderDrains
 from ..hanging.findings import Family, Finding, State
 from ..hollow.stays import Stays, Verdict
 from ..machines.catalogue import Technology
@@ -108,6 +109,17 @@ class Standing:
     holds_down: bool
 
 
+@dataclass(frozen=True, slots=True)
+class HollowPart:
+    """What stays in a hollow part, and what lies under its holes; neither where it is solid."""
+
+    stays: Stays | None = None
+    below: UnderDrains | None = None
+
+
+SOLID = HollowPart()
+
+
 def preflight(
     *,
     closed: bool,
@@ -119,7 +131,7 @@ def preflight(
     faults: Sequence[Fault] = (),
     trapped: int = 0,
     brought: bool = False,
-    stays: Stays | None = None,
+    hollow: HollowPart = SOLID,
 ) -> list[Check]:
     """List what is wrong or doubtful; ``None`` stands for what is not known yet.
 
@@ -141,8 +153,7 @@ def preflight(
         Supports that cannot be got out.
     brought : bool
         The file holds supports, and nobody said what becomes of them.
-    stays : Stays, optional
-        What stays in a hollow part.
+    hollow : HollowPart, optional
 
     Returns
     -------
@@ -155,7 +166,8 @@ def preflight(
         found.append(Check(Weight.DOUBTFUL, text, "Say whether to keep them.", Topic.PART))
     if is_split:
         return found
-    found.extend(_kept_in(stays, standing.technology))
+    found.extend(_kept_in(hollow.stays, standing.technology))
+    found.extend(_under(hollow.below))
     found.extend(_open(findings or (), has_supports=standing.has_supports))
     found.extend(_supports(faults, trapped))
     contact, filament = standing.contact_area_mm2, standing.technology is Technology.FILAMENT
@@ -179,6 +191,21 @@ def _kept_in(stays: Stays | None, technology: Technology) -> list[Check]:
     if stays.turned and not wrong:
         mend = "Hollow it again as it stands now."
     return [Check(Weight.WRONG if wrong else Weight.DOUBTFUL, stays.words, mend, Topic.PART)]
+
+
+def _under(below: UnderDrains | None) -> list[Check]:
+    """Holes that resin cannot run out through while the part is on the plate."""
+    found = []
+    if below is not None and below.on_plate:
+        holes = "A hole lies" if below.on_plate == 1 else f"{below.on_plate} holes lie"
+        text = f"{holes} on the plate: the hollow is shut until the part comes off, and the film pulls on it."
+        found.append(Check(Weight.WRONG, text, "Lift the part, or put a hole at its side.", Topic.STANCE))
+    if below is not None and below.over_base:
+        holes = "A hole opens" if below.over_base == 1 else f"{below.over_base} holes open"
+        text = f"{holes} right over what the part stands on: resin runs onto it and hardens there."
+        mend = "Stand it on pads or ties, or put the hole elsewhere."
+        found.append(Check(Weight.DOUBTFUL, text, mend, Topic.FOOTING))
+    return found
 
 
 def unchosen(printer: str, material: str, asked: Sequence[str]) -> Check:

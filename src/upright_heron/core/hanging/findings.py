@@ -18,6 +18,7 @@ from .islands import Island, find_islands, with_points
 from .layer_steps import FACTOR, Neck, Step, layer_steps, thin_necks
 from .lowest_points import Low, low_points
 from .overhang_regions import Kind, Region
+from .pools import Pool
 
 # Tips shallower than this share of a layer are the texture of a surface.
 TEXTURE = 0.25
@@ -34,6 +35,7 @@ class Family(StrEnum):
     STEP = "layer step"
     NECK = "thin neck"
     CUP = "suction cup"
+    POOL = "trapped resin"
     CONTACT = "contact"
 
 
@@ -122,6 +124,7 @@ class Hanging:
     steps: tuple[Step, ...] = ()
     necks: tuple[Neck, ...] = ()
     cups: tuple[Cup, ...] = ()
+    pools: tuple[Pool, ...] = ()
 
 
 def walk(
@@ -223,6 +226,7 @@ def listed(
         *(_step(n, s, resin) for n, s in enumerate(found.steps, 1)),
         *(_neck(n, k, resin) for n, k in enumerate(found.necks, 1)),
         *(_cup(n, c) for n, c in enumerate(found.cups, 1)),
+        *(_pool(n, p) for n, p in enumerate(found.pools, 1)),
     ]
     carried = {
         region.number
@@ -331,3 +335,14 @@ def _cup(number: int, cup: Cup) -> _Raw:
     reason = f"A hollow of {_volume(cup.volume_mm3)} is closed up to {_mm(cup.z_mm)} mm: {end}."
     at = (cup.x_mm, cup.y_mm, cup.z_mm)
     return Family.CUP, number, "trapped" if cup.trapped else "cup", at, cup.z_mm, cup.film_mm2, reason
+
+
+def _pool(number: int, pool: Pool) -> _Raw:
+    mends = ["a hole at its highest place lets it out"]
+    if pool.lean_deg:
+        mends.append(f"so does leaning the top {pool.lean_deg}° to the {pool.side}")
+    if not pool.stands:
+        mends.append("it runs out once the part stands the other way up")
+    reason = f"{_volume(pool.volume_mm3)} of resin stay in while it hangs from the plate: {'; '.join(mends)}."
+    at = (pool.x_mm, pool.y_mm, pool.z_mm)
+    return Family.POOL, number, "hollow" if pool.stands else "bowl", at, pool.z_mm, 0.0, reason

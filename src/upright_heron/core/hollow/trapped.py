@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import heapq
 import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ..geometry.flood import flooded
 from .cavity import Cavity
 from .depths import Lattice
 from .drains import Drain
@@ -72,7 +71,7 @@ class Basin:
         start, level = self._mouths(drains, up)
         rises = (up[::-1] * step).astype(np.float64)
         base = float(up @ self.lattice.low_mm)
-        highest = _flooded(self.room, start, level, base, rises)
+        highest = flooded(self.room, start, level, base, rises)
         height = base + self.nodes @ rises
         over = highest[tuple(self.nodes.T)] - height
         closed = float(self.share_mm3 * np.count_nonzero(np.isinf(over)))
@@ -131,36 +130,3 @@ class Basin:
         if not start:
             return np.zeros(0, np.int64), np.zeros(0)
         return np.concatenate(start).astype(np.int64), np.concatenate(level)
-
-
-@njit(cache=True)
-def _flooded(room, start, level, base, rises):  # type: ignore[no-untyped-def]
-    """Least highest point (nz, ny, nx) on the ways from holes to nodes; infinite where there is none."""
-    nz, ny, nx = room.shape
-    highest = np.full(room.shape, np.inf)
-    queue = [(np.inf, np.int64(-1))]
-    for k in range(start.shape[0]):
-        z, rest = divmod(start[k], ny * nx)
-        y, x = divmod(rest, nx)
-        h = max(level[k], base + z * rises[0] + y * rises[1] + x * rises[2])
-        if h < highest[z, y, x]:
-            highest[z, y, x] = h
-            heapq.heappush(queue, (h, start[k]))
-    while len(queue) > 1:
-        h, node = heapq.heappop(queue)
-        z, rest = divmod(node, ny * nx)
-        y, x = divmod(rest, nx)
-        if h > highest[z, y, x]:
-            continue
-        for side in range(6):
-            step = 1 if side & 1 else -1
-            a = z + step if side < 2 else z
-            b = y + step if 2 <= side < 4 else y
-            c = x + step if side >= 4 else x
-            if a < 0 or a >= nz or b < 0 or b >= ny or c < 0 or c >= nx or not room[a, b, c]:
-                continue
-            there = max(h, base + a * rises[0] + b * rises[1] + c * rises[2])
-            if there < highest[a, b, c]:
-                highest[a, b, c] = there
-                heapq.heappush(queue, (there, np.int64((a * ny + b) * nx + c)))
-    return highest

@@ -14,6 +14,7 @@ from ..graph import Keep, maybe, recipe
 from ..hanging.findings import Hanging, walk
 from ..hanging.overhang_regions import Region, hanging_regions
 from ..hanging.overhangs import overhangs
+from ..hanging.pools import Pool, find_pools
 from ..layers.stack import LayerStack
 from ..marking.marks import Marks
 from ..stance.pose import Placement
@@ -47,6 +48,12 @@ def walked(mesh: Mesh, stack: LayerStack, asked: Walk, lift: Lift) -> Hanging:
         on_plate=lift.mm == 0,
         step_factor=asked.step_factor,
     )
+
+
+@recipe("pools", version=1, stage="Looking for trapped resin", needs=(layers,), reads=Walk)
+def pools(stack: LayerStack, asked: Walk) -> tuple[Pool, ...]:
+    """Where resin stays in while the part hangs from the plate; nothing on a filament machine."""
+    return tuple(find_pools(stack)) if asked.resin else ()
 
 
 @recipe(
@@ -120,6 +127,6 @@ def marked(asked: Wishes, coat: Painted) -> Marked:
     return Marked(tuple(sorted(asked.propped)), tuple(sorted(asked.kept_clear)))
 
 
-def all_hanging(found: Hanging, regions: tuple[Region, ...]) -> Hanging:
-    """What was found walking up the layers, with the overhang regions."""
-    return replace(found, regions=regions)
+def all_hanging(found: Hanging, regions: tuple[Region, ...], kept: tuple[Pool, ...] = ()) -> Hanging:
+    """What was found walking up the layers, with the overhang regions and the resin that stays in."""
+    return replace(found, regions=regions, pools=kept)

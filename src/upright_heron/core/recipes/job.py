@@ -5,25 +5,28 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..footing.footing import HOLDS_DOWN, Footing
+from ..footing.under_drains import UnderDrains, under_drains
 from ..graph import Keep, maybe, recipe
-from ..handoff.preflight import Check, Standing, preflight
+from ..handoff.preflight import Check, HollowPart, Standing, preflight
 from ..hanging.findings import State
 from ..hanging.findings import listed as in_one_list
 from ..hanging.overhang_regions import Region
+from ..hanging.pools import Pool
 from ..health.report import Report
 from ..plates.extent import Extent
 from ..plates.fit import Fit, fit_of
 from ..plates.fit import fit as fit_of_size
+from ..stance.pose import Placement
 from ..supports.checks.removal import Access, Out
 from ..supports.support_set import SupportSet
 from ..toolpaths.rough_estimate import Amounts, Estimate, SecondNozzle, second_nozzle, with_cost
 from ..toolpaths.rough_estimate import estimate as estimate_of
 from .footing import footing
-from .hanging import all_hanging, findings, hangs, marked
+from .hanging import all_hanging, findings, hangs, marked, pools
 from .part import health
 from .plate import extent
-from .settings import BuildVolume, Choices, Costing, Lift, Listing, PartFacts
-from .stance import placed
+from .settings import BuildVolume, Choices, Costing, Drilled, Lift, Listing, PartFacts
+from .stance import placed, placement
 from .supports_filament import filament_supports
 from .supports_resin import access, holding, supports
 from .values import Brief, Findings, Holding, Listed, Marked, Placed
@@ -42,14 +45,15 @@ def fit(size: Placed, printed: Extent | None, room: BuildVolume, lift: Lift) -> 
 
 @recipe(
     "listed",
-    version=3,
-    needs=(findings, hangs, maybe(holding), maybe(marked), maybe(filament_supports)),
+    version=4,
+    needs=(findings, hangs, pools, maybe(holding), maybe(marked), maybe(filament_supports)),
     reads=Listing,
     keep=Keep.LIGHT,
 )
 def listed(
     found: Findings,
     regions: tuple[Region, ...],
+    kept: tuple[Pool, ...],
     held: Holding | None,
     painted: Marked | None,
     made: SupportSet | None,
@@ -59,7 +63,7 @@ def listed(
     return Listed(
         tuple(
             in_one_list(
-                all_hanging(found.walked, regions),
+                all_hanging(found.walked, regions, kept),
                 limit_deg=asked.limit_deg,
                 bridge_mm=asked.bridge_mm,
                 material=asked.material,
@@ -145,10 +149,24 @@ def _second(made: SupportSet | None, asked: Costing) -> SecondNozzle | None:
     return second_nozzle(volume, asked.material, asked.second_material)
 
 
+@recipe("drained", version=1, needs=(placement, maybe(footing)), reads=(Drilled, Lift), keep=Keep.LIGHT)
+def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) -> UnderDrains:
+    """What lies under the holes of a hollow part."""
+    return under_drains(holes.mouths, where, base, lift.mm)
+
+
 @recipe(
     "checks",
-    version=4,
-    needs=(fit, maybe(findings), maybe(listed), maybe(supports), maybe(access), maybe(health)),
+    version=5,
+    needs=(
+        fit,
+        maybe(findings),
+        maybe(listed),
+        maybe(supports),
+        maybe(access),
+        maybe(health),
+        maybe(drained),
+    ),
     reads=(PartFacts, Choices, Lift),
     keep=Keep.LIGHT,
     partial=True,
@@ -160,6 +178,7 @@ def checks(
     made: SupportSet | None,
     ways: Sequence[Access] | None,
     surface: Report | None,
+    below: UnderDrains | None,
     part: PartFacts,
     chosen: Choices,
     lift: Lift,
@@ -181,7 +200,7 @@ def checks(
             findings=everything.findings if everything is not None else None,
             faults=made.faults if made is not None else (),
             brought=chosen.brought,
-            stays=chosen.stays,
+            hollow=HollowPart(chosen.stays, below),
             trapped=sum(way.out == Out.TRAPPED for way in ways or ()),
         )
     )

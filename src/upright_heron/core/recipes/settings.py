@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..footing.footing import FootingKind
+from ..footing.under_drains import Mouths
 from ..handoff.masks import Screen
 from ..hollow.stays import Stays
 from ..machines.catalogue import Material, Peel, Printer, Technology
@@ -284,6 +285,13 @@ class Costing:
     # What a second nozzle prints: nothing, the interface, or everything; and in which material.
     second: str
     second_material: Material
+
+
+@dataclass(frozen=True, slots=True)
+class Drilled:
+    """Holes of a hollow part, in the frame of the part."""
+
+    mouths: Mouths
 
 
 @dataclass(frozen=True, slots=True)
