@@ -53,8 +53,13 @@ class FiguresTest(StanceCase):
         self.assertIn("90.0°", page.text("figure-load_angle_deg"))
         self.assertIn("0", page.text("figure-cups"))
         self.assertIn("N at", page.text("figure-peel_most"))
+        self.assertIn("Touched on the show side", self.client.get(f"/jobs/{job_id}/sheet?open=4").text)
         self.change(job_id, "show")
         self.assertIsNone(self.sheet(job_id)["show"])
+        # What nobody chose is the front: the cross of the tee hangs over none of it.
+        self.settle(job_id)
+        self.assertIn("Touched in front", self.client.get(f"/jobs/{job_id}/sheet?open=4").text)
+        self.assertIn("front0 mm²", self.section(job_id, 4).text("figure-touch_show_mm2"))
         self.change(job_id, "load", status=422, normal="[0, 0, 0]")
 
     def test_an_open_part_has_figures_too(self):

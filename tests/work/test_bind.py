@@ -327,7 +327,8 @@ class FieldsTest(unittest.TestCase):
             after = result_keys(altered(sheet, f"process.{field}", value))
             changed = {name for name in GRAPH if before[name] != after[name]}
             self.assertEqual(
-                changed, {"estimate", "without", "brief", "pieces"} & changed if timed else set()
+                changed,
+                {"estimate", "without", "brief", "base", "search", "figures"} & changed if timed else set(),
             )
             self.assertEqual("estimate" in changed, timed)
             other = JobSheet.of([ITEM], **resin, process=Process(**{field: value}))

@@ -24,6 +24,8 @@ from .process import FilamentSupports, Preset, Process, ResinSupports, Second, u
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 SCHEMA = 3
+# What whoever looks at a part as it came sees of it.
+FRONT = (0.0, -1.0, 0.0)
 
 
 class Instance(Document):
@@ -329,6 +331,11 @@ class DecidedSheet(JobSettings, Decisions):
         """Whether the show side is painted, so that its direction does not count."""
         return self.marks is not None and bool(self.marks.show)
 
+    @property
+    def seen_from(self) -> tuple[float, float, float] | None:
+        """Direction that must stay clean: the chosen one, or the front of a resin part, which tips mark."""
+        return self.show or (FRONT if self.is_resin else None)
+
     def setting(self, *, load: bool = True) -> Setting:
         """What the figures of a stance depend on besides the part; with where the load points, or without."""
         painted = self.show_is_painted
@@ -341,12 +348,13 @@ class DecidedSheet(JobSettings, Decisions):
             lift_mm=self.lift_mm,
             walls=self.process.walls,
             infill=self.process.infill_percent / 100.0,
-            show=None if painted else self.show,
+            show=None if painted else self.seen_from,
             load=self.load if load else None,
             painted=painted,
             around_mm=footing.reach_mm,
             under_mm=footing.raise_mm(self.layer_mm),
             held=footing.reach_mm > 0 and self.supports is not None,
+            rows=self.rows,
         )
 
 

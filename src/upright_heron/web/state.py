@@ -49,7 +49,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "hangs": address("hangs"),
         "findings": address("findings"),
         "marks": sheet.marks.digest if sheet.marks else None,
-        "show": sheet.show,
+        "show": sheet.seen_from,
         "load": sheet.load,
         "cups": [[c.x_mm, c.y_mm, c.z_mm] for c in live.figures.cups] if live.figures else [],
         "centre": list(live.figures.centre_mm) if live.figures else None,

@@ -82,7 +82,7 @@ def find_pools(stack: LayerStack) -> list[Pool]:
     found = []
     for number, size in enumerate(sizes, 1):
         mine = np.argwhere(pools == number)
-        x, y, z = room.at(mine[np.argmax(hangs[tuple(mine.T)])])
+        x, y, z = room.at(_middle(mine, hangs[tuple(mine.T)], room.step))
         still = float(stands[tuple(mine.T)].mean()) > 0.5
         found.append(Pool(size, x, y, z, still, *leans[number - 1]))
     return sorted(found, key=lambda pool: -pool.volume_mm3)
@@ -173,6 +173,13 @@ class _Room:
         numbers = np.zeros(count + 1, np.int64)
         numbers[good] = np.arange(1, int(good.sum()) + 1)
         return numbers[found], size[good].tolist()
+
+
+def _middle(nodes: NDArray[np.int64], over: NDArray[np.float64], step: float) -> NDArray[np.int64]:
+    """Of the deepest of some nodes (n, 3) that which lies in their middle: under a flat roof all are."""
+    deepest = nodes[over >= over.max() - 0.3 * step]
+    result: NDArray[np.int64] = deepest[np.argmin(((deepest - deepest.mean(axis=0)) ** 2).sum(axis=1))]
+    return result
 
 
 def _but_first(axis: int) -> tuple[slice, ...]:

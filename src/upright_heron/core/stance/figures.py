@@ -18,6 +18,7 @@ from ..layers.stack import LayerStack, first_largest
 from ..machines.catalogue import Material, Printer, Technology
 from ..plates.fit import fit
 from ..tags import stored
+from ..toolpaths.process_table import Table
 from ..toolpaths.rough_estimate import Amounts, Estimate, estimate, support_fill
 from .sweep import hull_corners, sweep
 from .vertical_rays import Surface, plumb
@@ -54,6 +55,8 @@ class Setting:
         How far a footing reaches past what stands on the plate, and by how much it raises the part.
     held : bool
         Supports stand on the plate, anywhere below the part.
+    rows : tuple of Row
+        How layers of resin are made.
     """
 
     printer: Printer
@@ -69,6 +72,7 @@ class Setting:
     around_mm: float = 0.0
     under_mm: float = 0.0
     held: bool = False
+    rows: Table = ()
 
     def fits(self, points: NDArray[np.float64], foot: NDArray[np.float64]) -> bool:
         """Whether a part fits the machine as it stands, with its lift and its footing.
@@ -88,6 +92,12 @@ class Setting:
             high[:2] = np.maximum(high[:2], stands[:, :2].max(axis=0) + self.around_mm)
         x, y, z = (float(v) for v in high - low)
         return fit((x, y, z + self.lift_mm + self.under_mm), self.printer.build_mm).fits
+
+    def estimate(self, amounts: Amounts) -> Estimate:
+        """Rough time and material of so much."""
+        return estimate(
+            self.printer, self.material, amounts, walls=self.walls, infill=self.infill, rows=self.rows
+        )
 
     @property
     def shows(self) -> bool:
@@ -383,7 +393,7 @@ def _rough(setting: Setting, stack: LayerStack, area_mm2: float, support_mm3: fl
         layer_mm=setting.layer_mm,
         support_mm3=support_mm3,
     )
-    return estimate(setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill)
+    return setting.estimate(amounts)
 
 
 def holding(setting: Setting, contact_mm2: float, centre_mm: float) -> tuple[float, float]:

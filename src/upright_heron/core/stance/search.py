@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ..geometry.mesh import Mesh, facts
 from ..layers.stack import LayerStack, layer_count
 from ..progress import Progress, silent
-from ..toolpaths.rough_estimate import Amounts, estimate
+from ..toolpaths.rough_estimate import Amounts
 from .candidates import Candidates
 from .figures import Base, Figures, Setting, figures, holding, show_facets, tip_angle_deg
 from .large_parts import LARGE, merged
@@ -183,10 +183,7 @@ class Scale:
             layer_mm=setting.layer_mm,
             support_mm3=support_mm3,
         )
-        rough = estimate(
-            setting.printer, setting.material, amounts, walls=setting.walls, infill=setting.infill
-        )
-        return rough.seconds
+        return setting.estimate(amounts).seconds
 
     def exact(self, found: Figures) -> NDArray[np.float64]:
         """What a stance costs by each goal, (6,), from its exact figures."""
