@@ -190,14 +190,15 @@ class ProposalsTest(unittest.TestCase):
             find(mesh_of(tee()), progress=progress)
 
     def test_a_resin_part_hides_its_front_from_the_tips(self):
-        # A badge, 40 x 30 and 4 thick, the same from both sides: what was its front comes to lie on top.
-        badge = mesh_of(box(40, 4, 30))
+        # A lens, the same from both sides and without a face to stand on: its front does not look down.
+        ball = Manifold.sphere(40, 96)
+        badge = mesh_of(ball.translate((0, 32, 0)) ^ ball.translate((0, -32, 0)))
         job = {"printer": "Tarn 9", "material": "Standard resin", "layer_mm": 0.2}
         for show, word in ((None, "front"), ((0.0, 1.0, 0.0), "back")):
             alone = Alone(badge, "Tarn 9", item={"goals": StanceGoals(clean_show=5), "show": show}, job=job)
             best = alone.make("search").proposals[0]
             up = best.rotation[2]
-            self.assertLess(float(up[1]) * (1 if word == "front" else -1), -0.4, (word, up))
+            self.assertLess(float(up[1]) * (1 if word == "front" else -1), -0.2, (word, up))
 
     def test_resin_leans(self):
         given = setting("Tarn 9", "Standard resin", 0.1)
