@@ -220,3 +220,23 @@ class StiltsTest(BrowserCase):
         self.browser.wait(lambda: self.browser.attribute("#cell-exposure_s-2", "value") == "4")
         self.browser.click("#usual-table")
         self.browser.wait(lambda: "As usual" in self.browser.text("#table-told"))
+
+    def test_a_row_along_an_edge_that_is_clicked(self):
+        job_id = self.open_held()
+        self.browser.click('[data-view="below"]')
+        self.browser.click('[data-tab="tips"]')
+        self.browser.fill("#ring-spacing", "4")
+        self.browser.fill("#ring-inset", "1")
+        self.browser.click("#tip-row")
+        self.assertIn("edge that the row goes along", self.browser.text("#pick-words"))
+        # The far edge of the ceiling, at x = 30: 17 from the middle of the part.
+        self.click_on([16.7, 1.0, 20.0])
+        self.browser.wait(lambda: self.supports(job_id)["put_mm"])
+        self.settled(job_id)
+        put = self.supports(job_id)["put_mm"]
+        self.assertEqual(len(put), 6)
+        for (x, y, z), want in zip(
+            sorted(put, key=lambda p: p[1]), (1, 4.6, 8.2, 11.8, 15.4, 19), strict=True
+        ):
+            self.assertLess(max(abs(x - 29), abs(y - want), abs(z - 20)), 1e-3)
+        self.assertIn("6 tips put by hand", self.browser.text("#tips-tally"))

@@ -231,6 +231,11 @@ def _difference(value: float, chosen: float, text: Callable[[float], str]) -> st
     return f"{share:+.0f} %" if abs(share) < 1000 else f"× {value / chosen:.0f}"
 
 
+def _seen(sheet: ItemSheet) -> str:
+    """What is looked at, in words: where nobody chose it of a resin part, its front as it came."""
+    return "on the show side" if sheet.show_is_painted or sheet.show is not None else "in front"
+
+
 def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
     """All figures of the stance that stands, in the order they are read."""
     if found is None:
@@ -243,8 +248,6 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
     def at(figure: LayerFigure) -> str:
         return f"at {quantities.length(figure.z_mm)} mm"
 
-    # Nobody chose what is looked at of a resin part: it is its front as it came.
-    seen = "on the show side" if sheet.show_is_painted or sheet.show is not None else "in front"
     tell("overhang_area_mm2", "Overhang past the limit", quantities.area(found.overhang_area_mm2), "overhang")
     tell("support_volume_mm3", "Support columns", quantities.volume(found.support_volume_mm3), "overhang")
     if found.holding_mm3:
@@ -252,7 +255,7 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
     tell("support_mass_g", "Supports, as printed", quantities.mass(found.support_mass_g), "overhang")
     tell("touch_area_mm2", "Touched by supports", quantities.area(found.touch_area_mm2), "overhang")
     if sheet.setting().shows:
-        tell("touch_show_mm2", f"Touched {seen}", quantities.area(found.touch_show_mm2), "show")
+        tell("touch_show_mm2", f"Touched {_seen(sheet)}", quantities.area(found.touch_show_mm2), "show")
     if sheet.marks is not None and sheet.marks.clear_mm2 > 0:
         hanging = quantities.area(found.clear_overhang_mm2)
         tell("clear_overhang_mm2", "Overhang on keep clear", hanging, "overhang")
@@ -288,7 +291,7 @@ def figure_lines(found: Figures | None, sheet: ItemSheet) -> list[FigureLine]:
     tell("slenderness", "Slenderness", slender, "contact")
     tell("cusp_mm", "Stairs on slopes, mean", f"{found.cusp_mm:.3f} mm", "stairs")
     if sheet.setting().shows:
-        tell("cusp_show_mm", f"Stairs {seen}", f"{found.cusp_show_mm:.3f} mm", "show")
+        tell("cusp_show_mm", f"Stairs {_seen(sheet)}", f"{found.cusp_show_mm:.3f} mm", "show")
     if found.load_angle_deg is not None:
         tell("load_angle_deg", "Load to the layers", f"{found.load_angle_deg:.1f}°", "load")
     tell("seconds", "Time, rough", words.duration(found.seconds))

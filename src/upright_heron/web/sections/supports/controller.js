@@ -1,5 +1,5 @@
 import { fetchBlock, readMesh } from '../../static/js/blocks.js';
-import { find, SectionController } from '../../static/js/section.js';
+import { field, find, SectionController } from '../../static/js/section.js';
 import { SupportHand } from './hand.js';
 
 /** Supports in the order of their shells. @param {string} key @returns {Promise<import('./hand.js').Listed[]>} */
@@ -59,14 +59,18 @@ export default class SupportsController extends SectionController {
     else if (button.dataset.fault) this.#look(button.dataset.fault.split(',').map(Number));
     else if (button.id === 'tip-put') this.#tip(button, 'Click on the place of the tip.');
     else if (button.id === 'tip-out') this.#tip(button, 'Click where the tip stands.');
+    else if (button.id === 'tip-row') this.#tip(button, 'Click near the edge that the row goes along.', () => ({ spacing: field('#ring-spacing').value, inset: field('#ring-inset').value }));
     else if (button.id === 'pick-cancel') this.unpick();
     else return false;
     return true;
   }
 
-  /** Pick a place of the part for a tip, and send it. @param {HTMLElement} button @param {string} words */
-  #tip(button, words) {
-    this.pickPlace(words, (at) => this.page.send(button.dataset.url ?? '', { at: at.join(',') }));
+  /**
+   * Pick a place of the part for a tip, and send it.
+   * @param {HTMLElement} button @param {string} words @param {() => Record<string, string>} [more]  what goes along
+   */
+  #tip(button, words, more) {
+    this.pickPlace(words, (at) => this.page.send(button.dataset.url ?? '', { at: at.join(','), ...more?.() }));
   }
 
   /** Come near to a place of the plate, in its layer. @param {number[]} at  x, y, z, mm */

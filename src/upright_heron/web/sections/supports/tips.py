@@ -14,6 +14,7 @@ from ....core.errors import BadValue
 from ....core.geometry.tree import Tree
 from ....core.layers.stack import LayerStack
 from ....core.stance.pose import Placement, from_quaternion, place
+from ....core.supports.resin.edge_rows import edge_row
 from ....core.supports.resin.soles import ring_places
 from ....core.supports.support_set import SupportSet
 from ....core.units import length_mm, number
@@ -21,6 +22,7 @@ from ....sheet.changes import PutTips, TakeTipOut
 from ....sheet.document import Vector
 from ....sheet.models import ItemSheet
 from ....sheet.process import MOST_TIPS
+from ....store.store import Job
 from ....work.bind import keys_of
 from ...dependencies import Services, Use, render
 from ...looking import Look
@@ -85,6 +87,53 @@ def _ring(
     return tuple(where.back((x, y, z)) for x, y, z in ring_places(stack, part, spacing_mm, inset_mm).tolist())
 
 
+def _spaced(spacing: str, inset: str) -> tuple[float, float]:
+    """How far apart tips stand, and how far beside the edge, mm."""
+    apart, inside = length_mm(spacing), length_mm(inset)
+    if not 0.5 <= apart <= 50 or not 0 <= inside <= 20:
+        raise BadValue(
+            "Tips of a ring or a row stand 0.5 to 50 mm apart, and up to 20 mm inside the edge.",
+            "Type lengths such as 2 and 0.6.",
+        )
+    return apart, inside
+
+
+def _put(use: Services, job_id: str, sheet: ItemSheet, look: Look, at: tuple[Vector, ...], words: str) -> Job:
+    """Put many tips at once."""
+    if len(at) > MOST_TIPS:
+        raise BadValue(
+            f"That would be {len(at)} tips, and {MOST_TIPS} can be put by hand.", "Space them wider."
+        )
+    change = PutTips(at_mm=at, words=words)
+    return use.store.apply(job_id, change, sheet.id, author=look.author)
+
+
+@router.post("/row", name="tip_row")
+def row(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    at: Place,
+    spacing: Annotated[str, Form(max_length=40)] = "2",
+    inset: Annotated[str, Form(max_length=40)] = "0.6",
+) -> Response:
+    """Put a row of tips along the edge that is nearest to a place of the part, in its own frame."""
+    sheet = use.sheet(job_id, look)
+    where = _stands(use, sheet)
+    (x, y, z) = where.points([_place(at)])[0].tolist()
+    placed = where.apply(use.store.mesh(sheet.part.mesh))
+    found = edge_row(placed, (x, y, z), *_spaced(spacing, inset))
+    if not len(found):
+        raise BadValue(
+            "No edge that looks down is there.",
+            "Click near an edge of the underside.",
+        )
+    places = tuple(where.back((x, y, z)) for x, y, z in found.tolist())
+    job = _put(use, job_id, sheet, look, places, f"A row of {len(places)} tips along an edge")
+    return render(request, use, job, look.usually("supports"))
+
+
 @router.post("/soles", name="ring_soles")
 async def soles(
     request: Request,
@@ -96,12 +145,7 @@ async def soles(
 ) -> Response:
     """Put a ring of tips round the edges of all soles."""
     sheet = await run_in_threadpool(use.sheet, job_id, look)
-    apart, inside = length_mm(spacing), length_mm(inset)
-    if not 0.5 <= apart <= 50 or not 0 <= inside <= 20:
-        raise BadValue(
-            "Tips of a ring stand 0.5 to 50 mm apart, and up to 20 mm inside the edge.",
-            "Type lengths such as 2 and 0.6.",
-        )
+    apart, inside = _spaced(spacing, inset)
     keys = keys_of(sheet)
     if use.pages.result(keys["layers"]) is None:
         await asyncio.wrap_future(use.work.make(keys, "layers"))
@@ -113,10 +157,6 @@ async def soles(
             "No sole hangs over the plate.",
             "Lift the part in section 4: what lies on it needs none.",
         )
-    if len(at) > MOST_TIPS:
-        raise BadValue(
-            f"These rings would have {len(at)} tips, and {MOST_TIPS} can be put by hand.", "Space them wider."
-        )
-    change = PutTips(at_mm=at, words=f"A ring of {len(at)} tips round soles")
-    job = await run_in_threadpool(use.store.apply, job_id, change, sheet.id, author=look.author)
+    words = f"A ring of {len(at)} tips round soles"
+    job = await run_in_threadpool(_put, use, job_id, sheet, look, at, words)
     return await run_in_threadpool(render, request, use, job, look.usually("supports"))
