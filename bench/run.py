@@ -23,6 +23,7 @@ from gearbox import gearbox_half
 from hollow import of_hollows
 from items import of_many_items
 from manifold3d import Manifold
+from masks import of_masks
 from page import in_the_page
 from pieces import of_pieces
 from resin import of_stilts
@@ -157,6 +158,7 @@ def main() -> int:
         ribs(),
         *(Row(*row) for row in of_stilts()),
         *(Row(*row) for row in of_hollows()),
+        *(Row(*row) for row in of_masks()),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),

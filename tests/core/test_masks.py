@@ -20,7 +20,7 @@ from tests.support import box
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
 from upright_heron.core.handoff.masks import MANIFEST, Screen, read_masks, write_masks
-from upright_heron.core.layers.coverage import accumulate
+from upright_heron.core.layers.coverage import accumulate, words_for
 from upright_heron.core.layers.printed_layers import PrintedLayers
 from upright_heron.core.layers.stack import packed
 from upright_heron.core.toolpaths.process_table import Row, Stretch, steps
@@ -30,7 +30,11 @@ SCREEN = Screen("Tarn 9", 400, 250, 0.046)
 
 def covered(rings, low=(0.0, 0.0), pixel=1.0, shape=(12, 16)):
     total = np.zeros((shape[0], shape[1] + 2))
-    accumulate(*packed([np.asarray(r, float) for r in rings]), *low, pixel, total)
+    marks = np.zeros((shape[0], words_for(shape[1])), np.uint64)
+    accumulate(*packed([np.asarray(r, float) for r in rings]), *low, pixel, total, marks)
+    # Nothing was added where there is no mark.
+    bits = np.unpackbits(marks.view(np.uint8), axis=1, bitorder="little")[:, : shape[1] + 2]
+    assert not total[bits == 0].any()
     return np.cumsum(total, axis=1)[:, : shape[1]]
 
 
@@ -119,7 +123,9 @@ class FileTest(unittest.TestCase):
 
     def test_layers_leave_nothing_behind_for_the_next(self):
         large, small = circle(3.0), circle(0.5, 1.0)
-        seen = pictures(write([[large], [], [small], [large]]))
+        data = write([[large], [], [small], [large]])
+        seen = pictures(data)
+        self.assertEqual(read_masks(data).area_mm2[1], 0)
         self.assertEqual(int(seen[1].max()), 0)
         np.testing.assert_array_equal(seen[0], seen[3])
         np.testing.assert_array_equal(seen[2], pictures(write([[small]]))[0])

@@ -18,7 +18,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..errors import BadValue
-from ..layers.coverage import accumulate, grey_rows
+from ..layers.coverage import accumulate, grey_rows, words_for
 from ..layers.stack import Rings, packed
 from ..machines.catalogue import Printer, Technology
 from ..toolpaths.process_table import Steps
@@ -232,9 +232,16 @@ class _Picture:
         above = screen.height_px - bottom - window[0]
         self.rows = np.zeros((window[0], width), np.uint8)
         self.total = np.zeros((window[0], window[1] + 2))
+        self.marks = np.zeros((window[0], words_for(window[1])), np.uint64)
         self.touched = (0, 0, 0, 0)
-        self.above, self.below = above * width, bottom * width
-        self.begin, self.end = _packed(bytes(self.above)), _packed(bytes(self.below), last=True)
+        self.above, self.below = above, bottom
+        self.begin, self.end = _packed(bytes(above * width)), _packed(bytes(bottom * width), last=True)
+        # Blank rows of the window in stretches of 1, 2, 4 and so on: put together they are any number.
+        self.blank = [_packed(bytes(width << k)) for k in range(window[0].bit_length())]
+
+    def _blank(self, count: int) -> bytes:
+        """So many blank rows, packed."""
+        return b"".join(some for k, some in enumerate(self.blank) if count >> k & 1)
 
     def draw(self, rings: Rings, corner_mm: tuple[float, float]) -> float:
         """Draw outlines into the window, whose corner with the least x and y is given; the area in pixels."""
@@ -242,14 +249,27 @@ class _Picture:
         rows = self.window[0]
         self.rows[rows - last : rows - first, 1 + self.left + left : 1 + self.left + right] = 0
         points, starts = rings
-        self.touched = accumulate(points, starts, *corner_mm, self.screen.pixel_mm, self.total)
-        return float(grey_rows(self.total, self.touched, self.screen.levels, self.rows, 1 + self.left))
+        self.touched = accumulate(points, starts, *corner_mm, self.screen.pixel_mm, self.total, self.marks)
+        return float(
+            grey_rows(self.total, self.marks, self.touched, self.screen.levels, self.rows, 1 + self.left)
+        )
 
     def png(self) -> bytes:
         """The picture of what was drawn last."""
-        raw = self.rows.tobytes()
-        check = _joined(_joined(_blank(self.above), (isal_zlib.adler32(raw), len(raw))), _blank(self.below))
-        data = b"\x78\x01" + self.begin + _packed(raw) + self.end + struct.pack(">I", check[0])
+        rows, width = self.rows.shape
+        low, high = self.touched[:2]
+        first, last = (rows - high, rows - low) if high > low else (0, 0)
+        raw = self.rows[first:last].tobytes()
+        check = _joined(_blank((self.above + first) * width), (isal_zlib.adler32(raw), len(raw)))
+        check = _joined(check, _blank((rows - last + self.below) * width))
+        parts = [
+            self.begin,
+            self._blank(first),
+            _packed(raw) if raw else b"",
+            self._blank(rows - last),
+            self.end,
+        ]
+        data = b"\x78\x01" + b"".join(parts) + struct.pack(">I", check[0])
         size = struct.pack(">IIBBBBB", self.screen.width_px, self.screen.height_px, 8, 0, 0, 0, 0)
         chunks = (_chunk(b"IHDR", size), _chunk(b"IDAT", data), _chunk(b"IEND", b""))
         return SIGNATURE + b"".join(chunks)

@@ -5,9 +5,20 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+# Which bit of a word is its only one: by a de Bruijn sequence of 64 bits, whose every six bits are others.
+_MAGIC = np.uint64(0x03F79D71B4CB0A89)
+_PLACE = np.zeros(64, np.int64)
+for _bit in range(64):
+    _PLACE[((1 << _bit) * int(_MAGIC) & 0xFFFFFFFFFFFFFFFF) >> 58] = _bit
+
+
+def words_for(columns: int) -> int:
+    """Words of marks for so many pixels a row, and two more."""
+    return (columns + 2 + 63) // 64
+
 
 @njit(cache=True)
-def accumulate(points, starts, x_low, y_low, pixel, total):  # type: ignore[no-untyped-def]
+def accumulate(points, starts, x_low, y_low, pixel, total, marks):  # type: ignore[no-untyped-def]
     """Add outlines to a window of differences along rows, two columns wider than its pixels.
 
     Parameters
@@ -21,6 +32,8 @@ def accumulate(points, starts, x_low, y_low, pixel, total):  # type: ignore[no-u
     pixel : float, mm
     total : (rows, columns + 2) float64
         Rows from the least y up; summed along a row they are the shares of its pixels that are covered.
+    marks : (rows, words) uint64
+        A bit for each pixel of a row in which something was added, the first in the lowest bit.
 
     Returns
     -------
@@ -56,34 +69,45 @@ def accumulate(points, starts, x_low, y_low, pixel, total):  # type: ignore[no-u
                 low, high = max(y0, float(row)), min(y1, row + 1.0)
                 if high > low:
                     a, b = x0 + (low - y0) * slope, x0 + (high - y0) * slope
-                    _add(total, row, min(a, b), max(a, b), way * (high - low))
+                    _add(total, marks, row, min(a, b), max(a, b), way * (high - low))
     return r0, r1, c0, c1
 
 
 @njit(cache=True)
-def grey_rows(total, touched, levels, picture, left):  # type: ignore[no-untyped-def]
+def grey_rows(total, marks, touched, levels, picture, left):  # type: ignore[no-untyped-def]
     """Turn what was accumulated into greys of a picture, its last row the one with the least y; and clear it.
 
-    Returns the sum of the shares, pixels.
+    Returns the sum of the shares, pixels. Between two pixels in which something was added all are alike.
     """
-    r0, r1, c0, c1 = touched
-    rows = total.shape[0]
+    r0, r1, _, _ = touched
+    rows, columns = total.shape[0], total.shape[1] - 2
     whole = 0.0
     for row in range(r0, r1):
-        run = 0.0
-        for column in range(c0, c1):
-            run += total[row, column]
-            total[row, column] = 0.0
-            share = min(max(run, 0.0), 1.0)
-            whole += share
-            step = np.floor(share * (levels - 1) + 0.5)
-            picture[rows - 1 - row, left + column] = np.uint8(step * 255.0 / (levels - 1) + 0.5)
-        total[row, c1:] = 0.0
+        out = picture[rows - 1 - row]
+        run, begin, share, grey = 0.0, 0, 0.0, np.uint8(0)
+        for word in range(marks.shape[1]):
+            bits = marks[row, word]
+            if bits == 0:
+                continue
+            marks[row, word] = 0
+            while bits != 0:
+                lowest = bits & (~bits + np.uint64(1))
+                bits ^= lowest
+                column = word * 64 + _PLACE[(lowest * _MAGIC) >> np.uint64(58)]
+                if share > 0.0:
+                    for k in range(begin, min(column, columns)):
+                        out[left + k] = grey
+                    whole += share * (min(column, columns) - begin)
+                run += total[row, column]
+                total[row, column] = 0.0
+                share = min(max(run, 0.0), 1.0)
+                grey = np.uint8(np.floor(share * (levels - 1) + 0.5) * 255.0 / (levels - 1) + 0.5)
+                begin = column
     return whole
 
 
 @njit(cache=True)
-def _add(total, row, left, right, height):  # type: ignore[no-untyped-def]
+def _add(total, marks, row, left, right, height):  # type: ignore[no-untyped-def]
     """Add what lies to the right of a bit of edge from ``left`` to ``right`` in a row, as differences."""
     first = int(np.floor(left))
     before, reached = 0.0, _right_of(first, left, right)
@@ -91,6 +115,7 @@ def _add(total, row, left, right, height):  # type: ignore[no-untyped-def]
         further = _right_of(column + 1, left, right)
         share = further - reached
         total[row, column] += height * (share - before)
+        marks[row, column >> 6] |= np.uint64(1) << np.uint64(column & 63)
         before, reached = share, further
 
 
