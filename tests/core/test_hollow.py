@@ -1,6 +1,7 @@
 """Hollow parts: the wall that stays, holes, and what runs out of them, against closed forms."""
 
 import io
+import math
 import unittest
 from dataclasses import replace
 
@@ -11,12 +12,14 @@ from scipy.ndimage import distance_transform_edt
 
 from tests.support import box
 from upright_heron.core.errors import BadValue
+from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid, concatenated
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.hollow.cavity import HollowSetting, find_cavity, shelled
 from upright_heron.core.hollow.depths import depths, inside, lattice_of
 from upright_heron.core.hollow.hollowed import Hole, hollow_out, hollow_tree
+from upright_heron.core.hollow.plugs import plug
 from upright_heron.core.hollow.sweeps import squared_steps
 from upright_heron.core.hollow.trapped import Basin
 
@@ -155,6 +158,30 @@ class LatticeTest(unittest.TestCase):
         # Too coarse for the wall that is promised: refused, and nothing is guessed.
         with self.assertRaisesRegex(BadValue, "so large"):
             find_cavity(Solid(box(900, 600, 500)), USUAL)
+
+
+class PlugTest(unittest.TestCase):
+    def test_it_fills_its_hole_but_for_the_clearance(self):
+        # Along a slant, 5 mm wide and narrowing to 4 over 3 mm.
+        outer, inner = (1.0, 2.0, 0.0), (1.0, 2.0 + 3 * math.sin(0.5), 3 * math.cos(0.5))
+        made = plug(outer, inner, 5.0, 4.0, 0.1)
+        self.assertTrue(facts(made).closed)
+        (x0, _, z0), (x1, _, z1) = made.bounds
+        self.assertAlmostEqual(z0, 0.0)
+        self.assertAlmostEqual(z1, 3.0, places=9)
+        self.assertAlmostEqual(x1 - x0, 4.8, delta=0.02)
+        cone = math.pi * 3.0 / 3 * (2.4**2 + 2.4 * 1.9 + 1.9**2)
+        # Less the bevel: a ring of 0.4 by 0.4 mm, half of it away.
+        self.assertAlmostEqual(facts(made).volume_mm3 / (cone - math.pi * 1.9 * 0.4**2), 1, delta=0.02)
+        # Nothing of it lies outside the hole, and the wide end is below, as it is printed.
+        hole = Manifold.cylinder(3, 2.5, 2.0, 256)
+        body = Solid.from_mesh(made).manifold
+        self.assertAlmostEqual(float((body - hole).volume()), 0, delta=1e-6)
+        self.assertGreater(float(body.slice(0.05).area()), float(body.slice(2.5).area()))
+
+    def test_too_thin_a_plug_is_refused(self):
+        with self.assertRaisesRegex(BadValue, "too thin"):
+            plug((0, 0, 0), (0, 0, 2), 1.0, 1.0, 0.15)
 
 
 class DrainTest(unittest.TestCase):

@@ -248,6 +248,25 @@ class HollowTest(PartCase):
         self.assertEqual((solid["hollow"], solid["solid"], solid["came"]), (None, None, None))
         self.post(job_id, "solid", status=422)
 
+    def test_a_plug_for_each_hole_is_an_item(self):
+        job_id = self.resin(on_plate(sphere(15, 96)))
+        self.post(job_id, "hollow/plugs", status=422, fit="snug")
+        self.post(job_id, "hollow", wall="2", proposed="true", hole="4")
+        self.assertIn("make-plugs", self.section(job_id, 1).ids)
+        self.post(job_id, "hollow/plugs", status=422, fit="welded")
+        self.post(job_id, "hollow/plugs", fit="sliding")
+        items = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"]
+        self.assertEqual(len(items), 3)
+        for one in items[1:]:
+            part = one["part"]
+            self.assertTrue(part["closed"])
+            self.assertIn("plug", part["file_name"])
+            # Through a wall of 2 mm, with 0.15 mm of room on each side.
+            self.assertAlmostEqual(part["size_mm"][0], 3.7, delta=0.02)
+            self.assertAlmostEqual(part["size_mm"][2], 2.0, delta=0.25)
+        self.client.post(f"/jobs/{job_id}/undo")
+        self.assertEqual(len(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"]), 1)
+
     def test_holes_are_pointed_at_and_what_stays_goes_by_the_stance(self):
         job_id = self.resin(box(30, 24, 20))
         self.post(job_id, "hollow", wall="2", hole="4", x="0", y="12", z="10")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.footing.footing import kinds_on
 from ....core.hollow.stays import Stays
+from ....core.split.fittings import FITS
 from ....core.supports.demand.patches import Style
 from ....core.topics import Topic
 from ....sheet.document import Vector
@@ -59,11 +60,14 @@ class PartContext:
         What is changed, its label, and the values there are with their words.
     stays : Stays or None
         What stays in where the part is hollow.
+    fits : dict of str to float
+        Fits of plugs by name, with their clearance on each side, mm.
     """
 
     rows: tuple[ItemRow, ...]
     batch: list[tuple[str, str, list[tuple[str, str]]]]
     stays: Stays | None
+    fits: dict[str, float] = field(default_factory=lambda: dict(FITS))
 
 
 def _row(sheet: ItemSheet) -> ItemRow:

@@ -12,13 +12,18 @@ from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
+from ....core.handoff.threemf import FileObject, write_3mf
+from ....core.hollow.plugs import plug
+from ....core.split.fittings import FITS
 from ....core.units import length_mm, number
-from ....sheet.changes import Hollow
+from ....sheet.changes import AddItems, Hollow
 from ....sheet.document import Vector
 from ....sheet.hollowing import MOST_POINTED, Hollowing, PointedHole
 from ....sheet.models import ItemSheet
+from ....sheet.part import Part
 from ....store.store import Job
 from ....work import worker
+from ....work.intake import take_in
 from ...dependencies import Services, Use, render
 from ...looking import Look, Looking
 from .routes import painted
@@ -108,3 +113,30 @@ async def solid_again(request: Request, job_id: str, use: Use, look: Look) -> Re
         raise BadValue("The part is solid.", "Hollow it first.")
     job = await hollow_part(use, job_id, None, look)
     return await run_in_threadpool(render, request, use, job, look)
+
+
+def _plugs(use: Services, sheet: ItemSheet, clearance_mm: float) -> tuple[Part, ...]:
+    """A part for each hole."""
+    holes = sheet.hollow.drilled if sheet.hollow is not None else ()
+    if not holes:
+        raise BadValue("The part has no hole to plug.", "Hollow it with holes first.")
+    found = []
+    stem = sheet.part.file_name.rpartition(".")[0] or sheet.part.file_name
+    for n, one in enumerate(holes, 1):
+        mesh = plug(one.at_mm, one.inner_mm, one.diameter_mm, one.inner_diameter_mm, clearance_mm)
+        name = f"{stem[:60]} plug {n}"
+        found.append(take_in(write_3mf([FileObject(name, mesh)], name), f"{name}.3mf", use.store))
+    return tuple(found)
+
+
+@router.post("/hollow/plugs", name="plugs")
+async def plugs(
+    request: Request, job_id: str, use: Use, look: Look, fit: Annotated[str, Form(max_length=20)] = "snug"
+) -> Response:
+    """Make an item of a plug for each hole, in a fit."""
+    if fit not in FITS:
+        raise BadValue(f"There is no fit “{fit[:20]}”.", f"Pick one of {', '.join(FITS)}.")
+    sheet = await run_in_threadpool(use.sheet, job_id, look)
+    parts = await run_in_threadpool(_plugs, use, sheet, FITS[fit])
+    job = await run_in_threadpool(use.apply, job_id, AddItems(parts=parts), look)
+    return await run_in_threadpool(render, request, use, job, replace(look, item=sheet.id))
