@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import BadValue
 from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
 from ..geometry.subdivision import Fine
@@ -135,6 +136,8 @@ def outline_of(asked: Masking) -> Outline:
 @recipe("masks", version=1, stage="Drawing masks", needs=(arranged,), each=(printed_layers,), reads=Masking)
 def masks(where: Arranged, items: tuple[PrintedLayers, ...], asked: Masking, progress: Progress) -> Package:
     """The masks of a plate, read back before they leave."""
+    if not where.places:
+        raise BadValue("Nothing stands on this plate.", "Put an item on it.")
     plate = PlateLayers([one for _, one in _standing(where, items)], outline_of(asked))
     layer_mm = items[0].layer_mm
     process = steps(asked.rows, len(plate))

@@ -97,11 +97,6 @@ class Row:
             raise BadValue(told, "thinnest_mm comes first and is the smaller one.")
 
     @property
-    def moves_s(self) -> float:
-        """Time of the lift and the way back."""
-        return self.lift_mm / self.lift_mm_s + self.lift_mm / self.return_mm_s
-
-    @property
     def is_for(self) -> tuple[float, float]:
         """The thickness of layers that it is for, mm."""
         return self.thinnest_mm, self.thickest_mm

@@ -58,6 +58,7 @@ export class MaskView {
       while (this.wanted) {
         const { layer, url, islands } = this.wanted;
         this.wanted = null;
+        if (!this.known.has(url(layer))) this.told('Drawing the mask…');
         const [here, below] = await Promise.all([this.#fetch(url(layer)), layer > 0 ? this.#fetch(url(layer - 1)) : null]);
         this.shown = { ...here, fresh: paint(here, below), layer, islands };
         if (!this.scale) {
