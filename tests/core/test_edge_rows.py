@@ -8,7 +8,7 @@ from manifold3d import CrossSection, Manifold
 
 from tests.support import box, mesh_of
 from upright_heron.core.geometry.mesh import Mesh
-from upright_heron.core.supports.resin.edge_rows import edge_row
+from upright_heron.core.supports.resin.edge_rows import _chain, edge_row
 
 
 class EdgeRowTest(unittest.TestCase):
@@ -53,6 +53,16 @@ class EdgeRowTest(unittest.TestCase):
         self.assertEqual(len(found), 5)
         np.testing.assert_allclose(found[:, 0], math.cos(math.radians(30)), atol=1e-6)
         np.testing.assert_allclose(found[:, 2], 5 + math.sin(math.radians(30)), atol=1e-6)
+
+    def test_where_an_edge_branches_it_goes_straight_on(self):
+        corners = np.array([(0.0, 0, 0), (10, 0, 0), (18, 4, 0), (20, 0, 0), (18, -6, 0)])
+        for order in ((2, 3, 4), (3, 2, 4), (4, 2, 3)):
+            ends = np.array([(0, 1), *((1, k) for k in order)])
+            chain = _chain(ends, corners[ends], 0)
+            self.assertEqual(chain.nodes.tolist(), [0, 1, 3])
+            self.assertEqual(chain.bits.tolist(), [0, 1 + order.index(3)])
+            # Wherever it is picked.
+            self.assertEqual(_chain(ends, corners[ends], 1 + order.index(3)).nodes.tolist(), [0, 1, 3])
 
     def test_none_where_no_edge_is_near_or_its_faces_look_up(self):
         block = mesh_of(box(20, 20, 6, (0, 0, 5)))

@@ -54,6 +54,12 @@ class PoolsTest(unittest.TestCase):
             self.assertEqual(pools_of(body), [])
         self.assertEqual(find_pools(pack([], [], 0.1, 0.0)), [])
 
+    def test_what_is_no_deeper_than_the_lattice_is_rough_is_none(self):
+        # Both hold over half a millilitre where the lattice is coarse; the one is as deep as a step of it.
+        for deep, pools in ((0.6, 0), (1.6, 1)):
+            dish = Manifold.cylinder(deep, 18, 18, 96)
+            self.assertEqual(len(pools_of(BLOCK - dish)), pools, deep)
+
     def test_a_jar_on_its_side_keeps_it_both_ways(self):
         jar = Manifold.cylinder(40, 14, 14, 64) - Manifold.cylinder(37, 11, 11, 64).translate((0, 0, 2))
         jar -= Manifold.cylinder(10, 4, 4, 32).translate((0, 0, 36))

@@ -356,13 +356,13 @@ class WorkTest(AppCase):
 
     def test_stopping_keeps_the_job_and_goes_on_when_asked(self):
         job_id = self.job(stl(stalactites()))
-        self.change(job_id, "layer", layer_mm="0.02")
+        self.change(job_id, "layer", layer_mm="0.01")
         self.client.post(f"/jobs/{job_id}/stop")
         task = self.client.get(f"/api/jobs/{job_id}/task").json()["task"]
         self.assertEqual(task["state"], "stopped")
         page = self.section(job_id, 8)
         self.assertEqual(page.text("again"), "Go on")
-        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["layer_mm"], 0.02)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["layer_mm"], 0.01)
         self.client.post(f"/jobs/{job_id}/again")
         self.settle(job_id)
 

@@ -12,6 +12,7 @@ from tests.core.test_slices import sliced
 from tests.support import box, stl
 from tests.web.test_app import AppCase
 from upright_heron.core.toolpaths.process_table import COLUMNS, Stretch, from_csv
+from upright_heron.sheet.shop import OwnPrinter
 
 HX = {"HX-Request": "true"}
 NAMES = ("layers", "exposure_s", "lift_mm", "lift_mm_s", "return_mm_s", "wait_before_s", "wait_after_s")
@@ -111,6 +112,13 @@ class LayersTest(AppCase):
         self.assertIn("no rows for layers of 0.02 mm", self.section(self.id, 8).text("table-told"))
         self.change(self.id, "material", material="Tough resin")
         self.assertEqual(self.process()["table"], [])
+        # Nor does a table go to another machine.
+        self.change(self.id, "table", csv="\n".join(lines[:2]), status=422)
+        self.change(self.id, "layer", layer_mm="0.05")
+        self.change(self.id, "table", csv="\n".join(lines[:2]))
+        self.assertEqual(len(self.process()["table"]), 1)
+        self.change(self.id, "printer", printer="Mere 13")
+        self.assertEqual(self.process()["table"], [])
 
     def test_the_mask_of_a_layer_and_those_of_the_plate_are_the_same(self):
         self.change(self.id, "outlines", outline_mm="-0.1", first_outline_mm="-0.25")
@@ -148,6 +156,18 @@ class LayersTest(AppCase):
         _, _, ((_, tops, sizes),) = sliced(answer.content)
         self.assertAlmostEqual(tops[-1], 3.0, places=5)
         np.testing.assert_allclose(sizes, [line["area_mm2"] for line in told["layers"]], atol=0.01)
+
+    def test_a_screen_of_few_greys_gets_no_others(self):
+        self.client.post("/machines/printers/copy", data={"name": "Tarn 9"})
+        store = self.app.state.services.store
+        store.shelve(store.on_shelf(OwnPrinter, "Tarn 9 copy").model_copy(update={"greys": 4}))
+        self.change(self.id, "printer", printer="Tarn 9 copy")
+        self.change(self.id, "place", x_mm="0.013", y_mm="0.021", swing_deg="20")
+        answer = self.client.get(f"/jobs/{self.id}/masks.zip")
+        with zipfile.ZipFile(io.BytesIO(answer.content)) as archive:
+            self.assertEqual(json.loads(archive.read("manifest.json"))["levels"], 4)
+            seen = np.unique(np.asarray(Image.open(io.BytesIO(archive.read("00030.png")))))
+        self.assertEqual(seen.tolist(), [0, 85, 170, 255])
 
     def test_a_filament_machine_has_neither(self):
         job_id = self.upload(stl(box(12, 6, 3)), "slab.stl", "Sedge 300", "PLA").json()["id"]

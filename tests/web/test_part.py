@@ -233,6 +233,16 @@ class HollowTest(PartCase):
         page = self.section(job_id, 1)
         self.assertIn("it drains as it stands", page.text("hollow-told"))
         self.assertIn(f"{hollow['wall_least_mm']:.2f} mm at least", page.text("hollow-facts"))
+        # Flat on the plate its lower hole is shut; lifted it is open.
+        told = "A hole lies on the plate"
+        for lift, shut in (("0", True), ("5", False)):
+            self.client.post(f"/jobs/{job_id}/changes/lift", data={"lift_mm": lift})
+            self.settle(job_id)
+            self.client.get(f"/jobs/{job_id}/sheet?open=9")
+            self.settle(job_id)
+            page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+            self.assertEqual(told in page, shut, lift)
+        self.client.post(f"/jobs/{job_id}/undo")
         # Twice the size: hollowed anew with the wall that was asked for.
         self.post(job_id, "size", percent="200", together="true")
         large = self.item(job_id)

@@ -149,7 +149,7 @@ def _second(made: SupportSet | None, asked: Costing) -> SecondNozzle | None:
     return second_nozzle(volume, asked.material, asked.second_material)
 
 
-@recipe("drained", version=1, needs=(placement, maybe(footing)), reads=(Drilled, Lift), keep=Keep.LIGHT)
+@recipe("drained", version=1, needs=(placement, maybe(footing)), reads=(Drilled, Lift))
 def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) -> UnderDrains:
     """What lies under the holes of a hollow part."""
     return under_drains(holes.mouths, where, base, lift.mm)
