@@ -135,7 +135,13 @@ def outline_of(asked: Masking) -> Outline:
 
 @recipe("masks", version=1, stage="Drawing masks", needs=(arranged,), each=(printed_layers,), reads=Masking)
 def masks(where: Arranged, items: tuple[PrintedLayers, ...], asked: Masking, progress: Progress) -> Package:
-    """The masks of a plate, read back before they leave."""
+    """The masks of a plate, read back before they leave.
+
+    Raises
+    ------
+    BadValue
+        Nothing stands on it.
+    """
     if not where.places:
         raise BadValue("Nothing stands on this plate.", "Put an item on it.")
     plate = PlateLayers([one for _, one in _standing(where, items)], outline_of(asked))

@@ -149,7 +149,13 @@ def _second(made: SupportSet | None, asked: Costing) -> SecondNozzle | None:
     return second_nozzle(volume, asked.material, asked.second_material)
 
 
-@recipe("drained", version=1, needs=(placement, maybe(footing)), reads=(Drilled, Lift))
+@recipe(
+    "drained",
+    version=1,
+    stage="Looking under drains",
+    needs=(placement, maybe(footing)),
+    reads=(Drilled, Lift),
+)
 def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) -> UnderDrains:
     """What lies under the holes of a hollow part."""
     return under_drains(holes.mouths, where, base, lift.mm)
