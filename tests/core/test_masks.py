@@ -19,7 +19,7 @@ from tests.stilted import Stilted
 from tests.support import box
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
-from upright_heron.core.handoff.masks import MANIFEST, Screen, read_masks, write_masks
+from upright_heron.core.handoff.masks import MANIFEST, Screen, checked, read_masks, write_masks
 from upright_heron.core.layers.coverage import accumulate, words_for
 from upright_heron.core.layers.printed_layers import PrintedLayers
 from upright_heron.core.layers.stack import packed
@@ -134,6 +134,27 @@ class FileTest(unittest.TestCase):
         w, h = 200 * 0.046, 125 * 0.046
         (seen,) = pictures(write([[np.array([(-w, -h), (w, -h), (w, h), (-w, h)])]]))
         self.assertTrue((seen == 255).all())
+
+    def test_a_picture_that_does_not_show_its_layer_is_found(self):
+        large, small = circle(3.0), circle(2.98)
+        good = write([[large], [large]])
+        self.assertEqual(len(checked(good).layers), 2)
+        # The second picture is that of a layer a fiftieth of a millimetre smaller.
+        other = write([[small], [small]])
+        out = io.BytesIO()
+        with (
+            zipfile.ZipFile(io.BytesIO(good)) as one,
+            zipfile.ZipFile(io.BytesIO(other)) as two,
+            zipfile.ZipFile(out, "w") as mixed,
+        ):
+            for name in one.namelist():
+                mixed.writestr(name, (two if name == "00002.png" else one).read(name))
+        self.assertEqual(len(read_masks(out.getvalue()).layers), 2)
+        with self.assertRaisesRegex(BadValue, "mask of layer 2"):
+            checked(out.getvalue())
+        # Black and white only, an outline between pixels is still that of its layer.
+        for levels in (2, 4):
+            checked(write([[large], [small]], Screen("Tarn 9", 400, 250, 0.046, levels)))
 
     def test_levels_of_grey(self):
         for levels in (2, 4, 256):

@@ -15,7 +15,7 @@ from ..core.errors import BadValue
 from ..core.footing.footing import BASES, FootingKind
 from ..core.geometry.mesh import Mesh
 from ..core.geometry.subdivision import refined
-from ..core.handoff.masks import Screen, read_masks, write_masks
+from ..core.handoff.masks import Screen, checked, write_masks
 from ..core.handoff.plate_layers import PlateLayers, Standing
 from ..core.handoff.slices import SliceObject, write_slices
 from ..core.handoff.stl import write_stl
@@ -234,7 +234,7 @@ def masks(
     plate = PlateLayers([standing], outline_of(asked))
     done = steps(asked.rows, len(plate))
     data = write_masks(map(plate.rings, range(len(plate))), screen, layer, done, plate.bounds)
-    back = read_masks(data)
+    back = checked(data)
     write(out, data)
     if slices is not None:
         one = SliceObject(f"part {file.stem}", alone.make("placed_mesh"), [standing])

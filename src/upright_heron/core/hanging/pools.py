@@ -129,14 +129,14 @@ class _Room:
         falls = self._falls(up)
         # Only those beside a node from which none falls lead on.
         edge = np.zeros_like(falls)
+        hidden = self.free & ~falls
         for axis in range(3):
-            hidden = self.free & ~falls
             edge[_but_last(axis)] |= hidden[_but_first(axis)]
             edge[_but_first(axis)] |= hidden[_but_last(axis)]
         start = np.flatnonzero(edge & falls)
         level = np.broadcast_to(height, falls.shape).ravel()[start]
-        over = flooded(self.free & ~falls | (edge & falls), start, level, 0.0, rises) - height
-        over[~(self.free & ~falls) | ~np.isfinite(over)] = 0.0
+        over = flooded(hidden | (edge & falls), start, level, 0.0, rises) - height
+        over[~hidden | ~np.isfinite(over)] = 0.0
         result: NDArray[np.float64] = over
         return result
 

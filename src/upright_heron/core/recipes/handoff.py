@@ -12,7 +12,7 @@ from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
 from ..geometry.subdivision import Fine
 from ..graph import Keep, Source, maybe, recipe
-from ..handoff.masks import read_masks, write_masks
+from ..handoff.masks import checked, write_masks
 from ..handoff.plate_layers import Outline, PlateLayers, Standing
 from ..handoff.slices import SliceObject, write_slices
 from ..handoff.stl import write_stl
@@ -140,7 +140,7 @@ def masks(where: Arranged, items: tuple[PrintedLayers, ...], asked: Masking, pro
     Raises
     ------
     BadValue
-        Nothing stands on it.
+        Nothing stands on it, or what is read back is not what was drawn.
     """
     if not where.places:
         raise BadValue("Nothing stands on this plate.", "Put an item on it.")
@@ -149,7 +149,7 @@ def masks(where: Arranged, items: tuple[PrintedLayers, ...], asked: Masking, pro
     process = steps(asked.rows, len(plate))
     rings = (plate.rings(level) for level in tracked(range(len(plate)), "Drawing masks", progress))
     data = write_masks(rings, asked.screen, layer_mm, process, plate.bounds)
-    read_masks(data)
+    checked(data)
     return Package(data)
 
 
