@@ -33,8 +33,8 @@ LEVEL = 1
 ADLER = 65521
 # Pictures that are read back beside each other.
 READERS = 2
-# What a picture may show more or less than its layer has, mm2 and as a share; with fewer greys than this by so
-# many times more.
+# What a picture may show more or less than its layer has, mm2 and as a share; so many times more where the
+# screen has fewer greys than that.
 NOISE_MM2, NOISE_SHARE, FEW_GREYS = 0.05, 0.005, 16
 # No bomb is unpacked: a picture of this many pixels is no mask.
 MOST_PIXELS = 100_000_000

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+from manifold3d import CrossSection, Manifold
 
 from ..errors import BadValue
 from ..geometry.mesh import Mesh
@@ -45,8 +46,6 @@ def plug(
     BadValue
         What is left of it would be too thin.
     """
-    from manifold3d import CrossSection, Manifold
-
     long = math.dist(outer_mm, inner_mm)
     wide, narrow = (0.5 * d - clearance_mm for d in (diameter_mm, inner_diameter_mm))
     if 2 * min(wide, narrow) < THINNEST_MM:
