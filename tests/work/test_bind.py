@@ -345,6 +345,13 @@ class FieldsTest(unittest.TestCase):
         before, after = result_keys(sheet), result_keys(other)
         changed = {name for name in GRAPH if before[name] != after[name]}
         self.assertTrue({"stilts", "supports", "holding", "footing"} <= changed)
+        # Whatever is asked of stilts reaches them.
+        given = ItemBinding(sheet).settings(s.ResinSupports)
+        for name, value in OF_STILTS.items():
+            with self.subTest(name):
+                asked = ItemBinding(altered(sheet, f"supports.{name}", value)).settings(s.ResinSupports)
+                self.assertNotEqual(asked, given)
+        self.assertEqual(set(OF_STILTS) | {"kind", "put_mm", "out_mm"}, set(ResinSupports.model_fields))
         # Tips put by hand make stilts anew, and nothing of the part.
         put = altered(sheet, "supports.put_mm", ((1.0, 2.0, 3.0),))
         self.assertEqual(ItemBinding(put).settings(s.ResinSupports).put_mm, ((1.0, 2.0, 3.0),))
@@ -361,6 +368,10 @@ class FieldsTest(unittest.TestCase):
         self.assertIsNone(after["demand"])
 
 
+OF_STILTS = {
+    "spacing_mm": 3, "clearance_mm": 0.6, "tip_mm": 0.5, "depth_mm": 0.3, "shaft_mm": 1.2, "foot_mm": 4,
+    "taper_mm": 0.1, "lean_deg": 30, "from_plate": True, "apart": True, "spare": 2,
+}  # fmt: skip
 # Fields of supports that count as another that is tried.
 ALIKE = {
     "supports.gap_below_layers", "supports.line_angle_deg", "supports.interface_layers", "supports.slit_mm",

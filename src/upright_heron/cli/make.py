@@ -29,7 +29,7 @@ from ..core.recipes.handoff import outline_of
 from ..core.recipes.settings import Masking
 from ..core.supports.demand.patches import Style
 from ..core.supports.filament.styles import in_figures
-from ..core.supports.resin.stilts import in_figures as stilts_in_figures
+from ..core.supports.resin.figures import in_figures as stilts_in_figures
 from ..core.toolpaths.process_table import from_csv, rows_for, steps
 from ..sheet.process import FilamentSupports, Footing, Process, ResinSupports
 from ..work.alone import Alone
@@ -146,7 +146,7 @@ def _held(
     """A part with supports as a job on a machine would have them, what it is painted with among it."""
     machine, layer, limit = on
     resin = machine.technology is machines.Technology.RESIN
-    supports = ResinSupports() if resin else FilamentSupports(**asked)
+    supports = ResinSupports(from_plate=asked["from_plate"]) if resin else FilamentSupports(**asked)
     job = {"layer_mm": layer, "limit_deg": limit, "process": process}
     item: dict[str, Any] = {"supports": supports if held else None}
     if base is not None:

@@ -122,6 +122,12 @@ class ResinSupports(Document):
     depth_mm: Annotated[Length, Field(ge=0, le=2)] = 0.2
     shaft_mm: Annotated[Length, Field(ge=0.3, le=10)] = 1.0
     foot_mm: Annotated[Length, Field(ge=0.3, le=20)] = 3.0
+    # What a shaft gains in diameter over each 10 mm downwards, and how far it leans round the part.
+    taper_mm: Annotated[Length, Field(ge=0, le=1)] = 0.05
+    lean_deg: Annotated[float, Field(ge=10, le=60)] = 45.0
+    # On the plate only, never on the part; each by itself, none on the shaft of another.
+    from_plate: bool = False
+    apart: bool = False
     # Each tip can bear so many times what pulls at it.
     spare: Annotated[float, Field(ge=1, le=MOST_SPARE)] = 1.0
     # Tips that hands put, and those that they took out, by their places on the part.
@@ -138,6 +144,10 @@ class ResinSupports(Document):
             depth_mm=self.depth_mm,
             shaft_mm=self.shaft_mm,
             foot_mm=self.foot_mm,
+            shaft_taper_mm=self.taper_mm,
+            lean_deg=self.lean_deg,
+            from_plate=self.from_plate,
+            joins=not self.apart,
             spare=self.spare,
         )
 

@@ -122,6 +122,11 @@ class Tree:
         )
         return found
 
+    def nearer(self, points: NDArray[np.float64], than_mm: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Whether the surface is nearer to points (n, 3) than so much (n,), mm."""
+        found: NDArray[np.bool_] = _nearer(self.corners, self.boxes, np.ascontiguousarray(points), than_mm)
+        return found
+
     def nearest(self, point: NDArray[np.float64]) -> tuple[int, float]:
         """Facet of the mesh that is nearest to a point (3,), and its distance, mm."""
         away = float(self.distances(point[None])[0])
@@ -377,6 +382,35 @@ def _distances(corners, boxes, points, reach):  # type: ignore[no-untyped-def]
             for f in range(leaf * m // leaves, (leaf + 1) * m // leaves):
                 best = min(best, squared_distance(corners, f, x, y, z))
         result[k] = math.sqrt(best)
+    return result
+
+
+@njit(cache=True)
+def _nearer(corners, boxes, points, than):  # type: ignore[no-untyped-def]
+    m = corners.shape[0]
+    leaves = leaves_of(m)
+    result = np.zeros(points.shape[0], np.bool_)
+    stack = np.empty(128, np.int64)
+    for k in range(points.shape[0]):
+        x, y, z = points[k, 0], points[k, 1], points[k, 2]
+        reach = than[k] * than[k]
+        stack[0] = 0
+        top = 1
+        while top > 0:
+            top -= 1
+            node = stack[top]
+            if _box_distance(boxes, node, x, y, z) >= reach:
+                continue
+            if node < leaves - 1:
+                stack[top], stack[top + 1] = 2 * node + 1, 2 * node + 2
+                top += 2
+                continue
+            leaf = node - (leaves - 1)
+            for f in range(leaf * m // leaves, (leaf + 1) * m // leaves):
+                if squared_distance(corners, f, x, y, z) < reach:
+                    result[k] = True
+                    top = 0
+                    break
     return result
 
 

@@ -345,10 +345,11 @@ def _piece_at(points, ring_start, around, by_piece, first, start, boxes, layers,
 
 
 @njit(cache=True)
-def _any_corner_in(points, ring_start, around, own, other):  # type: ignore[no-untyped-def]
+def _any_corner_in(points, ring_start, around, own, other, some):  # type: ignore[no-untyped-def]
+    """Whether one of so many corners of each ring of a piece lies in another."""
     for r in own:
         a, b = ring_start[r], ring_start[r + 1]
-        step = max(1, (b - a) // 8)
+        step = max(1, (b - a) // some)
         for i in range(a, b, step):
             if _in_piece(points, ring_start, around, other, points[i, 0], points[i, 1]):
                 return True
@@ -439,18 +440,23 @@ def _link_kernel(points, ring_start, around, by_piece, first, start, inside, box
                 near[:count].sort()
             for d in near[:count]:
                 lower = by_piece[first[d] : first[d + 1]]
-                linked = (
-                    _in_piece(points, ring_start, around, lower, inside[u, 0], inside[u, 1])
-                    or _in_piece(points, ring_start, around, upper, inside[d, 0], inside[d, 1])
-                    or _any_corner_in(points, ring_start, around, upper, lower)
-                    or _any_corner_in(points, ring_start, around, lower, upper)
-                )
+                meet = False
+                linked = _in_piece(
+                    points, ring_start, around, lower, inside[u, 0], inside[u, 1]
+                ) or _in_piece(points, ring_start, around, upper, inside[d, 0], inside[d, 1])
+                if not linked:
+                    # Where no outlines meet each ring lies in the other piece as a whole, or not at all.
+                    meet = _outlines_meet(points, ring_start, around, upper, lower, boxes[u], boxes[d])
+                    some = 8 if meet else 1
+                    linked = _any_corner_in(points, ring_start, around, upper, lower, some) or _any_corner_in(
+                        points, ring_start, around, lower, upper, some
+                    )
                 if linked:
                     if n == sure.shape[0]:
                         sure = np.concatenate((sure, np.empty_like(sure)))
                     sure[n, 0], sure[n, 1] = u, d
                     n += 1
-                elif _outlines_meet(points, ring_start, around, upper, lower, boxes[u], boxes[d]):
+                elif meet:
                     if m == unsure.shape[0]:
                         unsure = np.concatenate((unsure, np.empty_like(unsure)))
                     unsure[m, 0], unsure[m, 1] = u, d

@@ -49,7 +49,7 @@ def ground(
 
 @recipe(
     "stilts",
-    version=16,
+    version=17,
     stage="Standing stilts",
     needs=(ground, placed_solid, maybe(painted), placement),
     reads=(ResinSupports, Limit, Peeling),

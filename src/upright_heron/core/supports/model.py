@@ -13,13 +13,12 @@ from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
 from ..geometry.mesh import Mesh
-from ..geometry.solid import Solid, concatenated
+from ..geometry.solid import concatenated
 from ..tags import stored
+from .rings import CIRCLE, PRISM, SIDES
 
 # A trunk higher than so many times its thickness shakes (common practice).
 SLENDER = 60.0
-# Sides of the posts and cones of stilts.
-SIDES = 12
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +43,12 @@ class SupportSettings:
         Height of the cone at the tip.
     depth_mm : float
         How far the tip reaches into the part.
+    shaft_taper_mm : float
+        What the shaft of a stilt gains in diameter over each 10 mm downwards.
+    lean_deg : float
+        Most that a shaft leans, from vertical (resin).
+    joins : bool
+        A stilt may stand on the shaft of another where that saves material (resin).
     line_mm : float
         Width of one line (filament).
     line_spacing_mm : float
@@ -88,6 +93,9 @@ class SupportSettings:
     foot_mm: float = 3.0
     tip_length_mm: float = 2.5
     depth_mm: float = 0.2
+    shaft_taper_mm: float = 0.0
+    lean_deg: float = 45.0
+    joins: bool = True
     line_mm: float = 0.44
     line_spacing_mm: float = 2.2
     line_angle_deg: float = 0.0
@@ -215,157 +223,6 @@ class Column:
         return bodies
 
 
-@stored("stilt")
-@dataclass(frozen=True, eq=False)
-class Stilt:
-    """A resin support: foot, shaft and tip, a stack of level circles.
-
-    Attributes
-    ----------
-    id, reason, touch_mm, on_part, volume_mm3
-        As for a column.
-    circles : (k, 4) float64
-        x, y, z and radius from the foot up, mm.
-    bend : int
-        Up to the circle before it the shaft is upright.
-    size : str
-        Name of its size.
-    load_n, bears_n : float
-        What its tip bears at most, and what it can: both guesses, N.
-    snip : bool
-        It touches a point, and is to be snipped off with care.
-    seen : float
-        How much its mark is seen: on the show side or not, or the share of the sides that it is seen from.
-    """
-
-    id: str
-    reason: str
-    touch_mm: tuple[float, float, float]
-    on_part: bool
-    volume_mm3: float
-    circles: NDArray[np.float64]
-    bend: int = 0
-    size: str = ""
-    load_n: float = 0.0
-    bears_n: float = 0.0
-    snip: bool = False
-    seen: float = 0.0
-
-    @property
-    def upright(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Both ends (3,) of the upright part of its shaft: where braces hold on."""
-        low = self.circles[max(self.bend - 1, 0), :3]
-        return low, np.array([low[0], low[1], self.circles[self.bend, 2]])
-
-    @property
-    def shaft_mm(self) -> float:
-        """Diameter of its shaft."""
-        return float(2 * self.circles[-3, 3])
-
-    @property
-    def contact_mm2(self) -> float:
-        """Area of the part that it touches, with its foot where that stands on the part."""
-        ends = self.circles[[-1, 0] if self.on_part else [-1], 3]
-        return float(np.pi * (ends**2).sum())
-
-    @property
-    def lean_deg(self) -> float:
-        """The most that it leans, its cone too, from vertical."""
-        steps = np.diff(self.circles[:, :3], axis=0)
-        flat = np.hypot(steps[:, 0], steps[:, 1])
-        return float(np.degrees(np.arctan2(flat, np.maximum(steps[:, 2], 1e-9))).max())
-
-    @property
-    def overloaded(self) -> bool:
-        """Whether its tip bears more than it can."""
-        return self.load_n > self.bears_n * (1 + 1e-9)
-
-    def circle_at(self, z_mm: float) -> tuple[float, float, float] | None:
-        """Centre and radius at a height, or ``None`` above and below the stilt."""
-        z = self.circles[:, 2]
-        if not z[0] <= z_mm <= z[-1]:
-            return None
-        x, y, r = (float(np.interp(z_mm, z, self.circles[:, k])) for k in (0, 1, 3))
-        return x, y, r
-
-    def mesh(self) -> Mesh:
-        """Closed surface of the stilt."""
-        k = len(self.circles)
-        around = _CIRCLE[None, :, :] * self.circles[:, 3, None, None] + self.circles[:, None, :2]
-        level = np.repeat(self.circles[:, 2], SIDES)
-        walls = np.column_stack([around.reshape(-1, 2), level])
-        i = np.arange(SIDES)
-        j = (i + 1) % SIDES
-        faces = []
-        for s in range(k - 1):
-            a, b = s * SIDES, (s + 1) * SIDES
-            faces += [np.column_stack([a + i, a + j, b + j]), np.column_stack([a + i, b + j, b + i])]
-        fan = np.arange(1, SIDES - 1)
-        faces.append(np.column_stack([np.zeros_like(fan), fan + 1, fan]))
-        top = (k - 1) * SIDES
-        faces.append(top + np.column_stack([np.zeros_like(fan), fan, fan + 1]))
-        return Mesh(walls, np.concatenate(faces).astype(np.int32))
-
-    def manifolds(self) -> list[Any]:
-        """Bodies that make up the stilt."""
-        return [Solid.from_mesh(self.mesh()).manifold]
-
-
-@stored("brace")
-@dataclass(frozen=True, eq=False)
-class Brace:
-    """A bar from one shaft up to another.
-
-    Attributes
-    ----------
-    id : str
-    between : tuple of str
-        Ids of both stilts.
-    ends_mm : (2, 3) float64
-        Lower and upper end, on the axes of the shafts.
-    radius_mm : float
-    """
-
-    id: str
-    between: tuple[str, str]
-    ends_mm: NDArray[np.float64]
-    radius_mm: float
-
-    def rings(self, heights_mm: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Outlines (k, SIDES, 2) at heights (k,) between its ends."""
-        low, high = self.ends_mm
-        share = (heights_mm - low[2]) / (high[2] - low[2])
-        middle = low[:2] + share[:, None] * (high[:2] - low[:2])
-        flat, longer = self._slant
-        across = np.array([-flat[1], flat[0]])
-        ring = self.radius_mm * (_CIRCLE[:, :1] * longer * flat + _CIRCLE[:, 1:] * across)
-        found: NDArray[np.float64] = middle[:, None, :] + ring
-        return found
-
-    @property
-    def _slant(self) -> tuple[NDArray[np.float64], float]:
-        """Its direction in plan (2,), and by how much a level cut through it is longer than wide."""
-        way = self.ends_mm[1] - self.ends_mm[0]
-        flat = float(np.hypot(*way[:2]))
-        return way[:2] / max(flat, 1e-12), float(np.linalg.norm(way) / way[2])
-
-    def mesh(self) -> Mesh:
-        """Closed surface of the bar, cut level at its ends, which lie in shafts."""
-        ends = self.rings(self.ends_mm[:, 2])
-        walls = np.column_stack([ends.reshape(-1, 2), np.repeat(self.ends_mm[:, 2], SIDES)])
-        return Mesh(walls, _PRISM)
-
-    @property
-    def volume_mm3(self) -> float:
-        """Volume, mm3, with what lies in the shafts."""
-        _, longer = self._slant
-        return float(CIRCLE_AREA * self.radius_mm**2 * longer * (self.ends_mm[1, 2] - self.ends_mm[0, 2]))
-
-    def manifolds(self) -> list[Any]:
-        """Bodies that make up the bar."""
-        return [Solid.from_mesh(self.mesh()).manifold]
-
-
 @stored("branches")
 @dataclass(frozen=True, eq=False)
 class Branches:
@@ -431,51 +288,9 @@ class Branches:
 
 def _frustum(low: NDArray[np.float64], high: NDArray[np.float64]) -> Mesh:
     walls = np.concatenate(
-        [np.column_stack([_CIRCLE * end[3] + end[:2], np.full(SIDES, end[2])]) for end in (low, high)]
+        [np.column_stack([CIRCLE * end[3] + end[:2], np.full(SIDES, end[2])]) for end in (low, high)]
     )
-    return Mesh(walls, _PRISM)
-
-
-def _prism() -> NDArray[np.int32]:
-    """Facets of a prism of two rings of ``SIDES`` corners, the lower one first."""
-    i = np.arange(SIDES)
-    j = (i + 1) % SIDES
-    fan = np.arange(1, SIDES - 1)
-    faces = [
-        np.column_stack([i, j, SIDES + j]), np.column_stack([i, SIDES + j, SIDES + i]),
-        np.column_stack([np.zeros_like(fan), fan + 1, fan]),
-        SIDES + np.column_stack([np.zeros_like(fan), fan, fan + 1]),
-    ]  # fmt: skip
-    return np.concatenate(faces).astype(np.int32)
-
-
-_PRISM = _prism()
-_ANGLES = 2 * np.pi * np.arange(SIDES) / SIDES
-_CIRCLE = np.column_stack([np.cos(_ANGLES), np.sin(_ANGLES)])
-# A polygon with SIDES corners has this share of the circle's pi r^2.
-CIRCLE_AREA = 0.5 * SIDES * math.sin(2 * math.pi / SIDES)
-
-
-def stilt_volume_mm3(circles: NDArray[np.float64]) -> float:
-    """Volume of circles (k, 4) of x, y, z and radius, as frusta between polygons of ``SIDES`` corners.
-
-    A frustum is h/3 (A1 + A2 + sqrt(A1 A2)): Heron of Alexandria, Metrica II.
-    """
-    area = CIRCLE_AREA * circles[:, 3] ** 2
-    height = np.diff(circles[:, 2])
-    return float((height / 3 * (area[:-1] + area[1:] + np.sqrt(area[:-1] * area[1:]))).sum())
-
-
-def circle_ring(x: float, y: float, radius: float) -> NDArray[np.float64]:
-    """Corners (SIDES, 2) of a stilt's outline."""
-    result: NDArray[np.float64] = _CIRCLE * radius + np.array([x, y])
-    return result
-
-
-def circle_rings(circles: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Outlines (k, SIDES, 2) of circles (k, 3) of x, y and radius."""
-    result: NDArray[np.float64] = _CIRCLE[None] * circles[:, 2, None, None] + circles[:, None, :2]
-    return result
+    return Mesh(walls, PRISM)
 
 
 def support_id(kind: str, x: float, y: float, z: float) -> str:

@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 from ..layers.layer_components import Pieces, pieces
 from ..layers.stack import pack, packed
 from ..progress import Progress, silent, tracked
-from .model import Branches, Column, SupportSettings, circle_rings
+from .model import Branches, Column, SupportSettings
+from .rings import circle_rings
 
 Ring = NDArray[np.float64]
 # Direction of the lines that fill a trunk: aslant, for walls of lines mostly run along the axes.

@@ -17,7 +17,8 @@ from ..geometry.solid import Solid, concatenated, union
 from ..hanging.findings import Bare
 from ..layers.stack import LayerStack
 from ..tags import stored
-from .model import Brace, Branches, Column, Slab, Stilt
+from .model import Branches, Column, Slab
+from .resin.stilt import Brace, Stilt
 
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15
@@ -151,6 +152,11 @@ class SupportSet:
     def stilts(self) -> tuple[Stilt, ...]:
         """Those of the supports that are stilts."""
         return tuple(s for s in self.supports if isinstance(s, Stilt))
+
+    @property
+    def joined(self) -> int:
+        """How many stilts stand on the shaft of another."""
+        return sum(bool(one.stands_on) for one in self.stilts)
 
     @property
     def by_size(self) -> dict[str, int]:

@@ -22,7 +22,7 @@ Typed = Annotated[str, BeforeValidator(str), Field(max_length=40)]
 # Places so near to each other are of one tip.
 SAME_TIP_MM = 0.5
 # What only stilts are asked.
-OF_STILTS = ("tip_mm", "depth_mm", "shaft_mm", "foot_mm", "spare")
+OF_STILTS = ("tip_mm", "depth_mm", "shaft_mm", "foot_mm", "taper_mm", "lean_deg", "apart", "spare")
 
 
 class MakeSupports(Change):
@@ -58,6 +58,9 @@ class MakeSupports(Change):
     depth_mm: Length = 0.2
     shaft_mm: Length = 1.0
     foot_mm: Length = 3.0
+    taper_mm: Length = 0.05
+    lean_deg: float = 45.0
+    apart: bool = False
     spare: float = 1.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:

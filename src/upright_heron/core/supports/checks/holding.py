@@ -12,7 +12,8 @@ from ...geometry.mesh import Mesh
 from ...geometry.plan_shapes import shape_of
 from ...hanging.findings import Family, Hanging, finding_id
 from ...hanging.overhang_regions import Region
-from ..model import Branches, Column, Stilt, SupportSettings
+from ..model import Branches, Column, SupportSettings
+from ..resin.stilt import Stilt
 from ..support_set import SupportSet
 
 # Share of the probes of a finding that need something under them.

@@ -13,7 +13,7 @@ from ...geometry.tree import Tree
 from ...layers.layer_components import Pieces, links, pieces
 from ...layers.stack import LayerStack
 from ...progress import Progress, silent
-from ..model import Brace, Stilt
+from ..resin.stilt import Brace, Stilt
 from ..support_set import Fault, FaultKind, SupportSet
 
 # A shaft longer than so many times its thickness between braces bends as it is pulled (common practice).
@@ -49,8 +49,9 @@ def verify_stilts(
     Notes
     -----
     Every piece of every layer, of part and stilts together, has something below it, or something in its own
-    layer that has, or lies on the plate. Every stilt touches the part with its tip, and stands on the plate
-    or on the part; on the way its axis is in the part nowhere. Braces end in the stilts they are between.
+    layer that has, or lies on the plate. Every stilt touches the part with its tip, and stands on the plate,
+    on the part or in the shaft of one that does; on the way its axis is in the part nowhere. Braces end in
+    the stilts they are between. No tip bears more than it can, and no shaft more than a tip as thick could.
     """
     stilts = [one for one in made.supports if isinstance(one, Stilt)]
     progress("Checking stilts", 0, 1)
@@ -169,15 +170,26 @@ def _ends(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
     inside = part.winding(np.concatenate([tops, feet])) > 0.5
     near = part.distances(np.concatenate([tops, feet]), 1.0) < NEAR_MM
     reached = inside | near
+    named = {one.id: one for one in stilts}
     told = []
     for k, one in enumerate(stilts):
         if not reached[k]:
             words = f"The tip of {one.reason} does not reach the part."
             told.append(Fault(FaultKind.NOT_HELD, one.touch_mm, words, one.reason))
-        if one.circles[0, 2] > NEAR_MM and not reached[len(stilts) + k]:
+        stands = reached[len(stilts) + k] or _in_shaft(one, named.get(one.stands_on))
+        if one.circles[0, 2] > NEAR_MM and not stands:
             x, y, z = (float(v) for v in one.circles[0, :3])
             told.append(Fault(FaultKind.FLOATS, (x, y, z), f"The stilt of {one.reason} stands on nothing."))
     return told[:MOST_TOLD]
+
+
+def _in_shaft(one: Stilt, other: Stilt | None) -> bool:
+    """Whether a stilt begins, with all of its width, in the shaft of another that stands by itself."""
+    if other is None or other.stands_on:
+        return False
+    x, y, z, radius = (float(v) for v in one.circles[0])
+    there = other.circle_at(z)
+    return there is not None and math.hypot(there[0] - x, there[1] - y) + radius <= there[2] + 1e-6
 
 
 def _crossing(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
@@ -223,9 +235,13 @@ def _holds(stilt: Stilt, end: NDArray[np.float64]) -> bool:
 
 
 def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]:
-    """Longest run of each stilt between its ends and braces, mm."""
+    """Longest run of each stilt between its ends, its braces and what stands on it, mm."""
     held: dict[str, list[float]] = {one.id: [] for one in stilts}
     named = {one.id: one for one in stilts}
+    for one in stilts:
+        # What stands on a shaft, and holds on to the part, holds the shaft as well.
+        if _in_shaft(one, named.get(one.stands_on)):
+            held[one.stands_on].append(float(one.circles[0, 2]))
     for bar in braces:
         for name in bar.between:
             if name in named:
@@ -249,13 +265,21 @@ def _slender(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[Fault]:
 
 
 def _overloaded(stilts: Sequence[Stilt]) -> list[Fault]:
-    """Tips that bear more than they can, the weakest first."""
+    """Tips that bear more than they can, the weakest first, and shafts that bear too many."""
     over = sorted((one for one in stilts if one.overloaded), key=lambda one: one.bears_n / one.load_n)
-    return [
-        Fault(FaultKind.OVERLOADED, one.touch_mm, f"The tip of {one.reason} {_bears(one)}.")
-        for one in over[:MOST_TOLD]
-    ]
+    told = [(one, f"The tip of {one.reason} {_bears(one.load_n, one.bears_n)}.") for one in over]
+    through = {one.id: one.load_n for one in stilts}
+    for one in stilts:
+        if one.stands_on in through:
+            through[one.stands_on] += one.load_n
+    carrying = {one.stands_on for one in stilts}
+    for one in (one for one in stilts if one.id in carrying):
+        # What a tip can bear goes by its area; a shaft that others stand on has so much more.
+        bears = one.bears_n * (one.shaft_mm / one.tip_mm) ** 2
+        if through[one.id] > bears * (1 + 1e-9):
+            told.append((one, f"The shaft of {one.reason} {_bears(through[one.id], bears)}."))
+    return [Fault(FaultKind.OVERLOADED, one.touch_mm, words) for one, words in told[:MOST_TOLD]]
 
 
-def _bears(one: Stilt) -> str:
-    return f"bears about {one.load_n:.1f} N, and can bear {one.bears_n:.1f} (guesses)"
+def _bears(load_n: float, bears_n: float) -> str:
+    return f"bears about {load_n:.1f} N, and can bear {bears_n:.1f} (guesses)"

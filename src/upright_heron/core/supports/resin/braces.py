@@ -5,14 +5,16 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Sequence
-from typing import NamedTuple
+from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ...geometry.tree import Tree
-from ..model import Brace, Stilt, support_id
+from ..model import support_id
 from .routes import EVERY_MM
+from .stilt import Brace, Stilt
 
 # Braces rise at this angle between stilts no further apart, one in so much height, from so high up
 # (common practice).
@@ -23,6 +25,8 @@ LEAST_MM, NEIGHBOURS = 1.2, 2
 THICK = 0.7
 # Where a brace meets a shaft that leans is found in so many steps.
 STEPS = 8
+# So many are looked at against the part at once.
+AT_ONCE = 128
 
 
 def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brace]:
@@ -41,85 +45,156 @@ def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brac
     list of Brace
         From one shaft up to the next, the other way round each time. Both ends lie in shafts.
     """
-    from scipy.spatial import cKDTree
-
-    axes = [_Axis.of(one) for one in stilts]
-    high = max((axis.top for axis in axes), default=0.0)
+    axes = _Axes.of(stilts)
     found: list[Brace] = []
-    for level, z in enumerate(np.arange(FIRST_MM, high, RHYTHM_MM).tolist()):
-        there = [k for k, axis in enumerate(axes) if axis.low <= z < axis.top]
-        if len(there) < 2:
-            continue
-        plan = np.array([axes[k].at(z) for k in there])
-        near = cKDTree(plan).query_pairs(REACH_MM, output_type="ndarray")
-        away = np.linalg.norm(plan[near[:, 0]] - plan[near[:, 1]], axis=1)
-        bars: list[Brace] = []
-        # The nearest first; among those alike in the order of the stilts.
-        for n in np.lexsort((near[:, 1], near[:, 0], away)).tolist():
-            if away[n] >= LEAST_MM:
-                a, b = (there[k] for k in near[n])
-                ways = ((a, b), (b, a)) if level % 2 == 0 else ((b, a), (a, b))
-                tried = (_rising(stilts[m], stilts[o], axes[m], axes[o], z) for m, o in ways)
-                bars += [bar for bar in tried if bar is not None][:1]
-        clear = _clear_of(part, bars, clearance_mm)
-        neighbours: Counter[str] = Counter()
-        for bar, fits in zip(bars, clear, strict=True):
-            if fits and min(neighbours[name] for name in bar.between) < NEIGHBOURS:
-                found.append(bar)
-                neighbours.update(bar.between)
+    for level, z in enumerate(np.arange(FIRST_MM, axes.high, RHYTHM_MM).tolist()):
+        found += _at_height(stilts, axes, part, clearance_mm, z, turned=level % 2 == 1)
     return found
 
 
-class _Axis(NamedTuple):
-    """The middle of a shaft, from its foot to its cone: places (k, 3) from below."""
+@dataclass(frozen=True, eq=False)
+class _Axes:
+    """The middles of shafts, each from its foot to its cone.
+
+    Attributes
+    ----------
+    places : (n, 3) float64
+        From below, one shaft after the other.
+    start : (m + 1,) int64
+        Where each shaft begins.
+    low, top : (m,) float64
+        Heights between which a brace can hold on, mm; the same for one too short for that.
+    """
 
     places: NDArray[np.float64]
+    start: NDArray[np.int64]
+    low: NDArray[np.float64]
+    top: NDArray[np.float64]
 
     @classmethod
-    def of(cls, stilt: Stilt) -> _Axis:
-        """The axis of a stilt."""
-        return cls(stilt.circles[:-2, :3])
+    def of(cls, stilts: Sequence[Stilt]) -> _Axes:
+        """The axes of stilts."""
+        each = [one.circles[:-2, :3] for one in stilts]
+        low = np.array([axis[0, 2] for axis in each], np.float64)
+        top = np.array([axis[-1, 2] for axis in each], np.float64)
+        # What stands on another is short, and held by it.
+        short = (top - low <= FIRST_MM) | np.array([bool(one.stands_on) for one in stilts], np.bool_)
+        start = np.cumsum([0] + [len(axis) for axis in each]).astype(np.int64)
+        places = np.concatenate(each) if each else np.zeros((0, 3))
+        return cls(places, start, low, np.where(short, low, top))
 
     @property
-    def low(self) -> float:
-        """Where it begins, mm."""
-        return float(self.places[0, 2])
-
-    @property
-    def top(self) -> float:
-        """Where its cone begins, mm; at its foot for one that is too short for braces."""
-        top = float(self.places[-1, 2])
-        return top if top - self.low > FIRST_MM else self.low
-
-    def at(self, z: float) -> NDArray[np.float64]:
-        """X and y (2,) at a height."""
-        return np.array([np.interp(z, self.places[:, 2], self.places[:, axis]) for axis in (0, 1)])
+    def high(self) -> float:
+        """The highest place for a brace, mm."""
+        return float(self.top.max(initial=0.0))
 
 
-def _rising(one: Stilt, other: Stilt, own: _Axis, over: _Axis, z: float) -> Brace | None:
-    """A brace from one shaft at a height up to another, or ``None`` where that ends below it."""
-    foot, rise = own.at(z), 0.0
-    slope = math.tan(math.radians(RISE_DEG))
-    # The further up the other leans the further away it may be.
-    for _ in range(STEPS):
-        rise = slope * float(np.linalg.norm(over.at(z + rise) - foot))
-    if z + rise > over.top or rise > 2 * slope * REACH_MM:
-        return None
-    ends = np.array([[*foot, z], [*over.at(z + rise), z + rise]])
-    middle = ends.mean(axis=0)
-    radius = THICK * min(one.shaft_mm, other.shaft_mm) / 2
-    return Brace(support_id("brace", *(float(v) for v in middle)), (one.id, other.id), ends, radius)
+def _at_height(
+    stilts: Sequence[Stilt], axes: _Axes, part: Tree, clearance_mm: float, z: float, *, turned: bool
+) -> list[Brace]:
+    """Braces that begin at one height: the nearest first, until each stilt has its neighbours."""
+    from scipy.spatial import cKDTree
 
-
-def _clear_of(part: Tree, braces: list[Brace], clearance_mm: float) -> list[bool]:
-    """Whether each comes nowhere too near to the part."""
-    if not braces:
+    there = np.flatnonzero((axes.low <= z) & (z < axes.top))
+    if len(there) < 2:
         return []
-    places: list[NDArray[np.float64]] = []
-    for one in braces:
-        count = max(2, math.ceil(float(np.linalg.norm(one.ends_mm[1] - one.ends_mm[0])) / EVERY_MM))
-        places.append(np.linspace(one.ends_mm[0], one.ends_mm[1], count))
-    away = part.distances(np.concatenate(places), 5.0)
-    starts = np.cumsum([0] + [len(p) for p in places[:-1]])
-    least = np.minimum.reduceat(away, starts)
-    return [d >= one.radius_mm + clearance_mm for one, d in zip(braces, least.tolist(), strict=True)]
+    plan = _plan(axes.places, axes.start, there, z)
+    near = cKDTree(plan).query_pairs(REACH_MM, output_type="ndarray")
+    away = np.linalg.norm(plan[near[:, 0]] - plan[near[:, 1]], axis=1)
+    # Among those alike in the order of the stilts.
+    order = np.lexsort((near[:, 1], near[:, 0], away))
+    pairs = there[near[order[away[order] >= LEAST_MM]]]
+    pairs = np.ascontiguousarray(pairs[:, ::-1] if turned else pairs)
+    held: Counter[int] = Counter()
+    found: list[Brace] = []
+    first = 0
+    while first < len(pairs):
+        some: list[int] = []
+        while first < len(pairs) and len(some) < AT_ONCE:
+            if min(held[k] for k in pairs[first].tolist()) < NEIGHBOURS:
+                some.append(first)
+            first += 1
+        for pair, bar in _fitting(stilts, axes, part, clearance_mm, pairs[some], z):
+            if min(held[k] for k in pair) < NEIGHBOURS:
+                found.append(bar)
+                held.update(pair)
+    return found
+
+
+def _fitting(
+    stilts: Sequence[Stilt],
+    axes: _Axes,
+    part: Tree,
+    clearance_mm: float,
+    pairs: NDArray[np.int64],
+    z: float,
+) -> list[tuple[tuple[int, int], Brace]]:
+    """Those of some pairs (k, 2) of stilts that a brace fits between, from a height up."""
+    slope = math.tan(math.radians(RISE_DEG))
+    ends, lower = _rising(axes.places, axes.start, axes.top, pairs, z, slope, REACH_MM)
+    bars: list[tuple[tuple[int, int], Brace]] = []
+    places, reach = [], []
+    for k in np.flatnonzero(lower >= 0).tolist():
+        a, b = pairs[k].tolist() if lower[k] == 0 else pairs[k, ::-1].tolist()
+        radius = THICK * min(stilts[a].shaft_mm, stilts[b].shaft_mm) / 2
+        name = support_id("brace", *(float(v) for v in ends[k].mean(axis=0)))
+        bars.append(((a, b), Brace(name, (stilts[a].id, stilts[b].id), ends[k], radius)))
+        count = max(2, math.ceil(float(np.linalg.norm(ends[k, 1] - ends[k, 0])) / EVERY_MM))
+        places.append(np.linspace(ends[k, 0], ends[k, 1], count))
+        reach.append(np.full(count, radius + clearance_mm))
+    if not bars:
+        return []
+    near = part.nearer(np.concatenate(places), np.concatenate(reach))
+    blocked = np.logical_or.reduceat(near, np.cumsum([0] + [len(p) for p in places[:-1]]))
+    return [bar for bar, no in zip(bars, blocked.tolist(), strict=True) if not no]
+
+
+@njit(cache=True)
+def _plan(places, start, which, z):  # type: ignore[no-untyped-def]
+    """X and y (k, 2) of some shafts at a height."""
+    found = np.empty((which.shape[0], 2))
+    for n in range(which.shape[0]):
+        found[n] = _at(places, start[which[n]], start[which[n] + 1], z)
+    return found
+
+
+@njit(cache=True)
+def _at(places, first, last, z):  # type: ignore[no-untyped-def]
+    """X and y of a shaft at a height; beyond its ends those of the end."""
+    k = first
+    while k + 1 < last and places[k + 1, 2] <= z:
+        k += 1
+    if k + 1 == last or z <= places[k, 2]:
+        return places[k, 0], places[k, 1]
+    share = (z - places[k, 2]) / (places[k + 1, 2] - places[k, 2])
+    return (
+        places[k, 0] + share * (places[k + 1, 0] - places[k, 0]),
+        places[k, 1] + share * (places[k + 1, 1] - places[k, 1]),
+    )
+
+
+@njit(cache=True)
+def _rising(places, start, top, pairs, z, slope, reach):  # type: ignore[no-untyped-def]
+    """Ends (k, 2, 3) of braces from one of a pair at a height up to the other; which is lower, -1 for none.
+
+    The first of a pair is tried as the lower one first.
+    """
+    count = pairs.shape[0]
+    ends = np.zeros((count, 2, 3))
+    lower = np.full(count, -1, np.int64)
+    for n in range(count):
+        for way in range(2):
+            a, b = pairs[n, way], pairs[n, 1 - way]
+            x, y = _at(places, start[a], start[a + 1], z)
+            u, v, rise = x, y, 0.0
+            # The further up the other leans the further away it may be.
+            for _ in range(STEPS):
+                u, v = _at(places, start[b], start[b + 1], z + rise)
+                rise = slope * math.hypot(u - x, v - y)
+            u, v = _at(places, start[b], start[b + 1], z + rise)
+            if z + rise <= top[b] and rise <= 2 * slope * reach:
+                ends[n, 0] = x, y, z
+                ends[n, 1] = u, v, z + rise
+                lower[n] = way
+                break
+    return ends, lower

@@ -100,6 +100,40 @@ def _root(parent, p):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _append(head, tail, after, body, place):  # type: ignore[no-untyped-def]
+    """Put a place at the end of the chain of a body."""
+    after[place] = -1
+    if head[body] < 0:
+        head[body] = place
+    else:
+        after[tail[body]] = place
+    tail[body] = place
+
+
+@njit(cache=True)
+def _take_over(head, tail, after, body, other):  # type: ignore[no-untyped-def]
+    """Hang the chain of another body onto that of one."""
+    if head[other] < 0:
+        return
+    if head[body] < 0:
+        head[body] = head[other]
+    else:
+        after[tail[body]] = head[other]
+    tail[body] = tail[other]
+
+
+@njit(cache=True)
+def _of_chain(first, after, out):  # type: ignore[no-untyped-def]
+    """Write down the places of a chain, and return how many they are."""
+    n = 0
+    while first >= 0:
+        out[n] = first
+        n += 1
+        first = after[first]
+    return n
+
+
+@njit(cache=True)
 def _shares(places, own, n, cx, cy, out):  # type: ignore[no-untyped-def]
     """Shares of a pull at a centre that n tips bear."""
     mx = my = 0.0
@@ -149,9 +183,9 @@ def _walk(start, pull, centre, lower, below, places, order, first, tips, most, o
     count = pull.shape[0]
     total = places.shape[0]
     parent = np.arange(count)
-    # What belongs to each body: chains of places, by its root.
-    head, tail = np.full(count, -1, np.int64), np.full(count, -1, np.int64)
-    after = np.full(total, -1, np.int64)
+    # What belongs to each body, by its root: a chain of tips and one of spare places, which are many.
+    heads, tails = np.full((2, count), -1, np.int64), np.full((2, count), -1, np.int64)
+    after = np.full((2, total), -1, np.int64)
     stands = np.zeros(count, np.bool_)
     told = np.zeros(count, np.bool_)
     is_tip = np.zeros(total, np.bool_)
@@ -169,13 +203,8 @@ def _walk(start, pull, centre, lower, below, places, order, first, tips, most, o
         for p in range(lo, hi):
             stands[p] = on_plate and layer == 0
             for k in range(first[p], first[p + 1]):
-                s = order[k]
-                after[s] = -1
-                if head[p] < 0:
-                    head[p] = s
-                else:
-                    after[tail[p]] = s
-                tail[p] = s
+                kind = 0 if is_tip[order[k]] else 1
+                _append(heads[kind], tails[kind], after[kind], p, order[k])
             for k in range(below[p], below[p + 1]):
                 a, b = _root(parent, lower[k]), _root(parent, p)
                 if a == b:
@@ -183,12 +212,8 @@ def _walk(start, pull, centre, lower, below, places, order, first, tips, most, o
                 parent[b] = a
                 stands[a] = stands[a] or stands[b]
                 told[a] = told[a] or told[b]
-                if head[b] >= 0:
-                    if head[a] < 0:
-                        head[a] = head[b]
-                    else:
-                        after[tail[a]] = head[b]
-                    tail[a] = tail[b]
+                for kind in range(2):
+                    _take_over(heads[kind], tails[kind], after[kind], a, b)
         for p in range(lo, hi):
             r = _root(parent, p)
             force[r] = 0.0
@@ -204,16 +229,8 @@ def _walk(start, pull, centre, lower, below, places, order, first, tips, most, o
                 continue
             f, cx, cy = force[r], at[r, 0] / force[r], at[r, 1] / force[r]
             force[r] = 0.0  # once a layer
-            n = m = 0
-            s = head[r]
-            while s >= 0:
-                if is_tip[s]:
-                    own[n] = s
-                    n += 1
-                else:
-                    spare[m] = s
-                    m += 1
-                s = after[s]
+            n = _of_chain(heads[0, r], after[0], own)
+            m = -1
             while True:
                 worst = np.inf
                 if n:
@@ -221,10 +238,13 @@ def _walk(start, pull, centre, lower, below, places, order, first, tips, most, o
                     worst = f * share[:n].max()
                 if worst <= most:
                     break
+                if m < 0:
+                    m = _of_chain(heads[1, r], after[1], spare)
                 more = _nearest(places, spare[:m], is_tip, own, n, cx, cy)
                 if more < 0:
                     break
                 is_tip[more] = True
+                _append(heads[0], tails[0], after[0], r, more)
                 chosen[chosen_count] = more
                 chosen_count += 1
                 own[n] = more

@@ -6,14 +6,16 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
+from ...geometry.near_cells import near_cells
 from ...geometry.pixels import fill
 from ...geometry.tree import Tree
 from ...layers.stack import LayerStack
 from ..model import SupportSettings
 from ..on_plate import on_plate
-from .sizes import StiltSize, sizes
+from .sizes import THICKEST, StiltSize, sizes
 
 # The free room is looked at on cubes of this side, or of one that gives so many of them.
 PIXEL_MM, MOST_CELLS = 0.5, 2_500_000
@@ -21,8 +23,9 @@ PIXEL_MM, MOST_CELLS = 0.5, 2_500_000
 ASIDE_MM = 12.0
 # A tip comes at the surface from within so many degrees of straight up, and of the surface's own direction.
 CONE_DEG, OFF_NORMAL_DEG = 45.0, 50.0
-# Shafts lean by these angles, in so many directions, until there is a way straight down.
-LEANS_DEG, COMPASS = (15.0, 30.0, 45.0), 16
+# Shafts lean by these shares of the most that they may, in so many directions, over so many cubes, until
+# there is a way straight down.
+LEANS, COMPASS, LONGEST = (1 / 3, 2 / 3, 1.0), 16, 60
 # Shortest stilt that can be printed and snipped.
 SHORTEST_MM = 0.8
 FOOT_HEIGHT_MM = 0.6
@@ -61,8 +64,6 @@ class Room:
     """
 
     def __init__(self, stack: LayerStack, settings: SupportSettings) -> None:
-        from scipy.ndimage import distance_transform_edt
-
         first, last = stack.points.min(axis=0), stack.points.max(axis=0)
         # Feet and the last cubes reach a little further.
         rim = sizes(settings)[-1].foot_mm / 2 + 2 * PIXEL_MM
@@ -82,22 +83,11 @@ class Room:
                 continue
             a, b = int(stack.layer_start[layer]), int(stack.layer_start[layer + 1])
             fill(taken[k], stack.points, stack.ring_start, a, b, low, self.pixel_mm, True)
-        self.away = np.full(taken.shape, 1e3, np.float32)
-        if taken.any():
-            self.away = (distance_transform_edt(~taken) * self.pixel_mm).astype(np.float32)
+        # More room than the thickest shaft needs is not asked for.
+        need = THICKEST * sizes(settings)[-1].shaft_mm / 2 + settings.clearance_mm
+        self.away = near_cells(taken, math.ceil(need / self.pixel_mm) + 1) * np.float32(self.pixel_mm)
         # How near the part comes on the way straight down from each cube.
         self.below = np.minimum.accumulate(self.away, axis=0)
-
-    def free(self, places: NDArray[np.float64], *, down: bool = False) -> NDArray[np.float64]:
-        """Free distance (...) round places (..., 3), mm, or all the way down from them; 0 beyond the room."""
-        column, row = ((places[..., k] - self.low[k]) / self.pixel_mm for k in (0, 1))
-        index = [np.floor(v).astype(np.int64) for v in (places[..., 2] / self.pixel_mm, row, column)]
-        inside = np.ones(places.shape[:-1], bool)
-        for k, size in enumerate(self.away.shape):
-            inside &= (index[k] >= 0) & (index[k] < size)
-        field = self.below if down else self.away
-        at = tuple(np.where(inside, v, 0) for v in index)
-        return np.where(inside, field[at], 0.0)
 
 
 class Router:
@@ -114,24 +104,17 @@ class Router:
     def __init__(self, part: Tree, stack: LayerStack, settings: SupportSettings) -> None:
         self.part, self.settings = part, settings
         self.room = Room(stack, settings)
-        self._steps = self._leans()
-
-    def _leans(self) -> NDArray[np.float64]:
-        """Steps (t, COMPASS, s, 3) of leaning shafts from their knees, mm."""
+        lean = np.radians(settings.lean_deg) * np.array(LEANS)
         turn = 2 * np.pi * np.arange(COMPASS) / COMPASS
-        far = np.arange(1, 61) * self.room.pixel_mm
-        found = []
-        for lean in np.radians(LEANS_DEG):
-            way = np.stack(
-                [
-                    math.sin(lean) * np.cos(turn),
-                    math.sin(lean) * np.sin(turn),
-                    np.full(COMPASS, -math.cos(lean)),
-                ],
-                axis=1,
-            )
-            found.append(way[:, None, :] * far[None, :, None])
-        return np.stack(found)
+        # Directions (leans, COMPASS, 3) of shafts that lean, downwards.
+        self._leaning = np.stack(
+            [
+                np.outer(np.sin(lean), np.cos(turn)),
+                np.outer(np.sin(lean), np.sin(turn)),
+                np.outer(-np.cos(lean), np.ones(COMPASS)),
+            ],
+            axis=2,
+        )
 
     def way(self, at: NDArray[np.float64], outward: NDArray[np.float64], size: StiltSize) -> Way | None:
         """Find a way from a place on the part.
@@ -154,37 +137,22 @@ class Router:
         need = size.shaft_mm / 2 + self.settings.clearance_mm
         long = min(size.length_mm, max(0.4, 0.6 * float(at[2])))
         landing: Way | None = None
-        for cone in cones(outward):
-            knee = at + cone * long
-            # The cubes tell distances to half a cube.
-            if self.room.free(knee) < need - 0.5 * self.room.pixel_mm:
+        room = self.room
+        from_knee = at + long * np.array(cones(outward)).reshape(-1, 3)
+        open_, straight, bends = _ways(
+            room.away, room.below, room.low, room.pixel_mm, from_knee, need, self._leaning
+        )
+        for k, knee in enumerate(from_knee):
+            cone = (knee - at) / long
+            if not open_[k]:
                 continue
-            if self.room.free(knee, down=True) >= need:
-                found = self._standing(at, cone, knee, knee, size)
-                if found is not None:
-                    return found
-            bend = self._bend(knee, need)
-            if bend is not None:
+            for bend in ([knee] if straight[k] else []) + ([bends[k]] if bends[k, 2] > 0 else []):
                 found = self._standing(at, cone, knee, bend, size)
                 if found is not None:
                     return found
             if landing is None and not self.settings.from_plate:
                 landing = self._landing(at, cone, knee, size)
         return landing
-
-    def _bend(self, knee: NDArray[np.float64], need: float) -> NDArray[np.float64] | None:
-        """Where a shaft that leans from its knee comes to a way straight down, with the least lean."""
-        places = knee + self._steps
-        over = places[..., 2] > 2 * FOOT_HEIGHT_MM
-        free = np.logical_and.accumulate((self.room.free(places) >= need) & over, axis=2)
-        open_ = free & (self.room.free(places, down=True) >= need)
-        for lean in range(len(LEANS_DEG)):
-            first = np.where(open_[lean].any(axis=1), open_[lean].argmax(axis=1), 10**6)
-            best = int(first.argmin())
-            if first[best] < 10**6:
-                bend: NDArray[np.float64] = places[lean, best, first[best]]
-                return bend
-        return None
 
     def _standing(
         self,
@@ -196,12 +164,14 @@ class Router:
     ) -> Way | None:
         """A stilt on the plate; ``None`` where the part itself is too near."""
         shaft, foot = size.shaft_mm / 2, size.foot_mm / 2
-        rows = [[*bend[:2], z, r] for z, r in _foot(foot, shaft) if z < bend[2] - 1e-6]
+        # A shaft gains in thickness towards its foot.
+        low = shaft + self.settings.shaft_taper_mm / 20 * max(float(bend[2]) - 2 * FOOT_HEIGHT_MM, 0.0)
+        rows = [[*bend[:2], z, r] for z, r in _foot(max(foot, low), low) if z < bend[2] - 1e-6]
         if bend[2] < knee[2] - 1e-6:
             rows.append([*bend, shaft])
         upright = len(rows) - (bend[2] < knee[2] - 1e-6)
         way = Way(np.array(rows + _cone(at, cone, knee, size)), on_part=False, bend=upright)
-        return way if self._clear(way, at) else None
+        return way if self.clear(way.circles, at) else None
 
     def _landing(
         self, at: NDArray[np.float64], cone: NDArray[np.float64], knee: NDArray[np.float64], size: StiltSize
@@ -220,29 +190,132 @@ class Router:
         rows = [[*knee[:2], floor - size.depth_mm, point], [*knee[:2], floor + LANDING_MM, shaft]]
         rows = [row for row in rows if row[2] < knee[2] - 1e-6]
         way = Way(np.array(rows + _cone(at, cone, knee, size)), on_part=True, bend=len(rows))
-        return way if self._clear(way, at, floor) else None
+        return way if self.clear(way.circles, at, floor) else None
 
-    def _clear(self, way: Way, at: NDArray[np.float64], floor: float = -math.inf) -> bool:
-        """Whether the part is nowhere too near, measured on its surface."""
-        places, radii = along(way.circles)
+    def clear(
+        self,
+        circles: NDArray[np.float64],
+        at: NDArray[np.float64],
+        floor_mm: float = -math.inf,
+        *,
+        shaft_only: bool = False,
+    ) -> bool:
+        """Whether the part is nowhere too near, measured on its surface.
+
+        Parameters
+        ----------
+        circles : (k, 4) float64
+            x, y, z and radius from below, mm.
+        at : (3,) float64
+            The place on the part.
+        floor_mm : float
+            Height at which it stands on the part.
+        shaft_only : bool
+            The cone was looked at before.
+        """
+        places, radii = _along(circles, EVERY_MM)
         off = np.linalg.norm(places - at, axis=1)
-        shaft = (off > self.settings.tip_length_mm) & (places[:, 2] > floor + LANDING_MM)
+        shaft = (off > self.settings.tip_length_mm) & (places[:, 2] > floor_mm + LANDING_MM)
         if shaft.any():
-            away = self.part.distances(places[shaft], 5.0)
-            if (away < radii[shaft] + CLOSER * self.settings.clearance_mm).any():
+            reach = radii[shaft] + CLOSER * self.settings.clearance_mm
+            if self.part.nearer(places[shaft], reach).any():
                 return False
+        if shaft_only:
+            return True
         # The cone itself only leaves the surface: its axis may not go back into the part.
         axis = places[(off <= self.settings.tip_length_mm) & (off > 0.3) & (places[:, 2] < at[2])]
         return not len(axis) or bool((self.part.winding(axis) < 0.5).all())
 
+    def thicker(
+        self, circles: NDArray[np.float64], at: NDArray[np.float64], shaft_mm: float
+    ) -> NDArray[np.float64] | None:
+        """The same way (k, 4) with a thicker shaft, or ``None`` where the part is too near for it.
 
-def along(circles: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Places (n, 3) along circles (k, 4) of x, y, z and radius, ``EVERY_MM`` apart, with the radii there."""
-    steps = np.linalg.norm(np.diff(circles[:, :3], axis=0), axis=1)
-    length = np.concatenate([[0.0], np.cumsum(steps)])
-    at = np.linspace(0, length[-1], max(2, math.ceil(length[-1] / EVERY_MM)))
-    found = np.stack([np.interp(at, length, circles[:, k]) for k in range(4)], axis=1)
-    return found[:, :3], found[:, 3]
+        Parameters
+        ----------
+        circles : (k, 4) float64
+            x, y, z and radius from the foot up, mm.
+        at : (3,) float64
+            The place on the part.
+        shaft_mm : float
+            Diameter below the cone.
+        """
+        on_part = circles[0, 2] > 0
+        first = 1 if on_part else int(np.searchsorted(circles[:, 2], 2 * FOOT_HEIGHT_MM - 1e-6))
+        found = circles.copy()
+        found[first:-2, 3] += shaft_mm / 2 - circles[-3, 3]
+        if not on_part:
+            found[:first, 3] = np.maximum(found[:first, 3], found[first, 3])
+        floor = float(circles[0, 2]) if on_part else -math.inf
+        return found if self.clear(found, at, floor, shaft_only=True) else None
+
+
+@njit(cache=True)
+def _free(field, low, pixel, x, y, z):  # type: ignore[no-untyped-def]
+    """What a field of cubes tells at a place; 0 beyond it."""
+    k = int(np.floor(z / pixel))
+    row = int(np.floor((y - low[1]) / pixel))
+    column = int(np.floor((x - low[0]) / pixel))
+    if k < 0 or row < 0 or column < 0:
+        return 0.0
+    if k >= field.shape[0] or row >= field.shape[1] or column >= field.shape[2]:
+        return 0.0
+    return float(field[k, row, column])
+
+
+@njit(cache=True)
+def _ways(away, below, low, pixel, knees, need, leaning):  # type: ignore[no-untyped-def]
+    """Ways from knees (k, 3): whether there is room at all, straight down, and where a leaning shaft ends.
+
+    The end (k, 3) is where the least lean comes to a way straight down, as soon as any direction does; its
+    height is -1 where none does.
+    """
+    count = knees.shape[0]
+    open_, straight = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
+    bends = np.full((count, 3), -1.0)
+    for n in range(count):
+        x, y, z = knees[n, 0], knees[n, 1], knees[n, 2]
+        # The cubes tell distances to half a cube.
+        open_[n] = _free(away, low, pixel, x, y, z) >= need - 0.5 * pixel
+        if not open_[n]:
+            continue
+        straight[n] = _free(below, low, pixel, x, y, z) >= need
+        for lean in range(leaning.shape[0]):
+            least = LONGEST + 1
+            for turn in range(leaning.shape[1]):
+                a, b, c = leaning[lean, turn, 0], leaning[lean, turn, 1], leaning[lean, turn, 2]
+                for step in range(1, least):
+                    u, v, w = x + step * pixel * a, y + step * pixel * b, z + step * pixel * c
+                    if w <= 2 * FOOT_HEIGHT_MM or _free(away, low, pixel, u, v, w) < need:
+                        break
+                    if _free(below, low, pixel, u, v, w) >= need:
+                        least = step
+                        bends[n] = u, v, w
+                        break
+            if least <= LONGEST:
+                break
+    return open_, straight, bends
+
+
+@njit(cache=True)
+def _along(circles, every):  # type: ignore[no-untyped-def]
+    """Places (n, 3) along circles (k, 4), no further apart than asked, with the radii there."""
+    length = np.zeros(circles.shape[0])
+    for k in range(1, circles.shape[0]):
+        x, y, z, _ = circles[k] - circles[k - 1]
+        length[k] = length[k - 1] + math.sqrt(x * x + y * y + z * z)
+    count = max(2, math.ceil(length[-1] / every))
+    places, radii = np.empty((count, 3)), np.empty(count)
+    k = 0
+    for n in range(count):
+        at = length[-1] * n / (count - 1)
+        while k + 2 < circles.shape[0] and length[k + 1] < at:
+            k += 1
+        run = length[k + 1] - length[k]
+        share = min((at - length[k]) / run, 1.0) if run > 0 else 0.0
+        places[n] = circles[k, :3] + share * (circles[k + 1, :3] - circles[k, :3])
+        radii[n] = circles[k, 3] + share * (circles[k + 1, 3] - circles[k, 3])
+    return places, radii
 
 
 def cones(outward: NDArray[np.float64]) -> list[NDArray[np.float64]]:

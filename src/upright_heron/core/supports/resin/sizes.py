@@ -22,6 +22,8 @@ class Stoutness(StrEnum):
     STOUT = "stout"
 
 
+# A shaft that nothing braces is made so many times as thick as a stout one at most.
+THICKEST = 3.0
 # Of each size: tip, shaft, foot and cone against those of the medium one.
 SHARES = {
     Stoutness.FINE: (0.7, 0.8, 0.8, 0.8),
@@ -71,6 +73,11 @@ def sizes(settings: SupportSettings) -> tuple[StiltSize, StiltSize, StiltSize]:
         for name, (tip, shaft, foot, cone) in SHARES.items()
     )
     return fine, medium, stout
+
+
+def shaft_bears_n(shaft_mm: float, peel: Peel) -> float:
+    """What a shaft of a diameter bears in a material of a class, N: the same guess as for tips."""
+    return BEARS[peel] * math.pi / 4 * shaft_mm**2
 
 
 def size_for(load_n: float, of: tuple[StiltSize, ...], peel: Peel) -> StiltSize:

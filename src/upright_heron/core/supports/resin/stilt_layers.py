@@ -6,11 +6,13 @@ from collections.abc import Sequence
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
+from numba import njit
 from numpy.typing import NDArray
 
 from ...layers.stack import LayerStack, pack
 from ...progress import Progress, tracked
-from ..model import CIRCLE_AREA, Brace, Stilt, circle_rings
+from ..rings import CIRCLE_AREA, SIDES, circle_rings
+from .stilt import Brace, Stilt
 
 
 def stilt_layers(
@@ -20,60 +22,63 @@ def stilt_layers(
     h = stack.layer_mm
     total = len(stack) + round(stack.base_mm / h)
     heights = np.arange(0.5, total) * h
-    circles = _circles(stilts, heights)
+    circles, start = _circles(stilts, heights)
     bars: list[list[NDArray[np.float64]]] = [[] for _ in range(total)]
     for one in braces:
         first, last = np.searchsorted(heights, one.ends_mm[:, 2])
         for level, ring in enumerate(one.rings(heights[first:last]), int(first)):
             bars[level].append(ring)
+    bar_start = np.cumsum([0] + [len(some) for some in bars]).astype(np.int64)
+    every = np.array([ring for some in bars for ring in some], np.float64).reshape(-1, SIDES, 2)
+    meets = _meeting(circles, start, np.hstack([every.min(axis=1), every.max(axis=1)]), bar_start)
+    alone_mm2 = np.where(meets, 0.0, CIRCLE_AREA * circles[:, 2] ** 2)
     rings, areas = [], []
     for level in tracked(range(total), "Layers of the stilts", progress, every=32):
-        own, area = _united(circles[level], bars[level])
-        rings.append(own)
-        areas.append(area)
+        some = slice(int(start[level]), int(start[level + 1]))
+        plan, close = circle_rings(circles[some]), meets[some]
+        own, area = _merged([*plan[close], *bars[level]])
+        rings.append(own + list(plan[~close]))
+        areas.append(area + float(alone_mm2[some].sum()))
     return pack(rings, areas, h, 0.0)
 
 
-def _circles(stilts: Sequence[Stilt], heights: NDArray[np.float64]) -> list[NDArray[np.float64]]:
-    """Circles (k, 3) of x, y and radius at each height."""
-    levels, found = [], []
+def _circles(
+    stilts: Sequence[Stilt], heights: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Circles (n, 3) of x, y and radius, level by level, and where each of the levels begins (k + 1,)."""
+    levels, found = [np.zeros(0, np.int64)], [np.zeros((0, 3))]
     for one in stilts:
         z = one.circles[:, 2]
         first, last = np.searchsorted(heights, z[0]), np.searchsorted(heights, z[-1], side="right")
         at = heights[first:last]
         found.append(np.stack([np.interp(at, z, one.circles[:, k]) for k in (0, 1, 3)], axis=1))
         levels.append(np.arange(first, last))
-    if not found:
-        return [np.zeros((0, 3))] * len(heights)
-    every, where = np.concatenate(found), np.concatenate(levels)
+    where = np.concatenate(levels)
     order = np.argsort(where, kind="stable")
-    return np.split(every[order], np.searchsorted(where[order], np.arange(1, len(heights))))
+    start = np.searchsorted(where[order], np.arange(len(heights) + 1))
+    return np.concatenate(found)[order], start.astype(np.int64)
 
 
-def _united(
-    circles: NDArray[np.float64], bars: list[NDArray[np.float64]]
-) -> tuple[list[NDArray[np.float64]], float]:
-    """Outlines of circles (k, 3) and bars in a layer, and their area, mm2; what lies apart stays as it is."""
-    from scipy.spatial import cKDTree
-
-    if not len(circles):
-        return _merged(bars)
-    plan = circle_rings(circles)
-    meets = np.zeros(len(circles), bool)
-    near = cKDTree(circles[:, :2]).query_pairs(2 * float(circles[:, 2].max()), output_type="ndarray")
-    if len(near):
-        gap = np.hypot(*(circles[near[:, 0], :2] - circles[near[:, 1], :2]).T)
-        close = near[gap < circles[near[:, 0], 2] + circles[near[:, 1], 2]]
-        meets[close] = True
-    if bars:
-        outlines = np.stack(bars)
-        low, high = outlines.min(axis=1)[:, None], outlines.max(axis=1)[:, None]
-        reach = circles[:, 2:]
-        beside = (circles[:, :2] + reach > low) & (circles[:, :2] - reach < high)
-        meets |= beside.all(axis=2).any(axis=0)
-    rings, area = _merged([*plan[meets], *bars])
-    alone = circles[~meets]
-    return rings + list(plan[~meets]), area + float(CIRCLE_AREA * (alone[:, 2] ** 2).sum())
+@njit(cache=True)
+def _meeting(circles, start, boxes, bar_start):  # type: ignore[no-untyped-def]
+    """Which circles (n,) meet another of their level, or the box of a bar."""
+    meets = np.zeros(circles.shape[0], np.bool_)
+    for level in range(start.shape[0] - 1):
+        for a in range(start[level], start[level + 1]):
+            x, y, r = circles[a, 0], circles[a, 1], circles[a, 2]
+            for b in range(a + 1, start[level + 1]):
+                u, v, reach = circles[b, 0] - x, circles[b, 1] - y, circles[b, 2] + r
+                if u * u + v * v < reach * reach:
+                    meets[a] = meets[b] = True
+            for b in range(bar_start[level], bar_start[level + 1]):
+                if (
+                    boxes[b, 0] < x + r
+                    and boxes[b, 2] > x - r
+                    and boxes[b, 1] < y + r
+                    and boxes[b, 3] > y - r
+                ):
+                    meets[a] = True
+    return meets
 
 
 def _merged(rings: list[NDArray[np.float64]]) -> tuple[list[NDArray[np.float64]], float]:

@@ -22,14 +22,16 @@ from ...marking.marks import Mark, Marks
 from ...progress import Progress, silent, tracked
 from ..checks.stilt_check import SLENDER, unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips
-from ..model import Brace, Stilt, SupportSettings, stilt_volume_mm3, support_id
+from ..model import SupportSettings, support_id
 from ..show_side import ENOUGH, Shown
-from ..support_set import FaultKind, SupportSet
+from ..support_set import SupportSet
 from .braces import brace
+from .joins import join
 from .loads import Borne, walk_loads
-from .routes import EVERY_MM, SHORTEST_MM, Router, Way
+from .routes import SHORTEST_MM, Router, Way
 from .seen import seen_shares
-from .sizes import StiltSize, size_for, sizes
+from .sizes import THICKEST, StiltSize, size_for, sizes
+from .stilt import Brace, Stilt, stilt_volume_mm3
 from .stilt_layers import stilt_layers
 from .tip_places import (
     AWAY_MM,
@@ -48,8 +50,8 @@ from .tip_places import (
 
 # Tips that are added for their load may find no way: then others are asked for, so many times.
 ROUNDS = 6
-# A shaft that nothing braces is made so much thicker than it has to be, up to so many times a stout one.
-SPARE_STIFF, THICKEST = 1.05, 1.8
+# A shaft that nothing braces is made so much thicker than it has to be.
+SPARE_STIFF = 1.05
 # Facets at right angles are as far apart for what is painted.
 SIDE_MM = 5.0
 # So many of the weakest tips are told by themselves.
@@ -141,7 +143,7 @@ def make_stilts(
     work.hold_painted()
     work.hold_slopes()
     borne = work.bear()
-    stilts = work.stilts(borne.load_n)
+    stilts = join(work.stilts(borne.load_n), work.router, settings, peel)
     progress("Bracing stilts", 0, 1)
     braces = brace(stilts, ground.part, settings.clearance_mm)
     if work.thicken(stilts, braces):
@@ -388,19 +390,23 @@ class _Work:
     def thicken(self, stilts: list[Stilt], braces: Sequence[Brace]) -> bool:
         """Make shafts thicker that nothing braces for too long; whether any was."""
         lengths = unbraced_mm(stilts, braces)
+        carrying = {one.stands_on for one in stilts}
         changed = False
         for k, (one, place) in enumerate(zip(stilts, self.places, strict=True)):
             want = SPARE_STIFF * lengths[k] / SLENDER
             if want <= one.shaft_mm:
                 continue
-            size = replace(
-                next(s for s in self.sizes if s.name.value == one.size),
-                shaft_mm=min(want, THICKEST * self.sizes[-1].shaft_mm),
-            )
-            way = self.router.way(np.array(place.at_mm), np.array(place.outward), size)
-            if way is not None and way.on_part == one.on_part:
-                volume = stilt_volume_mm3(way.circles)
-                stilts[k] = replace(one, circles=way.circles, bend=way.bend, volume_mm3=volume)
+            shaft = min(want, THICKEST * self.sizes[-1].shaft_mm)
+            at = np.array(place.at_mm)
+            circles, bend = self.router.thicker(one.circles, at, shaft), one.bend
+            if circles is None and one.id not in carrying and not one.stands_on:
+                # Where it is there is no room: another way may have some.
+                size = next(s for s in self.sizes if s.name.value == one.size)
+                way = self.router.way(at, np.array(place.outward), replace(size, shaft_mm=shaft))
+                if way is not None and way.on_part == one.on_part:
+                    circles, bend = way.circles, way.bend
+            if circles is not None:
+                stilts[k] = replace(one, circles=circles, bend=bend, volume_mm3=stilt_volume_mm3(circles))
                 changed = True
         return changed
 
@@ -430,59 +436,3 @@ def _held(ground: Ground, stilts: Sequence[Stilt], limit_deg: float, settings: S
     centres = mesh.vertices[mesh.faces[past]].mean(axis=1)
     distance = cKDTree([s.touch_mm for s in stilts]).query(centres)[0] if past.any() else np.zeros(0)
     return float(facet_normals(mesh)[1][past][distance <= 2 * settings.spacing_mm].sum())
-
-
-def in_figures(made: SupportSet, part: Tree, moved_mm: NDArray[np.float64]) -> dict[str, object]:
-    """Tips, what they bear, braces and check, as plain values, ``moved_mm`` (3,) back.
-
-    That is how far all lies from the frame that places are told in. Whether stilts can be got out is not
-    looked at: ``trapped`` is ``None``.
-    """
-
-    def told(at: tuple[float, float, float]) -> list[float]:
-        x, y, z = at
-        return [x - float(moved_mm[0]), y - float(moved_mm[1]), z]
-
-    reasons = dict.fromkeys(one.reason for one in made.stilts)
-    short = {fault.patch for fault in made.faults if fault.kind is FaultKind.NOT_HELD}
-    return {
-        "contact_area_mm2": made.contact_mm2,
-        "patches": [
-            {"id": name, "reason": name, "style": "stilts", "held": name not in short} for name in reasons
-        ],
-        "unheld": [f"island {number}" for number in made.unheld_islands],
-        "faults": [{"kind": f.kind, "at_mm": told(f.at_mm), "words": f.words} for f in made.faults],
-        "trapped": None,
-        "max_branch_deg": max((one.lean_deg for one in made.stilts), default=0.0),
-        "min_clearance_mm": _least_clearance(made, part),
-        "tips": [
-            {
-                "id": one.id, "reason": one.reason, "at_mm": told(one.touch_mm), "size": one.size,
-                "load_n": one.load_n, "bears_n": one.bears_n, "on_part": one.on_part, "snip": one.snip,
-                "seen": one.seen,
-            }
-            for one in made.stilts
-        ],
-        "braces": [
-            {
-                "id": bar.id, "between": list(bar.between),
-                "ends_mm": [told((x, y, z)) for x, y, z in bar.ends_mm.tolist()],
-            }
-            for bar in made.braces
-        ],
-        "weakest": [
-            {"id": one.id, "reason": one.reason, "load_n": one.load_n, "bears_n": one.bears_n}
-            for one in made.weakest[:WEAKEST]
-        ],
-    }  # fmt: skip
-
-
-def _least_clearance(made: SupportSet, part: Tree) -> float | None:
-    """Least distance of the upright shafts to the part, mm; ``None`` where there are none."""
-    least = []
-    for one in made.stilts:
-        low, high = one.upright
-        if high[2] - low[2] > 1.0 and not one.on_part:
-            shaft = np.linspace(low, high, max(2, int((high[2] - low[2]) / EVERY_MM)))
-            least.append(float(part.distances(shaft).min()) - one.shaft_mm / 2)
-    return min(least, default=None)
