@@ -137,6 +137,32 @@ class ThickTest(unittest.TestCase):
             self.assertAlmostEqual(2 * one.circles[-1, 3], one.tip_mm)
 
 
+class SteadyTest(unittest.TestCase):
+    def test_shafts_far_from_each_other_have_longer_braces_rather_than_more_thickness(self):
+        # Two feet, 20 mm apart: further than usual braces reach.
+        bench = Stilted(box(1.2, 1.2, 3) + box(1.2, 1.2, 3, (20, 0, 0)), 0.25, lift=100.0)
+        made = bench.made()
+        self.assertEqual(made.faults, ())
+        self.assertTrue(made.braces)
+        named = {one.id: one for one in made.stilts}
+        for bar in made.braces:
+            way = bar.ends_mm[1] - bar.ends_mm[0]
+            flat = np.hypot(*way[:2])
+            self.assertAlmostEqual(way[2], flat, places=6)
+            # No bar is longer than forty times its thickness, but where its shafts are thinner than that.
+            thinner = min(named[name].shaft_mm for name in bar.between)
+            self.assertGreaterEqual(2 * bar.radius_mm, min(np.linalg.norm(way) / 40, thinner) - 1e-9)
+        self.assertTrue(
+            [bar for bar in made.braces if np.hypot(*np.diff(bar.ends_mm[:, :2], axis=0)[0]) > 15]
+        )
+        self.assertLess(max(one.shaft_mm for one in made.stilts), 1.6)
+        # Those further apart stand alone, and are made thicker.
+        alone = Stilted(box(1.2, 1.2, 3) + box(1.2, 1.2, 3, (40, 0, 0)), 0.25, lift=100.0).made()
+        self.assertFalse([b for b in alone.braces if np.hypot(*np.diff(b.ends_mm[:, :2], axis=0)[0]) > 15])
+        self.assertEqual(alone.faults, ())
+        self.assertGreater(max(one.shaft_mm for one in alone.stilts), 2.4)
+
+
 class BrokenTest(unittest.TestCase):
     """Joins broken on purpose: the check finds each."""
 

@@ -234,8 +234,8 @@ def _holds(stilt: Stilt, end: NDArray[np.float64]) -> bool:
     return circle is not None and math.hypot(circle[0] - end[0], circle[1] - end[1]) < circle[2]
 
 
-def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]:
-    """Longest run of each stilt between its ends, its braces and what stands on it, mm."""
+def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[float]]:
+    """Heights of the ends of each stilt, of its braces and of what stands on it, from below, mm."""
     held: dict[str, list[float]] = {one.id: [] for one in stilts}
     named = {one.id: one for one in stilts}
     for one in stilts:
@@ -246,11 +246,16 @@ def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]
         for name in bar.between:
             if name in named:
                 held[name] += [float(end[2]) for end in bar.ends_mm if _holds(named[name], end)]
-    found = []
+    found: list[list[float]] = []
     for one in stilts:
         heights = sorted([float(one.circles[0, 2]), *held[one.id], float(one.circles[-1, 2])])
-        found.append(float(np.diff(heights).max()))
+        found.append(heights)
     return found
+
+
+def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]:
+    """Longest run of each stilt between its ends, its braces and what stands on it, mm."""
+    return [float(np.diff(heights).max()) for heights in held_at_mm(stilts, braces)]
 
 
 def _slender(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[Fault]:

@@ -12,6 +12,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ...geometry.tree import Tree
+from ..checks.stilt_check import SLENDER, held_at_mm
 from ..model import support_id
 from .routes import EVERY_MM
 from .stilt import Brace, Stilt
@@ -21,10 +22,13 @@ from .stilt import Brace, Stilt
 RISE_DEG, REACH_MM, RHYTHM_MM, FIRST_MM = 45.0, 12.0, 25.0, 3.0
 # Nearer ones grow together anyhow; at each height a stilt is braced to so many neighbours.
 LEAST_MM, NEIGHBOURS = 1.2, 2
-# As thick as this share of the thinner shaft; the part is left as clear as by shafts.
+# As thick as this share of the thinner shaft, or up to all of it where they are long; the part is left as
+# clear as by shafts.
 THICK = 0.7
 # Where a brace meets a shaft that leans is found in so many steps.
 STEPS = 8
+# Shafts that run too far have longer ones, looked for at such heights, so many times.
+FAR_MM, EVERY_BRACE_MM, ROUNDS = 30.0, 4.0, 4
 # So many are looked at against the part at once.
 AT_ONCE = 128
 
@@ -50,6 +54,62 @@ def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brac
     for level, z in enumerate(np.arange(FIRST_MM, axes.high, RHYTHM_MM).tolist()):
         found += _at_height(stilts, axes, part, clearance_mm, z, turned=level % 2 == 1)
     return found
+
+
+def steady(stilts: Sequence[Stilt], braces: Sequence[Brace], part: Tree, clearance_mm: float) -> list[Brace]:
+    """Braces more for shafts that run too far without one: longer, and wherever there is room.
+
+    Parameters
+    ----------
+    stilts : sequence of Stilt
+    braces : sequence of Brace
+        Those that there are.
+    part : Tree
+        Of the part where it stands.
+    clearance_mm : float
+        To the part.
+
+    Returns
+    -------
+    list of Brace
+        All of them.
+    """
+    axes = _Axes.of(stilts)
+    found = list(braces)
+    for _ in range(ROUNDS):
+        more: list[Brace] = []
+        for k, heights in enumerate(held_at_mm(stilts, found)):
+            runs = np.diff(heights)
+            longest = int(runs.argmax())
+            if axes.top[k] > axes.low[k] and runs[longest] > SLENDER * stilts[k].shaft_mm:
+                low, high = heights[longest], heights[longest + 1]
+                more += _within(stilts, axes, part, clearance_mm, k, (low, high))
+        if not more:
+            break
+        found += more
+    return found
+
+
+def _within(
+    stilts: Sequence[Stilt], axes: _Axes, part: Tree, clearance_mm: float, k: int, run: tuple[float, float]
+) -> list[Brace]:
+    """A brace that holds a stilt within a run of it, the nearer to its middle the better; or none."""
+    middle, half = sum(run) / 2, (run[1] - run[0]) / 2
+    for step in range(int(0.8 * half / EVERY_BRACE_MM) + 1):
+        for z in (middle - step * EVERY_BRACE_MM, middle + step * EVERY_BRACE_MM):
+            if not axes.low[k] + FIRST_MM <= z < axes.top[k]:
+                continue
+            there = np.flatnonzero((axes.low <= z) & (z < axes.top))
+            away = np.linalg.norm(
+                _plan(axes.places, axes.start, there, z) - _plan(axes.places, axes.start, np.array([k]), z),
+                axis=1,
+            )
+            near = there[np.argsort(away, kind="stable")][: np.count_nonzero(away <= FAR_MM)]
+            pairs = np.array([(k, other) for other in near.tolist() if other != k], np.int64).reshape(-1, 2)
+            fitting = _fitting(stilts, axes, part, clearance_mm, pairs[:AT_ONCE], z, FAR_MM)
+            if fitting:
+                return [fitting[0][1]]
+    return []
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,18 +188,21 @@ def _fitting(
     clearance_mm: float,
     pairs: NDArray[np.int64],
     z: float,
+    reach_mm: float = REACH_MM,
 ) -> list[tuple[tuple[int, int], Brace]]:
     """Those of some pairs (k, 2) of stilts that a brace fits between, from a height up."""
     slope = math.tan(math.radians(RISE_DEG))
-    ends, lower = _rising(axes.places, axes.start, axes.top, pairs, z, slope, REACH_MM)
+    ends, lower = _rising(axes.places, axes.start, axes.top, pairs, z, slope, reach_mm)
     bars: list[tuple[tuple[int, int], Brace]] = []
     places, reach = [], []
     for k in np.flatnonzero(lower >= 0).tolist():
         a, b = pairs[k].tolist() if lower[k] == 0 else pairs[k, ::-1].tolist()
-        radius = THICK * min(stilts[a].shaft_mm, stilts[b].shaft_mm) / 2
+        length = float(np.linalg.norm(ends[k, 1] - ends[k, 0]))
+        thinner = min(stilts[a].shaft_mm, stilts[b].shaft_mm)
+        radius = min(max(THICK * thinner, length / SLENDER), thinner) / 2
         name = support_id("brace", *(float(v) for v in ends[k].mean(axis=0)))
         bars.append(((a, b), Brace(name, (stilts[a].id, stilts[b].id), ends[k], radius)))
-        count = max(2, math.ceil(float(np.linalg.norm(ends[k, 1] - ends[k, 0])) / EVERY_MM))
+        count = max(2, math.ceil(length / EVERY_MM))
         places.append(np.linspace(ends[k, 0], ends[k, 1], count))
         reach.append(np.full(count, radius + clearance_mm))
     if not bars:

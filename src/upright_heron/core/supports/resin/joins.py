@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...machines.catalogue import Peel
+from ..checks.stilt_check import SLENDER
 from ..model import SupportSettings
 from .routes import Router
 from .sizes import shaft_bears_n
@@ -22,6 +23,8 @@ REACH_MM, LOWEST_MM = 10.0, 3.0
 BELOW_MM = 0.3
 # A join that saves a shorter way is not worth another place to cut.
 SAVES_MM = 1.5
+# What stands on another is braced no further: it is no longer than so much of what the check lets pass.
+SPARE_LONG = 0.95
 # So many stand on one other.
 MOST = 8
 
@@ -101,6 +104,7 @@ def _offers(stilts: Sequence[Stilt], lean_deg: float) -> list[list[tuple[int, fl
     knees = np.array([one.circles[-3, :3] for one in stilts])
     shafts = np.array([one.upright[1] for one in stilts])
     thick = np.array([one.shaft_mm for one in stilts])
+    tops = np.array([one.circles[-1, 2] for one in stilts])
     own = np.array([_below_knee(one.circles) for one in stilts])
     offers: list[list[tuple[int, float, float]]] = [[] for _ in stilts]
     near = cKDTree(shafts[:, :2]).query_ball_point(knees[:, :2], REACH_MM)
@@ -112,7 +116,8 @@ def _offers(stilts: Sequence[Stilt], lean_deg: float) -> list[list[tuple[int, fl
             across = math.hypot(*(knees[one, :2] - shafts[trunk, :2]))
             height = min(shafts[trunk, 2] - BELOW_MM, knees[one, 2] - max(steep * across, BELOW_MM))
             saves = own[one] - math.hypot(across, knees[one, 2] - height)
-            if height >= LOWEST_MM and saves >= SAVES_MM:
+            long = tops[one] - height > SPARE_LONG * SLENDER * thick[one]
+            if height >= LOWEST_MM and saves >= SAVES_MM and not long:
                 offers[trunk].append((one, float(saves), float(height)))
     for some in offers:
         some.sort(key=lambda offer: (-offer[1], offer[0]))

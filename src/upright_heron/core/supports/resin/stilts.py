@@ -25,7 +25,7 @@ from ..demand.demand_overrides import spread_tips
 from ..model import SupportSettings, support_id
 from ..show_side import ENOUGH, Shown
 from ..support_set import SupportSet
-from .braces import brace
+from .braces import brace, steady
 from .joins import join
 from .loads import Borne, walk_loads
 from .routes import SHORTEST_MM, Router, Way
@@ -145,9 +145,9 @@ def make_stilts(
     borne = work.bear()
     stilts = join(work.stilts(borne.load_n), work.router, settings, peel)
     progress("Bracing stilts", 0, 1)
-    braces = brace(stilts, ground.part, settings.clearance_mm)
+    braces = work.braces(stilts)
     if work.thicken(stilts, braces):
-        braces = brace(stilts, ground.part, settings.clearance_mm)
+        braces = work.braces(stilts)
     layers = stilt_layers(stilts, braces, ground.stack, progress)
     made = SupportSet(
         tuple(stilts),
@@ -273,13 +273,20 @@ class _Work:
     def _round(self, start: Start) -> bool:
         """Hold a point from beside, and itself only where that is not enough."""
         chosen: list[Place] = []
-        for place in self._clear_of(beside(start, self.ground.part, self.normals)):
-            if fits_round(place, chosen, start.place) and self.take(place):
-                chosen.append(place)
-                if len(chosen) == MOST_BESIDE:
-                    break
-        first = min((one.at_mm[2] for one in chosen), default=np.inf) - start.place.at_mm[2]
-        if len(chosen) >= ENOUGH_BESIDE and first <= FREE_MM:
+        places = self._clear_of(beside(start, self.ground.part, self.normals))
+        shown = self._shown(np.array([one.at_mm for one in places]).reshape(-1, 3))
+
+        def enough() -> bool:
+            first = min((one.at_mm[2] for one in chosen), default=np.inf) - start.place.at_mm[2]
+            return len(chosen) >= ENOUGH_BESIDE and first <= FREE_MM
+
+        # What is shown comes last, and only where the others do not hold the point.
+        for k in np.argsort(shown, kind="stable").tolist():
+            if len(chosen) == MOST_BESIDE or (shown[k] and enough()):
+                break
+            if fits_round(places[k], chosen, start.place) and self.take(places[k]):
+                chosen.append(places[k])
+        if enough():
             return True
         return self.take(replace(start.place, snip=True)) or bool(chosen)
 
@@ -293,9 +300,7 @@ class _Work:
     def hold_slopes(self) -> None:
         """Hold what hangs past the limit: beside the show side first, and on it what that leaves far off."""
         names = {f: f"overhang {r.number}" for r in self.ground.hanging.regions for f in r.facets}
-        shown = np.zeros(len(self.under.at_mm), np.bool_)
-        if self.ground.shown is not None:
-            shown = self.ground.shown.over(self.under.at_mm)
+        shown = self._shown(self.under.at_mm)
         for on, apart in ((False, 1.0), (True, ENOUGH)):
             some = np.flatnonzero(shown == on)
             spacing = apart * self.settings.spacing_mm
@@ -303,6 +308,12 @@ class _Work:
             for k in tracked(chosen.tolist(), "Placing tips", self.progress, every=16):
                 reason = names.get(int(self.under.facet[k]), "overhang")
                 self.blocked += not self.take(self._place(k, reason))
+
+    def _shown(self, places: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Which places (n, 3) lie on the show side."""
+        if self.ground.shown is None:
+            return np.zeros(len(places), np.bool_)
+        return self.ground.shown.over(places)
 
     def _place(self, k: int, reason: str) -> Place:
         x, y, z = (float(v) for v in self.under.at_mm[k])
@@ -328,18 +339,20 @@ class _Work:
         most = self.medium.bears_n(self.peel) / self.settings.spare
         spare = self.under
         where = self._pieces_of(spare.at_mm)
-        free = where >= 0
-        for round_ in range(ROUNDS):
-            tips = (self.tips[:, :2], self._pieces_of(self.tips))
-            asked = (spare.at_mm[free, :2], where[free])
-            borne = walk_loads(self.pieces, pairs, pull, tips, asked, most, on_plate=self.on_plate)
-            numbers = np.flatnonzero(free)[borne.added]
-            free[numbers] = False
-            failed = 0
-            for k in tracked(numbers.tolist(), "Adding tips for their load", self.progress, every=16):
-                failed += not self.take(self._place(k, "load"))
-            if not failed or round_ == ROUNDS - 1:
-                break
+        shown = self._shown(spare.at_mm)
+        # The show side is asked for no more than what the others cannot bear.
+        for free in [where >= 0] if not shown.any() else [(where >= 0) & ~shown, (where >= 0) & shown]:
+            for _ in range(ROUNDS):
+                tips = (self.tips[:, :2], self._pieces_of(self.tips))
+                asked = (spare.at_mm[free, :2], where[free])
+                borne = walk_loads(self.pieces, pairs, pull, tips, asked, most, on_plate=self.on_plate)
+                numbers = np.flatnonzero(free)[borne.added]
+                free[numbers] = False
+                failed = 0
+                for k in tracked(numbers.tolist(), "Adding tips for their load", self.progress, every=16):
+                    failed += not self.take(self._place(k, "load"))
+                if not failed:
+                    break
         none = np.zeros((0, 2)), np.zeros(0, np.int64)
         tips = (self.tips[:, :2], self._pieces_of(self.tips))
         return walk_loads(self.pieces, pairs, pull, tips, none, np.inf, on_plate=self.on_plate)
@@ -386,6 +399,11 @@ class _Work:
         if self.ground.shown is not None:
             return [float(on) for on in self.ground.shown.over(at)]
         return [float(v) for v in seen_shares(at, outward, self.ground.part, np.array(self.ground.up))]
+
+    def braces(self, stilts: Sequence[Stilt]) -> list[Brace]:
+        """Braces between the stilts, longer ones where a shaft runs too far."""
+        part, clearance = self.ground.part, self.settings.clearance_mm
+        return steady(stilts, brace(stilts, part, clearance), part, clearance)
 
     def thicken(self, stilts: list[Stilt], braces: Sequence[Brace]) -> bool:
         """Make shafts thicker that nothing braces for too long; whether any was."""
