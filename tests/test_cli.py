@@ -107,6 +107,10 @@ class AnswersTest(CliCase):
         )
         self.assertEqual([one["diameter_mm"] for one in side["drains"]], [2.0])
         self.assertGreater(side["trapped_mm3"], 0.3 * side["cavity_mm3"])
+        more = "--inside", "struts", "--apart", "12", "--thick", "2"
+        held = self.answer("hollow", "sphere.stl", "--wall", "2", "--out", "held.stl", *more)
+        self.assertLess(held["cavity_mm3"], 0.97 * drained["cavity_mm3"])
+        self.assertTrue(held["closed"] and held["sound"])
         sealed = self.answer("hollow", "sphere.stl", "--wall", "2", "--out", "hollow.stl")
         self.assertAlmostEqual(sealed["sealed_mm3"], sealed["cavity_mm3"], 3)
         for wrong in (

@@ -367,6 +367,25 @@ class WayTest(unittest.TestCase):
         self.assertEqual({round(float(s.circles[0, 2]), 6) for s in landed}, {4.8})
         self.assertFalse([s for s in bench.made(replace(USUAL, from_plate=True)).supports if s.on_part])
 
+    def test_in_a_hollow_only_where_they_may(self):
+        # A box with a flat roof inside, and a shelf outside over its foot: both are held from the part.
+        body = box(30, 30, 24) - box(24, 24, 18, (3, 3, 3)) + box(12, 30, 3, (30, 0, 0))
+        body += box(12, 30, 3, (30, 0, 18))
+        hole = Manifold.cylinder(8, 1.5, 1.5, 24).rotate((0, 90, 0)).translate((-2, 15, 4))
+        bench = Stilted(body - hole, 0.2)
+
+        def landed(settings):
+            made = bench.made(settings)
+            x = np.array([s.touch_mm[0] for s in made.stilts if s.on_part])
+            return np.count_nonzero(x < 28), np.count_nonzero(x > 30), made.notes
+
+        inside, outside, _ = landed(USUAL)
+        self.assertGreater(inside, 30)
+        self.assertGreater(outside, 5)
+        none, still, notes = landed(replace(USUAL, inside=False))
+        self.assertEqual((none, still), (0, outside))
+        self.assertTrue(any("inside hollows" in said for said in notes))
+
     def test_a_lifted_part_stands_on_stilts_only(self):
         bench = Stilted(box(20, 20, 5), lift=5.0)
         made = bench.made()

@@ -316,3 +316,38 @@ class HollowTest(PartCase):
         hollow = self.item(job_id)["marks"]
         self.assertAlmostEqual(hollow["show_mm2"], painted["show_mm2"], delta=0.05 * painted["show_mm2"])
         self.assertEqual(hollow["lost_mm2"], 0)
+
+    def test_ribs_and_what_is_painted_to_stay_solid(self):
+        job_id = self.resin(box(40, 40, 30))
+        self.post(job_id, "hollow", wall="2", detail="0.8")
+        plain = self.item(job_id)["hollow"]
+        self.assertEqual((plain["filling"], plain["solid_mm2"]), ("nothing", 0))
+        self.post(job_id, "hollow", wall="2", detail="0.8", filling="ribs", apart="12", thick="2")
+        ribs = self.item(job_id)["hollow"]
+        self.assertEqual((ribs["filling"], ribs["apart_mm"], ribs["thick_mm"]), ("ribs", 12, 2))
+        self.assertLess(ribs["cavity_mm3"], 0.95 * plain["cavity_mm3"])
+        page = self.section(job_id, 1)
+        self.assertIn("ribs", page.text("hollow-filling"))
+        self.assertNotIn("paint-since", page.ids)
+        # Painted since: told, and counted when it is hollowed again.
+        self.client.post(
+            f"/jobs/{job_id}/marks/fill", data={"what": "band", "low": "0", "high": "4", "mark": "solid"}
+        )
+        painted = self.item(job_id)["marks"]["solid_mm2"]
+        self.assertGreater(painted, 160 * 3)
+        self.assertIn("changed since", self.section(job_id, 1).text("paint-since"))
+        self.post(job_id, "hollow", wall="2", detail="0.8", behind="6")
+        solid = self.item(job_id)["hollow"]
+        # What was painted on the inside of the hollow is gone with it.
+        self.assertAlmostEqual(solid["solid_mm2"], 1600 + 160 * 4, delta=60)
+        self.assertGreater(painted, solid["solid_mm2"])
+        # All the way round the foot: six millimetres of wall there, up to the height of the paint.
+        low = plain["cavity_mm3"] - solid["cavity_mm3"]
+        self.assertGreater(low, 36 * 4 * 3 * 2)
+        self.assertAlmostEqual(solid["wall_mean_mm"], 2.0, delta=0.1)
+        page = self.section(job_id, 1)
+        self.assertNotIn("paint-since", page.ids)
+        self.assertIn("painted to keep solid", page.text("paint-solid"))
+        for wrong in ({"filling": "foam"}, {"filling": "ribs", "apart": "3"}, {"behind": "-2"}):
+            with self.subTest(wrong):
+                self.post(job_id, "hollow", status=422, wall="2", **wrong)

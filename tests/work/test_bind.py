@@ -370,7 +370,7 @@ class FieldsTest(unittest.TestCase):
 
 OF_STILTS = {
     "spacing_mm": 3, "clearance_mm": 0.6, "tip_mm": 0.5, "depth_mm": 0.3, "shaft_mm": 1.2, "foot_mm": 4,
-    "taper_mm": 0.1, "lean_deg": 30, "from_plate": True, "apart": True, "spare": 2,
+    "taper_mm": 0.1, "lean_deg": 30, "from_plate": True, "apart": True, "hollows_free": True, "spare": 2,
 }  # fmt: skip
 # Fields of supports that count as another that is tried.
 ALIKE = {

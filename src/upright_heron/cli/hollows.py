@@ -5,15 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
+import numpy as np
 import typer
+from numpy.typing import NDArray
 
 from ..core.errors import BadValue
+from ..core.formats.reading import Reading
 from ..core.geometry.solid import Solid
+from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
 from ..core.handoff.threemf import FileObject, write_3mf
 from ..core.health.written import judge
 from ..core.hollow.cavity import HollowSetting
+from ..core.hollow.filling import Filling
 from ..core.hollow.hollowed import Hole, hollow_out
+from ..core.marking.marks import Mark
 from .files import File, Json, contents, tell, write
 
 # Width of holes that are proposed where none is given, mm (common practice: 3 mm and more).
@@ -32,6 +38,12 @@ def hollow(
     width: Annotated[float, typer.Option(help="Narrower than this a hollow is left solid, mm.")] = 2.0,
     pocket: Annotated[float, typer.Option(help="Smaller pockets stay solid, mm3.")] = 50.0,
     hole: Annotated[float, typer.Option(help="Width of the holes that auto puts, mm.")] = HOLE_MM,
+    inside: Annotated[Filling, typer.Option(help="What stands in the hollow.")] = Filling.NOTHING,
+    apart: Annotated[float, typer.Option(help="How far apart ribs or struts are, mm.")] = 12.0,
+    thick: Annotated[float, typer.Option(help="How thick ribs or struts are, mm.")] = 1.5,
+    behind: Annotated[
+        float, typer.Option(help="So deep it stays solid behind what a 3MF has painted to keep solid, mm.")
+    ] = 8.0,
     as_json: Json = False,
 ) -> None:
     """Hollow a part and drill holes that it drains by, as it stands in its file."""
@@ -41,9 +53,17 @@ def hollow(
         )
     asked = drain or []
     holes = [_hole(text) for text in asked if text != "auto"]
-    setting = HollowSetting(wall, min(0.5, wall / 2) if detail is None else detail, pocket, width).checked()
-    solid = Solid.from_mesh(contents(file).whole().mesh)
-    found = hollow_out(solid, setting, holes, proposed_mm=hole if "auto" in asked else None)
+    step = min(0.5, wall / 2) if detail is None else detail
+    setting = HollowSetting(wall, step, pocket, width, inside, apart, thick, behind).checked()
+    reading = contents(file).whole()
+    solid = Solid.from_mesh(reading.mesh)
+    found = hollow_out(
+        solid,
+        setting,
+        holes,
+        proposed_mm=hole if "auto" in asked else None,
+        solid_at_mm=_kept_solid(reading),
+    )
     verdict = judge(found.mesh)
     is_3mf = out.suffix.lower() == ".3mf"
     named = FileObject(f"part {file.stem}", found.mesh)
@@ -76,6 +96,14 @@ def hollow(
         },
         as_json,
     )
+
+
+def _kept_solid(reading: Reading) -> NDArray[np.float64]:
+    """Places (k, 3) of a part that are painted to stay solid, as far as its file tells of marks."""
+    if reading.marks is None or not (reading.marks == Mark.SOLID).any():
+        return np.zeros((0, 3))
+    fine = refined(reading.mesh)
+    return np.asarray(fine.middles_mm[reading.marks[fine.parent] == Mark.SOLID])
 
 
 def _hole(text: str) -> Hole:

@@ -9,6 +9,7 @@ from pydantic import Field
 from ..core.footing.under_drains import Mouths
 from ..core.hollow.cavity import HollowSetting
 from ..core.hollow.drains import LEAST_MM, MOST_MM, MOST_TAPER_DEG
+from ..core.hollow.filling import Filling
 from ..core.hollow.hollowed import Hole
 from .document import Document, Length, Vector
 
@@ -42,6 +43,11 @@ class Hollowing(Document):
     detail_mm: Length = 0.5
     width_mm: Length = 2.0
     pocket_mm3: Annotated[float, Field(ge=0, le=1e9)] = 50.0
+    # What stands inside, how far apart and how thick; and how deep it stays solid behind paint.
+    filling: Filling = Filling.NOTHING
+    apart_mm: Length = 12.0
+    thick_mm: Length = 1.5
+    behind_mm: Length = 8.0
     holes: Annotated[tuple[PointedHole, ...], Field(max_length=MOST_POINTED)] = ()
     # Width of holes that are added where they are wanting; none are where it is not given.
     proposed_mm: Wide | None = 3.0
@@ -58,6 +64,8 @@ class Hollowing(Document):
     sealed_mm3: float = 0.0
     standing_mm3: float = 0.0
     hanging_mm3: float = 0.0
+    # Painted area that it stayed solid behind.
+    solid_mm2: float = 0.0
 
     def setting(self) -> HollowSetting:
         """Return it as the core takes it.
@@ -67,7 +75,16 @@ class Hollowing(Document):
         BadValue
             A size that no hollow can have.
         """
-        return HollowSetting(self.wall_mm, self.detail_mm, self.pocket_mm3, self.width_mm).checked()
+        return HollowSetting(
+            self.wall_mm,
+            self.detail_mm,
+            self.pocket_mm3,
+            self.width_mm,
+            self.filling,
+            self.apart_mm,
+            self.thick_mm,
+            self.behind_mm,
+        ).checked()
 
     def mouths(self) -> Mouths | None:
         """Holes as they were drilled; none where there are none."""

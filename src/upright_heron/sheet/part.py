@@ -23,6 +23,7 @@ class PaintedMarks(Document):
     prop_mm2: float = 0.0
     clear_mm2: float = 0.0
     show_mm2: float = 0.0
+    solid_mm2: float = 0.0
     # Painted area that could not be carried when the part was sized or mended.
     lost_mm2: float = 0.0
     demand: str = ""

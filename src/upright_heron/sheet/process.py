@@ -128,6 +128,8 @@ class ResinSupports(Document):
     # On the plate only, never on the part; each by itself, none on the shaft of another.
     from_plate: bool = False
     apart: bool = False
+    # None in hollows, where nobody gets at them.
+    hollows_free: bool = False
     # Each tip can bear so many times what pulls at it.
     spare: Annotated[float, Field(ge=1, le=MOST_SPARE)] = 1.0
     # Tips that hands put, and those that they took out, by their places on the part.
@@ -148,6 +150,7 @@ class ResinSupports(Document):
             lean_deg=self.lean_deg,
             from_plate=self.from_plate,
             joins=not self.apart,
+            inside=not self.hollows_free,
             spare=self.spare,
         )
 

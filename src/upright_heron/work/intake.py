@@ -9,6 +9,7 @@ from pathlib import PurePath
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..core.errors import BadValue
 from ..core.formats.read import SUFFIXES, read
@@ -168,9 +169,15 @@ def mended(
 
 
 def hollowed(
-    part: Part, asked: Hollowing, store: Store, progress: Progress = silent
+    part: Part,
+    asked: Hollowing,
+    store: Store,
+    progress: Progress = silent,
+    solid_at_mm: NDArray[np.float64] | None = None,
 ) -> tuple[Part, Hollowing]:
     """Hollow a part as it is sized; see ``core.hollow.hollowed`` for the errors.
+
+    Behind places (k, 3) of its surface it stays solid.
 
     Raises
     ------
@@ -184,6 +191,7 @@ def hollowed(
         asked.pointed(),
         proposed_mm=asked.proposed_mm,
         down=asked.down,
+        solid_at_mm=solid_at_mm,
         progress=progress,
     )
     told = asked.model_copy(

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ..core.errors import BadValue
 from ..core.geometry.mesh import Mesh
 from ..core.geometry.subdivision import Fine, refined
+from ..core.geometry.tree import Tree
 from ..core.hanging.overhang_regions import Region
 from ..core.marking import marks as core
 from ..core.marking.channels import channel_at
@@ -21,6 +22,9 @@ from ..core.units import length_mm, number
 from ..sheet.models import ItemSheet
 from ..sheet.part import PaintedMarks
 from ..store.store import Store
+
+# A place of a surface is found again on another mesh of it to this.
+ON_MM = 0.05
 
 
 def kept(fine: Fine, marks: Marks, of: str, store: Store, lost_mm2: float = 0.0) -> PaintedMarks | None:
@@ -34,6 +38,7 @@ def kept(fine: Fine, marks: Marks, of: str, store: Store, lost_mm2: float = 0.0)
         prop_mm2=areas[Mark.PROP],
         clear_mm2=areas[Mark.KEEP_CLEAR],
         show_mm2=areas[Mark.SHOW],
+        solid_mm2=areas[Mark.SOLID],
         lost_mm2=lost_mm2,
         demand=_digest((marks == Mark.PROP) + 2 * (marks == Mark.KEEP_CLEAR)),
         show=_digest(marks == Mark.SHOW),
@@ -60,6 +65,22 @@ def carried_over(
     old, new = refined(store.mesh(sheet.part.mesh)), refined(mesh)
     marks, lost = carried(old, marks_of(sheet, old, store), new, factors)
     return kept(new, marks, mesh.digest, store, lost)
+
+
+def kept_solid(
+    sheet: ItemSheet, solid: Mesh, store: Store, factors: tuple[float, float, float] = (1.0, 1.0, 1.0)
+) -> NDArray[np.float64]:
+    """Places (k, 3) of a part, before it is hollowed, that are painted to stay solid, mm.
+
+    What is painted on the inside of a hollow that is there is no place of it. ``factors`` bring the part of
+    the sheet to its size.
+    """
+    if sheet.marks is None or not sheet.marks.solid_mm2:
+        return np.zeros((0, 3))
+    fine = refined(store.mesh(sheet.part.mesh))
+    places = fine.middles_mm[marks_of(sheet, fine, store) == Mark.SOLID] * np.array(factors)
+    outside = Tree.of(solid).distances(places, 2 * ON_MM) < ON_MM
+    return np.asarray(places[outside], np.float64)
 
 
 def filled(

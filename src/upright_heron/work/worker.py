@@ -26,7 +26,7 @@ from ..store.store import Store
 from .bind import keys_of
 from .ends import end_with_server
 from .intake import Bringing, bodies, bringing, coupon_part, hollowed, mended, pieces, resized, take_in
-from .marking import carried_over
+from .marking import carried_over, kept_solid
 from .sources import ResultMemory, load_from
 
 # Progress goes out at most this often: a kernel may report thousands of times a second.
@@ -150,8 +150,11 @@ def _shaped(
     """A part as it is sized, hollowed where that is asked, with the marks of the sheet."""
     if asked is None:
         return ShapeAnswer(solid, None, None, carried_over(sheet, _mesh(solid), _store, factors))
-    part, told = hollowed(solid, asked, _store, progress)
-    return ShapeAnswer(part, solid, told, carried_over(sheet, _mesh(part), _store, factors))
+    places = kept_solid(sheet, _mesh(solid), _store, factors)
+    part, told = hollowed(solid, asked, _store, progress, places)
+    marks = carried_over(sheet, _mesh(part), _store, factors)
+    told = told.model_copy(update={"solid_mm2": marks.solid_mm2 if marks else 0.0})
+    return ShapeAnswer(part, solid, told, marks)
 
 
 def _mesh(part: Part) -> Mesh:

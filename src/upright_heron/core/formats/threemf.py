@@ -16,7 +16,7 @@ from .xml import parse
 
 # Marks of the part, beside the core of the format: programs that do not know it leave it alone.
 MARKS = "urn:upright-heron:marks:1"
-WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show"}
+WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show", Mark.SOLID: "keep-solid"}
 # Types of objects that hold others up: 3MF Core Specification 1.3, chapter 4.1.
 SUPPORT_TYPES = frozenset({"support", "solidsupport"})
 DEEPEST = 32

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,6 +18,7 @@ from ..geometry.tree import Tree
 from ..progress import Progress, silent
 from ..tags import stored
 from .depths import Lattice, depths, inside, lattice_of
+from .filling import OPEN, Filling, LeftIn
 from .sweeps import squared_steps
 
 # The surface of a hollow is drawn with straight lines between nodes, which cut corners: so many steps deeper
@@ -46,12 +48,22 @@ class HollowSetting:
         Smaller pockets stay solid.
     width_mm : float
         Narrower than this a hollow is left solid: what is in it would stay there.
+    filling : Filling
+        What stands in it.
+    apart_mm, thick_mm : float
+        How far apart ribs or struts are, and how thick.
+    behind_mm : float
+        So deep it stays solid behind what is painted to stay so.
     """
 
     wall_mm: float = 2.0
     detail_mm: float = 0.5
     pocket_mm3: float = 50.0
     width_mm: float = 2.0
+    filling: Filling = Filling.NOTHING
+    apart_mm: float = 12.0
+    thick_mm: float = 1.5
+    behind_mm: float = 8.0
 
     def checked(self) -> HollowSetting:
         """Return it, or say what is wrong with it.
@@ -73,7 +85,26 @@ class HollowSetting:
             )
         if not (0 <= self.pocket_mm3 <= 1e9 and 0 <= self.width_mm <= 100):
             raise BadValue("The least pocket and width cannot be below 0.", "Type sizes in mm and mm3.")
+        if not 0 <= self.behind_mm <= 1000:
+            raise BadValue("What stays solid behind paint is 0 to 1,000 mm deep.", "Type a depth such as 8.")
+        if self.filling is not Filling.NOTHING:
+            self._checked_filling()
         return self
+
+    def _checked_filling(self) -> None:
+        # What is round loses more of its thickness to straight lines between nodes than what is flat.
+        least = max(0.4, (3 if self.filling is Filling.STRUTS else 2) * self.detail_mm)
+        if not least <= self.thick_mm <= 20:
+            raise BadValue(
+                f"With this detail {self.filling} are {least:g} to 20 mm thick.",
+                "Type them thicker, or a finer detail.",
+            )
+        if not self.thick_mm + max(self.width_mm, 1.0) / OPEN <= self.apart_mm <= 200:
+            least = self.thick_mm + max(self.width_mm, 1.0) / OPEN
+            raise BadValue(
+                f"Ribs and struts have to be {least:g} to 200 mm apart, so that resin runs between them.",
+                "Type them further apart.",
+            )
 
 
 @stored("wall")
@@ -117,7 +148,14 @@ class Cavity:
         return float(sum(one.volume() for one in self.pockets))
 
 
-def find_cavity(solid: Solid, setting: HollowSetting, progress: Progress = silent) -> Cavity:
+def find_cavity(
+    solid: Solid,
+    setting: HollowSetting,
+    progress: Progress = silent,
+    *,
+    down: tuple[float, float, float] = (0.0, 0.0, -1.0),
+    solid_at_mm: NDArray[np.float64] | None = None,
+) -> Cavity:
     """Find the hollow that leaves a wall of a part.
 
     Parameters
@@ -125,6 +163,10 @@ def find_cavity(solid: Solid, setting: HollowSetting, progress: Progress = silen
     solid : Solid
     setting : HollowSetting
     progress : Progress
+    down : (x, y, z)
+        Where the plate is, as the part stands: ribs and struts go by it.
+    solid_at_mm : (k, 3) float64, optional
+        Places of the surface behind which it stays solid.
 
     Returns
     -------
@@ -162,15 +204,42 @@ def find_cavity(solid: Solid, setting: HollowSetting, progress: Progress = silen
     depth = depths(within, lattice, tree, level + setting.width_mm / 2)
     depth -= np.float32(level)
     depth[~within] = -level
+    left = LeftIn(
+        setting.filling,
+        setting.apart_mm,
+        setting.thick_mm,
+        np.array(down, np.float64),
+        np.asarray(solid.bounds.mean(axis=0), np.float64),
+        np.zeros((0, 3)) if solid_at_mm is None else solid_at_mm,
+        setting.behind_mm,
+    )
+    least = max(setting.pocket_mm3 / step**3, 2.0)
+    beside: list[NDArray[np.float32]] = []
+    if len(left.solid_at_mm):
+        beside.append(left.painted_field(depth, lattice))
+        np.minimum(depth, beside[-1], out=depth)
     _open(depth, setting.width_mm / 2, step)
-    _without_crumbs(depth, max(setting.pocket_mm3 / step**3, 2.0))
+    if setting.filling is not Filling.NOTHING:
+        progress(f"Leaving {setting.filling} inside", 0, 1)
+        beside.append(left.filling_field(depth, lattice, least))
+        np.minimum(depth, beside[-1], out=depth)
+    _without_crumbs(depth, least)
     pockets = _pockets(depth, lattice)
     if not pockets:
         raise BadValue(
             f"The part is nowhere thick enough for two walls of {setting.wall_mm:g} mm and a hollow.",
             "Type a thinner wall, or leave the part solid.",
         )
-    return Cavity(outer, tree, pockets, lattice, depth, wall_of(pockets, tree))
+
+    def of_wall(places: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Which places (n, 3) of the inner surface lie at the wall, not at what was left inside."""
+        at = np.rint((places - lattice.low_mm) / step).astype(np.int64)[:, ::-1]
+        found = np.ones(len(places), np.bool_)
+        for field in beside:
+            found &= field[tuple(np.clip(at, 0, np.array(field.shape) - 1).T)] > step
+        return found
+
+    return Cavity(outer, tree, pockets, lattice, depth, wall_of(pockets, tree, of_wall if beside else None))
 
 
 def _open(depth: NDArray[np.float32], radius_mm: float, step: float) -> None:
@@ -213,8 +282,15 @@ def _pockets(depth: NDArray[np.float32], lattice: Lattice) -> tuple[Any, ...]:
     return tuple(bodies_of(whole.simplify(THINNED * step)))
 
 
-def wall_of(pockets: tuple[Any, ...], part: Tree) -> Wall:
-    """Measure the wall: exact distances from corners and middles of the inner surface to the outer one."""
+def wall_of(
+    pockets: tuple[Any, ...],
+    part: Tree,
+    of_wall: Callable[[NDArray[np.float64]], NDArray[np.bool_]] | None = None,
+) -> Wall:
+    """Measure the wall: exact distances from corners and middles of the inner surface to the outer one.
+
+    ``of_wall`` tells which places (n, 3) of the inner surface are of the wall; all are where it is not given.
+    """
     corners, middles, areas = [], [], []
     for pocket in pockets:
         surface = Solid(pocket).mesh()
@@ -230,6 +306,8 @@ def wall_of(pockets: tuple[Any, ...], part: Tree) -> Wall:
     at = at[:: max(1, math.ceil(len(at) / MEASURED))]
     away, off = part.distances(at), part.distances(middle)
     both, distances = np.concatenate([at, middle]), np.concatenate([away, off])
+    if of_wall is not None and (mine := of_wall(middle)).any():
+        off, area = off[mine], area[mine]
     k = int(np.argmin(distances))
     x, y, z = (float(v) for v in both[k])
     return Wall(float(distances[k]), float(np.average(off, weights=area)), (x, y, z))

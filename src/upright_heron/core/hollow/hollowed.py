@@ -78,6 +78,7 @@ def hollow_out(
     *,
     proposed_mm: float | None = None,
     down: tuple[float, float, float] = (0.0, 0.0, -1.0),
+    solid_at_mm: NDArray[np.float64] | None = None,
     progress: Progress = silent,
 ) -> Hollowed:
     """Hollow a part and drill its holes.
@@ -92,6 +93,8 @@ def hollow_out(
         Holes of this width are added where they are wanting: see ``propose``.
     down : (x, y, z)
         Where the plate is, as the part stands.
+    solid_at_mm : (k, 3) float64, optional
+        Places of the surface behind which it stays solid.
     progress : Progress
 
     Returns
@@ -103,7 +106,7 @@ def hollow_out(
     BadValue
         Sizes that no hollow or hole can have, no room for a hollow, or none behind a hole.
     """
-    cavity = find_cavity(solid, setting, progress)
+    cavity = find_cavity(solid, setting, progress, down=down, solid_at_mm=solid_at_mm)
     inner = hollow_tree(cavity)
     drains = tuple(_pointed(cavity, inner, one) for one in holes)
     basin = Basin(cavity)

@@ -31,6 +31,7 @@ class Mark(IntEnum):
     PROP = 1
     KEEP_CLEAR = 2
     SHOW = 3
+    SOLID = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +79,7 @@ MEANING = {
         "Counts against stances that touch it; supports touch another place where one will do.",
         costs_contact=True,
     ),
+    Mark.SOLID: Meaning("Keep solid", "Stays solid behind it where the part is hollowed."),
 }
 
 

@@ -47,6 +47,8 @@ class SupportSettings:
         What the shaft of a stilt gains in diameter over each 10 mm downwards.
     lean_deg : float
         Most that a shaft leans, from vertical (resin).
+    inside : bool
+        Stilts may stand in hollows, where nobody gets at them (resin).
     joins : bool
         A stilt may stand on the shaft of another where that saves material (resin).
     line_mm : float
@@ -95,6 +97,7 @@ class SupportSettings:
     depth_mm: float = 0.2
     shaft_taper_mm: float = 0.0
     lean_deg: float = 45.0
+    inside: bool = True
     joins: bool = True
     line_mm: float = 0.44
     line_spacing_mm: float = 2.2

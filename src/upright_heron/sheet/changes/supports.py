@@ -22,7 +22,17 @@ Typed = Annotated[str, BeforeValidator(str), Field(max_length=40)]
 # Places so near to each other are of one tip.
 SAME_TIP_MM = 0.5
 # What only stilts are asked.
-OF_STILTS = ("tip_mm", "depth_mm", "shaft_mm", "foot_mm", "taper_mm", "lean_deg", "apart", "spare")
+OF_STILTS = (
+    "tip_mm",
+    "depth_mm",
+    "shaft_mm",
+    "foot_mm",
+    "taper_mm",
+    "lean_deg",
+    "apart",
+    "hollows_free",
+    "spare",
+)
 
 
 class MakeSupports(Change):
@@ -61,6 +71,7 @@ class MakeSupports(Change):
     taper_mm: Length = 0.05
     lean_deg: float = 45.0
     apart: bool = False
+    hollows_free: bool = False
     spare: float = 1.0
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:

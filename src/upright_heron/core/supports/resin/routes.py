@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -26,6 +27,8 @@ CONE_DEG, OFF_NORMAL_DEG = 45.0, 50.0
 # Shafts lean by these shares of the most that they may, in so many directions, over so many cubes, until
 # there is a way straight down.
 LEANS, COMPASS, LONGEST = (1 / 3, 2 / 3, 1.0), 16, 60
+# What is reached from outside by no wider way is a hollow: holes to drain are narrower (common practice).
+HOLE_MM = 4.0
 # Shortest stilt that can be printed and snipped.
 SHORTEST_MM = 0.8
 FOOT_HEIGHT_MM = 0.6
@@ -86,8 +89,27 @@ class Room:
         # More room than the thickest shaft needs is not asked for.
         need = THICKEST * sizes(settings)[-1].shaft_mm / 2 + settings.clearance_mm
         self.away = near_cells(taken, math.ceil(need / self.pixel_mm) + 1) * np.float32(self.pixel_mm)
+        self.taken = taken
         # How near the part comes on the way straight down from each cube.
         self.below = np.minimum.accumulate(self.away, axis=0)
+
+    @cached_property
+    def enclosed(self) -> NDArray[np.bool_]:
+        """Cubes (nz, ny, nx) that nothing wider than ``HOLE_MM`` gets to from outside."""
+        from scipy.ndimage import label
+
+        rooms, _ = label(self.away >= HOLE_MM / 2)
+        # Round the part there is room on all sides.
+        outside = rooms == rooms[0, 0, 0]
+        steps = math.ceil(HOLE_MM / 2 / self.pixel_mm)
+        return np.asarray(~self.taken & (near_cells(outside, steps) > steps))
+
+    def is_enclosed(self, place: NDArray[np.float64]) -> bool:
+        """Whether a place (3,) lies inside a hollow."""
+        column, row = ((place[k] - self.low[k]) / self.pixel_mm for k in (0, 1))
+        at = tuple(int(v) for v in (place[2] / self.pixel_mm, row, column))
+        within = all(0 <= k < size for k, size in zip(at, self.taken.shape, strict=True))
+        return within and bool(self.enclosed[at])
 
 
 class Router:
@@ -104,6 +126,8 @@ class Router:
     def __init__(self, part: Tree, stack: LayerStack, settings: SupportSettings) -> None:
         self.part, self.settings = part, settings
         self.room = Room(stack, settings)
+        # How often a stilt was kept out of a hollow.
+        self.kept_out = 0
         lean = np.radians(settings.lean_deg) * np.array(LEANS)
         turn = 2 * np.pi * np.arange(COMPASS) / COMPASS
         # Directions (leans, COMPASS, 3) of shafts that lean, downwards.
@@ -151,6 +175,9 @@ class Router:
                 if found is not None:
                     return found
             if landing is None and not self.settings.from_plate:
+                if not self.settings.inside and room.is_enclosed(knee):
+                    self.kept_out += 1
+                    return None
                 landing = self._landing(at, cone, knee, size)
         return landing
 

@@ -433,6 +433,8 @@ class _Work:
         told = []
         if self.unheld:
             told.append(f"Islands with no room for a stilt below them: {len(self.unheld)}.")
+        if self.router.kept_out:
+            told.append(f"Places inside hollows, which are left free as asked: {self.router.kept_out}.")
         if self.blocked:
             told.append(f"Places under overhangs with no room for a stilt: {self.blocked}.")
         if self.astray:

@@ -40,8 +40,13 @@ def _context(page: JobPage, store: Store) -> OverhangsContext:
     listed = page.now.listed or ()
     found = {family.value: sum(f.family is family for f in listed) for family in Family}
     marks = page.sheet.marks
-    areas = (marks.prop_mm2, marks.clear_mm2, marks.show_mm2) if marks else (0.0, 0.0, 0.0)
-    kinds = ((Mark.PROP, "prop"), (Mark.KEEP_CLEAR, "clear"), (Mark.SHOW, "show"))
+    areas = (marks.prop_mm2, marks.clear_mm2, marks.show_mm2, marks.solid_mm2) if marks else 4 * (0.0,)
+    kinds = (
+        (Mark.PROP, "prop"),
+        (Mark.KEEP_CLEAR, "clear"),
+        (Mark.SHOW, "show"),
+        (Mark.SOLID, "solid"),
+    )
     return OverhangsContext(
         {name: number for name, number in found.items() if number},
         [state.value for state in State],

@@ -46,7 +46,7 @@ export class MarksPanel {
     $('#crease-label').hidden = this.fill !== 'face';
   }
 
-  /** @param {'prop' | 'clear' | 'show' | 'erase' | null} kind */
+  /** @param {'prop' | 'clear' | 'show' | 'solid' | 'erase' | null} kind */
   use(kind) {
     this.view.brush.use(kind);
     this.view.brush.clicked = this.fill ? (facet) => this.#fill({ what: this.fill, facet: String(facet), crease: $('#crease').value }) : null;

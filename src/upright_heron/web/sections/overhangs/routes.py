@@ -30,9 +30,10 @@ STROKE_BYTES = 16_000_000
 TRIES = 5
 LOOKING = Looking()
 
-Kind = Literal["prop", "clear", "show", "erase"]
+Kind = Literal["prop", "clear", "show", "solid", "erase"]
 MARKS: dict[str, Mark] = {
-    "prop": Mark.PROP, "clear": Mark.KEEP_CLEAR, "show": Mark.SHOW, "erase": Mark.NONE,
+    "prop": Mark.PROP, "clear": Mark.KEEP_CLEAR, "show": Mark.SHOW, "solid": Mark.SOLID,
+    "erase": Mark.NONE,
 }  # fmt: skip
 Typed = Annotated[str, Field(max_length=40)]
 Text = Annotated[str, Form(max_length=40)]

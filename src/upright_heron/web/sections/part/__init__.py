@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.footing.footing import kinds_on
+from ....core.hollow.filling import Filling
 from ....core.hollow.stays import Stays
 from ....core.split.fittings import FITS
 from ....core.supports.demand.patches import Style
@@ -62,12 +63,15 @@ class PartContext:
         What stays in where the part is hollow.
     fits : dict of str to float
         Fits of plugs by name, with their clearance on each side, mm.
+    fillings : list of str
+        What can stand in a hollow.
     """
 
     rows: tuple[ItemRow, ...]
     batch: list[tuple[str, str, list[tuple[str, str]]]]
     stays: Stays | None
     fits: dict[str, float] = field(default_factory=lambda: dict(FITS))
+    fillings: list[str] = field(default_factory=lambda: [kind.value for kind in Filling])
 
 
 def _row(sheet: ItemSheet) -> ItemRow:

@@ -13,6 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
 from ....core.handoff.threemf import FileObject, write_3mf
+from ....core.hollow.filling import Filling
 from ....core.hollow.plugs import plug
 from ....core.split.fittings import FITS
 from ....core.units import length_mm, number
@@ -42,6 +43,10 @@ class HollowForm(BaseModel):
     hole: Typed = "3"
     taper: Typed = "0"
     proposed: bool = False
+    filling: Filling = Filling.NOTHING
+    apart: Typed = "12"
+    thick: Typed = "1.5"
+    behind: Typed = "8"
     x: Typed = ""
     y: Typed = ""
     z: Typed = ""
@@ -61,6 +66,10 @@ class HollowForm(BaseModel):
             detail_mm=length_mm(self.detail),
             width_mm=length_mm(self.width),
             pocket_mm3=known.pocket_mm3,
+            filling=self.filling,
+            apart_mm=length_mm(self.apart),
+            thick_mm=length_mm(self.thick),
+            behind_mm=length_mm(self.behind),
             holes=holes,
             proposed_mm=wide if self.proposed else None,
             down=sheet.stance.down,

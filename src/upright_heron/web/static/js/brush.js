@@ -2,16 +2,16 @@ import * as THREE from 'three';
 
 /** Pixels between two dabs of a stroke, at most. */
 const STEP = 8;
-const COLOURS = { prop: '#0d7c76', clear: '#20303a', show: '#b78a10', erase: '#5b6a72' };
+const COLOURS = { prop: '#0d7c76', clear: '#20303a', show: '#b78a10', solid: '#7d3f2c', erase: '#5b6a72' };
 /** The byte of each mark, as in the core. */
-export const BYTES = { prop: 1, clear: 2, show: 3, erase: 0 };
+export const BYTES = { prop: 1, clear: 2, show: 3, solid: 4, erase: 0 };
 
 /** A round brush on the part: paints facets while the pointer is dragged over them. */
 export class Brush {
   /** @param {import('./view.js').View} view */
   constructor(view) {
     this.view = view;
-    /** @type {'prop' | 'clear' | 'show' | 'erase' | null} */
+    /** @type {'prop' | 'clear' | 'show' | 'solid' | 'erase' | null} */
     this.kind = null;
     /** Diameter, mm. */
     this.size = 6;
@@ -36,7 +36,7 @@ export class Brush {
     canvas.addEventListener('pointerleave', () => { if (!this.stroke) this.#hide(); });
   }
 
-  /** @param {'prop' | 'clear' | 'show' | 'erase' | null} kind */
+  /** @param {'prop' | 'clear' | 'show' | 'solid' | 'erase' | null} kind */
   use(kind) {
     this.kind = kind;
     this.view.canvas.classList.toggle('painting', Boolean(kind));

@@ -32,13 +32,16 @@ const COLOUR = /* glsl */ `
     float line = step(0.78, fract((gl_FragCoord.x + gl_FragCoord.y) / 8.0));
     diffuseColor.rgb = mix(plum, plum * 0.72, line);
   }
-  // Marks: teal dots, a dark hatch across that of overhangs, gold flecks.
+  // Marks: teal dots, a dark hatch across that of overhangs, gold flecks, a brick-red grid.
   if (vMark > 0.5 && vMark < 1.5) {
     vec2 cell = fract(gl_FragCoord.xy / 8.0) - 0.5;
     diffuseColor.rgb = mix(mix(diffuseColor.rgb, vec3(0.45, 0.80, 0.77), 0.6), vec3(0.02, 0.36, 0.34), step(dot(cell, cell), 0.08));
   } else if (vMark > 1.5 && vMark < 2.5) {
     float line = step(0.55, fract((gl_FragCoord.x - gl_FragCoord.y) / 7.0));
     diffuseColor.rgb = mix(diffuseColor.rgb * 0.75, vec3(0.035, 0.075, 0.105), line);
+  } else if (vMark > 3.5) {
+    vec2 at = fract(gl_FragCoord.xy / 9.0);
+    diffuseColor.rgb = mix(mix(diffuseColor.rgb, vec3(0.86, 0.68, 0.60), 0.6), vec3(0.36, 0.14, 0.09), max(step(0.78, at.x), step(0.78, at.y)));
   } else if (vMark > 2.5) {
     vec2 cell = floor(gl_FragCoord.xy / 5.0);
     vec2 at = fract(gl_FragCoord.xy / 5.0) - 0.5 - 0.4 * (vec2(scatter(cell), scatter(cell + 7.0)) - 0.5);
