@@ -82,11 +82,14 @@ class StiltsTest(BrowserCase):
         self.assertFalse(self.browser.find("#pick-slip").is_displayed())
         self.browser.click("#tip-put")
         self.click_on([8.0, 2.0, 20.0])
+        # The place is marked at once, until the stilts have come.
+        self.assertEqual(self.browser.run("return document.body.dataset.coming"), "1")
         self.browser.wait(lambda: self.supports(job_id)["put_mm"])
         self.settled(job_id)
         self.browser.wait(lambda: "1 tip put by hand" in self.browser.text("#tips-tally"))
         x, y, z = self.supports(job_id)["put_mm"][0]
         self.assertLess(max(abs(x - 21), abs(y - 12), abs(z - 20)), 0.5)
+        self.browser.wait(lambda: self.browser.run("return document.body.dataset.coming") == "0")
         self.assertEqual(self.browser.problems(), [])
 
     def test_a_ring_round_soles_in_one_press(self):

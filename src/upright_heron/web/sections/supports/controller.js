@@ -1,5 +1,6 @@
 import { fetchBlock, readMesh } from '../../static/js/blocks.js';
 import { field, find, SectionController } from '../../static/js/section.js';
+import { placeSign } from '../../static/js/signs.js';
 import { SupportHand } from './hand.js';
 
 /** Supports in the order of their shells. @param {string} key @returns {Promise<import('./hand.js').Listed[]>} */
@@ -16,6 +17,9 @@ export default class SupportsController extends SectionController {
   /** Key of the supports that the place in the view is one of. @type {string | null} */
   placeOf = null;
 
+  /** Marks of tips by hand that are still being made. @type {import('three').Group[]} */
+  coming = [];
+
   constructor(page) {
     super(page);
     page.tabs.supports = 'make';
@@ -30,6 +34,7 @@ export default class SupportsController extends SectionController {
 
   /** Supports have come, or gone. @param {string | null} key */
   async loaded(key) {
+    this.#unmark();
     this.hand.setList(key ? await supportList(key) : []);
   }
 
@@ -70,7 +75,27 @@ export default class SupportsController extends SectionController {
    * @param {HTMLElement} button @param {string} words @param {() => Record<string, string>} [more]  what goes along
    */
   #tip(button, words, more) {
-    this.pickPlace(words, (at) => this.page.send(button.dataset.url ?? '', { at: at.join(','), ...more?.() }));
+    this.pickPlace(words, async (at) => {
+      this.#mark(at, button.id === 'tip-out' ? '#b3261e' : '#0d7c76');
+      await this.page.send(button.dataset.url ?? '', { at: at.join(','), ...more?.() });
+      // It was refused: nothing comes.
+      if (find('#notice')?.textContent?.trim()) this.#unmark();
+    });
+  }
+
+  #unmark() {
+    for (const sign of this.coming.splice(0)) sign.removeFromParent();
+    document.body.dataset.coming = '0';
+    this.view.redraw();
+  }
+
+  /** Mark a place of the part at once, until the stilts have come. @param {number[]} at @param {string} colour */
+  #mark(at, colour) {
+    const { sign } = placeSign({ lines: [], facets: [], at, colour }, colour);
+    this.view.part.mesh.add(sign);
+    this.coming.push(sign);
+    document.body.dataset.coming = String(this.coming.length);
+    this.view.redraw();
   }
 
   /** Come near to a place of the plate, in its layer. @param {number[]} at  x, y, z, mm */
