@@ -1,6 +1,7 @@
 """Which way up pieces stand: on their joint faces, never on their pegs."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from upright_heron.core.split.pieces import split
 from upright_heron.core.split.sizes import turn_that_fits
 from upright_heron.core.split.standing import best_stance, outward, stance_of
 from upright_heron.core.stance.pose import standing_on
-from upright_heron.core.stance.proposals import Found, Proposal
+from upright_heron.core.stance.proposals import Found, OtherLift, Proposal
 
 
 def made(kind):
@@ -78,11 +79,17 @@ class AslantTest(unittest.TestCase):
         whole = split(Solid(box(270, 193.6, 25)), [cut((1, 0, 0), 135.0, "1")], self.build)
         for fits in (True, False):
             flat = stance("A", (0, 0, -1), 90, fits=fits)
-            turn, name = stance_of(board(flat), whole, 1, self.build)
+            turn, name, lift = stance_of(board(flat), whole, 1, self.build)
+            self.assertIsNone(lift)
             reach = np.ptp(whole.pieces[0].mesh.vertices @ turn.T, axis=0)
             self.assertEqual(bool((reach < self.build).all()), not fits)
             self.assertEqual(name == "A", fits)
         self.assertIsNone(stance_of(board(), whole, 1, self.build))
+        # On a resin machine it is lifted, or lies flat, as its proposal was found best.
+        for lift in (0.0, 5.0):
+            other = OtherLift(5.0 - lift, 10.0, True, 1.0, 1.0, 1.0, 1.0)
+            resin = replace(stance("A", (0, 0, -1), 90), lift_mm=lift, other=other)
+            self.assertEqual(stance_of(board(resin), whole, 1, self.build)[2], lift)
 
 
 class BestTest(unittest.TestCase):

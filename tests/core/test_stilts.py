@@ -79,6 +79,9 @@ class WhereTest(unittest.TestCase):
         made = Stilted(body, 0.05).made()
         (snipped,) = [s for s in made.supports if s.snip]
         self.assertAlmostEqual(snipped.touch_mm[2], 8.0, delta=0.1)
+        # It comes from right below, so that its end lies in the needle.
+        self.assertNotIn("not held", {fault.kind.value for fault in made.faults})
+        np.testing.assert_allclose(snipped.circles[-1, :2], snipped.touch_mm[:2], atol=1e-6)
 
     def test_slopes_have_fewer_than_ceilings(self):
         def density(deg):

@@ -63,8 +63,10 @@ def outward(made: Split, number: int) -> Outward:
 
 def stance_of(
     found: Found, made: Split, number: int, build_mm: Vector, *, on_face: bool = True
-) -> tuple[NDArray[np.float64], str] | None:
-    """Turn (3, 3) in which a piece of a cut, by its number, is best printed, and its name.
+) -> tuple[NDArray[np.float64], str, float | None] | None:
+    """Turn (3, 3) in which a piece of a cut, by its number, is best printed, its name and its lift.
+
+    The lift, mm, is ``None`` where the board weighs none: on filament machines.
 
     Where no stance of the board fits the machine, the piece is turned so that it does: long pieces fit some
     machines only aslant. ``None`` where the board is empty. ``on_face`` as for ``best_stance``.
@@ -74,7 +76,8 @@ def stance_of(
         return None
     piece = next((one for one in made.pieces if one.number == number), None)
     aslant = None if best.fits or piece is None else turn_that_fits(piece.mesh.vertices, build_mm)
-    return (best.rotation, best.name) if aslant is None else (aslant, name_of(aslant))
+    lift = best.lift_mm if best.other is not None else None
+    return (best.rotation, best.name, lift) if aslant is None else (aslant, name_of(aslant), lift)
 
 
 def best_stance(found: Found, sides: Outward, *, on_face: bool = True) -> Proposal | None:

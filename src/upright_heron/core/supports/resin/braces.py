@@ -124,12 +124,15 @@ class _Axes:
         Where each shaft begins.
     low, top : (m,) float64
         Heights between which a brace can hold on, mm; the same for one too short for that.
+    shaft_mm : (m,) float64
+        Diameters.
     """
 
     places: NDArray[np.float64]
     start: NDArray[np.int64]
     low: NDArray[np.float64]
     top: NDArray[np.float64]
+    shaft_mm: NDArray[np.float64]
 
     @classmethod
     def of(cls, stilts: Sequence[Stilt]) -> _Axes:
@@ -141,7 +144,8 @@ class _Axes:
         short = (top - low <= FIRST_MM) | np.array([bool(one.stands_on) for one in stilts], np.bool_)
         start = np.cumsum([0] + [len(axis) for axis in each]).astype(np.int64)
         places = np.concatenate(each) if each else np.zeros((0, 3))
-        return cls(places, start, low, np.where(short, low, top))
+        thick = np.array([one.shaft_mm for one in stilts], np.float64)
+        return cls(places, start, low, np.where(short, low, top), thick)
 
     @property
     def high(self) -> float:
@@ -193,23 +197,26 @@ def _fitting(
     """Those of some pairs (k, 2) of stilts that a brace fits between, from a height up."""
     slope = math.tan(math.radians(RISE_DEG))
     ends, lower = _rising(axes.places, axes.start, axes.top, pairs, z, slope, reach_mm)
-    bars: list[tuple[tuple[int, int], Brace]] = []
-    places, reach = [], []
-    for k in np.flatnonzero(lower >= 0).tolist():
-        a, b = pairs[k].tolist() if lower[k] == 0 else pairs[k, ::-1].tolist()
-        length = float(np.linalg.norm(ends[k, 1] - ends[k, 0]))
-        thinner = min(stilts[a].shaft_mm, stilts[b].shaft_mm)
-        radius = min(max(THICK * thinner, length / SLENDER), thinner) / 2
-        name = support_id("brace", *(float(v) for v in ends[k].mean(axis=0)))
-        bars.append(((a, b), Brace(name, (stilts[a].id, stilts[b].id), ends[k], radius)))
-        count = max(2, math.ceil(length / EVERY_MM))
-        places.append(np.linspace(ends[k, 0], ends[k, 1], count))
-        reach.append(np.full(count, radius + clearance_mm))
-    if not bars:
+    rising = np.flatnonzero(lower >= 0)
+    if not len(rising):
         return []
-    near = part.nearer(np.concatenate(places), np.concatenate(reach))
-    blocked = np.logical_or.reduceat(near, np.cumsum([0] + [len(p) for p in places[:-1]]))
-    return [bar for bar, no in zip(bars, blocked.tolist(), strict=True) if not no]
+    ends, between = ends[rising], pairs[rising]
+    between = np.where(lower[rising, None] == 0, between, between[:, ::-1])
+    thinner = axes.shaft_mm[between].min(axis=1)
+    length = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+    radius = np.minimum(np.maximum(THICK * thinner, length / SLENDER), thinner) / 2
+    count = np.maximum(2, np.ceil(length / EVERY_MM).astype(np.int64))
+    first = np.concatenate([[0], np.cumsum(count)[:-1]])
+    which = np.repeat(np.arange(len(count)), count)
+    share = (np.arange(len(which)) - first[which]) / (count[which] - 1)
+    places = ends[which, 0] + share[:, None] * (ends[which, 1] - ends[which, 0])
+    near = part.nearer(places, radius[which] + clearance_mm)
+    found = []
+    for k in np.flatnonzero(~np.logical_or.reduceat(near, first)).tolist():
+        a, b = between[k].tolist()
+        name = support_id("brace", *ends[k].mean(axis=0).tolist())
+        found.append(((a, b), Brace(name, (stilts[a].id, stilts[b].id), ends[k], float(radius[k]))))
+    return found
 
 
 @njit(cache=True)

@@ -105,22 +105,24 @@ def _offers(stilts: Sequence[Stilt], lean_deg: float) -> list[list[tuple[int, fl
     shafts = np.array([one.upright[1] for one in stilts])
     thick = np.array([one.shaft_mm for one in stilts])
     tops = np.array([one.circles[-1, 2] for one in stilts])
+    on_part = np.array([one.on_part for one in stilts])
     own = np.array([_below_knee(one.circles) for one in stilts])
-    offers: list[list[tuple[int, float, float]]] = [[] for _ in stilts]
-    near = cKDTree(shafts[:, :2]).query_ball_point(knees[:, :2], REACH_MM)
+    near = cKDTree(knees[:, :2]).query_ball_tree(cKDTree(shafts[:, :2]), REACH_MM)
+    one = np.repeat(np.arange(len(stilts)), [len(others) for others in near])
+    trunk = np.array([other for others in near for other in others], np.int64)
     steep = math.tan(math.radians(90.0 - lean_deg))
-    for one, others in enumerate(near):
-        for trunk in others:
-            if trunk == one or stilts[trunk].on_part or thick[trunk] < thick[one] - 1e-9:
-                continue
-            across = math.hypot(*(knees[one, :2] - shafts[trunk, :2]))
-            height = min(shafts[trunk, 2] - BELOW_MM, knees[one, 2] - max(steep * across, BELOW_MM))
-            saves = own[one] - math.hypot(across, knees[one, 2] - height)
-            long = tops[one] - height > SPARE_LONG * SLENDER * thick[one]
-            if height >= LOWEST_MM and saves >= SAVES_MM and not long:
-                offers[trunk].append((one, float(saves), float(height)))
-    for some in offers:
-        some.sort(key=lambda offer: (-offer[1], offer[0]))
+    across = np.hypot(*(knees[one, :2] - shafts[trunk, :2]).T)
+    below = np.maximum(steep * across, BELOW_MM)
+    height = np.minimum(shafts[trunk, 2] - BELOW_MM, knees[one, 2] - below)
+    saves = own[one] - np.hypot(across, knees[one, 2] - height)
+    good = (one != trunk) & ~on_part[trunk] & (thick[trunk] >= thick[one] - 1e-9)
+    good &= (height >= LOWEST_MM) & (saves >= SAVES_MM)
+    good &= tops[one] - height <= SPARE_LONG * SLENDER * thick[one]
+    offers: list[list[tuple[int, float, float]]] = [[] for _ in stilts]
+    chosen = np.flatnonzero(good)
+    # Numbers settle what saves alike.
+    for k in chosen[np.lexsort((one[chosen], -saves[chosen]))].tolist():
+        offers[trunk[k]].append((int(one[k]), float(saves[k]), float(height[k])))
     return offers
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -89,11 +91,18 @@ class Stilt:
 
     def circle_at(self, z_mm: float) -> tuple[float, float, float] | None:
         """Centre and radius at a height, or ``None`` above and below the stilt."""
-        z = self.circles[:, 2]
-        if not z[0] <= z_mm <= z[-1]:
+        rows = self._rows
+        if not rows[0][2] <= z_mm <= rows[-1][2]:
             return None
-        x, y, r = (float(np.interp(z_mm, z, self.circles[:, k])) for k in (0, 1, 3))
-        return x, y, r
+        k = bisect_left(rows, z_mm, 1, len(rows) - 1, key=lambda row: row[2])
+        (x, y, z, r), (u, v, w, s) = rows[k - 1], rows[k]
+        share = min((z_mm - z) / (w - z), 1.0) if w > z else 1.0
+        return x + share * (u - x), y + share * (v - y), r + share * (s - r)
+
+    @cached_property
+    def _rows(self) -> list[list[float]]:
+        rows: list[list[float]] = self.circles.tolist()
+        return rows
 
     def mesh(self) -> Mesh:
         """Closed surface of the stilt."""

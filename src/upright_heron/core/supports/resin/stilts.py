@@ -288,7 +288,8 @@ class _Work:
                 chosen.append(places[k])
         if enough():
             return True
-        return self.take(replace(start.place, snip=True)) or bool(chosen)
+        # From right below: a needle is thin for a tip that comes at it aslant.
+        return self.take(replace(start.place, snip=True, outward=(0.0, 0.0, -1.0))) or bool(chosen)
 
     def hold_painted(self) -> None:
         """Hold what is painted to be held."""

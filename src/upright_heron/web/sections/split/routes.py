@@ -124,8 +124,9 @@ async def prepare_pieces(
         number = next((piece.number for piece in whole.pieces if piece.path == path), 0)
         stands = stance_of(board, whole, number, one.machine.build_mm, on_face=not seen)
         if stands is not None:
-            turned, name = stands
-            changes.append((one.id, ChooseStance(quaternion=to_quaternion(turned), name=name)))
+            turned, name, lift = stands
+            stance = ChooseStance(quaternion=to_quaternion(turned), name=name, lift_mm=lift)
+            changes.append((one.id, stance))
         if kept is not None:
             changes.append((one.id, TakePreset(preset=kept)))
         if supports and one.supports is None and (kept is None or kept.supports is None):
