@@ -14,7 +14,9 @@ from tests.support import box, mesh_of, sphere
 from upright_heron.core.geometry.near_cells import near_cells
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.machines.catalogue import Peel
+from upright_heron.core.supports.resin.joins import join
 from upright_heron.core.supports.resin.sizes import shaft_bears_n
+from upright_heron.core.supports.resin.stilt import Stilt
 
 
 def leans(made):
@@ -113,6 +115,53 @@ class JoinTest(unittest.TestCase):
         scars = [sum(one.on_part for one in each.stilts) for each in (made, apart)]
         self.assertLess(scars[0], scars[1])
         self.assertEqual(made.faults, ())
+
+
+class Free:
+    """Room everywhere."""
+
+    def clear(self, *_, **__):
+        return True
+
+
+def post(x, top, shaft=1.0, floor=0.0):
+    """A stilt by itself whose knee is at a height; it stands on the part where there is a floor."""
+    rows = [[x, 0, floor, 1.5], [x, 0, floor + 1.2, shaft / 2]]
+    tip = [[x, 0, top, shaft / 2], [x, 0, top + 2.0, 0.2], [x, 0, top + 2.2, 0.2]]
+    circles = np.array(rows + tip, float)
+    return Stilt(f"{x}", "", (x, 0.0, top + 2.0), floor > 0, 1.0, circles, 2, "", 0.1, 0.6)
+
+
+class RuleTest(unittest.TestCase):
+    """Which of two may stand on the other, by stilts as they are drawn."""
+
+    def stands(self, *posts):
+        found = join(posts, Free(), USUAL, Peel.USUAL)
+        return [(one.id, one.stands_on) for one in found if one.stands_on]
+
+    def test_one_of_two_alike_stands_on_the_other(self):
+        self.assertEqual(len(self.stands(post(0.0, 20), post(3.0, 20))), 1)
+        self.assertEqual(self.stands(post(0.0, 20), post(11.0, 20)), [])
+
+    def test_none_stands_on_a_thinner_one(self):
+        self.assertEqual(self.stands(post(0.0, 20, 1.5), post(3.0, 30)), [("3.0", "0.0")])
+        self.assertEqual(self.stands(post(0.0, 20), post(3.0, 30, 1.5)), [("0.0", "3.0")])
+
+    def test_none_is_longer_than_it_is_stiff(self):
+        self.assertEqual(self.stands(post(0.0, 80), post(3.0, 20, 1.5)), [])
+        self.assertEqual(self.stands(post(0.0, 80), post(3.0, 60, 1.5)), [("0.0", "3.0")])
+
+    def test_none_ends_right_over_a_foot(self):
+        self.assertEqual(self.stands(post(0.0, 6.05), post(3.1, 6.05)), [])
+        self.assertEqual(len(self.stands(post(0.0, 6.2), post(3.1, 6.2))), 1)
+
+    def test_none_takes_a_way_as_long_as_its_own(self):
+        self.assertEqual(self.stands(post(0.0, 13.0), post(9.0, 13.0)), [])
+        self.assertEqual(len(self.stands(post(0.0, 15.0), post(9.0, 15.0))), 1)
+
+    def test_none_stands_on_one_that_stands_on_the_part(self):
+        self.assertEqual(self.stands(post(0.0, 30, floor=10.0), post(3.0, 30)), [("0.0", "3.0")])
+        self.assertEqual(self.stands(post(0.0, 30, floor=10.0), post(3.0, 30, floor=10.0)), [])
 
 
 class ThickTest(unittest.TestCase):

@@ -6,15 +6,19 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from ..geometry.frames import frame
 from .depths import Lattice
 
 # Ribs are open over this share of their distance, from bottom to top: resin runs through.
 OPEN = 0.4
+# Distances from what is painted are told so far.
+BEYOND_MM = 60.0
 # Where they part a room off all the same, they keep these shares of their arms, one after the other.
 SHORTER = (0.6, 0.3, 0.0)
 # Struts rise so many times as far as they go aside: more than 45 degrees, so that they hold themselves.
@@ -59,12 +63,15 @@ class LeftIn:
 
     def off_painted(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
         """Distance (n,) of places (n, 3) from what stays solid behind painted places, mm; below 0 in it."""
-        from scipy.spatial import cKDTree
-
         if not len(self.solid_at_mm):
             return np.full(len(places), np.inf)
-        near = cKDTree(self.solid_at_mm).query(places)[0]
-        return np.asarray(near - self.behind_mm, np.float64)
+        # Two steps of any lattice beyond its surface are enough to draw it.
+        near = self._painted.query(places, distance_upper_bound=self.behind_mm + BEYOND_MM)[0]
+        return np.asarray(np.minimum(near - self.behind_mm, BEYOND_MM), np.float64)
+
+    @cached_property
+    def _painted(self) -> cKDTree:
+        return cKDTree(self.solid_at_mm)
 
     def off_filling(
         self, places: NDArray[np.float64], shorter: Mapping[tuple[int, int], float]

@@ -239,6 +239,11 @@ class _Work:
         self.ways.append(way)
         return True
 
+    def _try(self, place: Place) -> None:
+        """Stand a stilt under a place, or count it as without room; hollows are told by themselves."""
+        before = self.router.kept_out
+        self.blocked += not self.take(place) and self.router.kept_out == before
+
     def hold_by_hand(self) -> None:
         """Stand tips where hands put them, as far as there is a way."""
         for at in self.by_hand.put_mm:
@@ -296,7 +301,7 @@ class _Work:
         if self.painted is None:
             return
         for at in spread_tips(*self.painted, self.settings.spacing_mm, SHORTEST_MM):
-            self.blocked += not self.take(Place(at, (0.0, 0.0, -1.0), "painted"))
+            self._try(Place(at, (0.0, 0.0, -1.0), "painted"))
 
     def hold_slopes(self) -> None:
         """Hold what hangs past the limit: beside the show side first, and on it what that leaves far off."""
@@ -308,7 +313,7 @@ class _Work:
             chosen = some[by_slope(self.under.some(some), self.limit_deg, spacing, self.tips)]
             for k in tracked(chosen.tolist(), "Placing tips", self.progress, every=16):
                 reason = names.get(int(self.under.facet[k]), "overhang")
-                self.blocked += not self.take(self._place(k, reason))
+                self._try(self._place(k, reason))
 
     def _shown(self, places: NDArray[np.float64]) -> NDArray[np.bool_]:
         """Which places (n, 3) lie on the show side."""
