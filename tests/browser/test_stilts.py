@@ -90,6 +90,13 @@ class StiltsTest(BrowserCase):
         x, y, z = self.supports(job_id)["put_mm"][0]
         self.assertLess(max(abs(x - 21), abs(y - 12), abs(z - 20)), 0.5)
         self.browser.wait(lambda: self.browser.run("return document.body.dataset.coming") == "0")
+        # Whatever it bears, it gets the size that is chosen.
+        self.browser.click("#tip-size")
+        self.click_on([8.0, 2.0, 20.0])
+        self.browser.wait(lambda: self.supports(job_id)["tip_sizes"])
+        self.assertEqual(self.supports(job_id)["tip_sizes"][0]["size"], "stout")
+        self.settled(job_id)
+        self.browser.wait(lambda: "1 sized" in self.browser.text("#tips-tally"))
         self.assertEqual(self.browser.problems(), [])
 
     def test_a_ring_round_soles_in_one_press(self):
@@ -165,7 +172,8 @@ class StiltsTest(BrowserCase):
         pixels = 10 / 0.046
         self.assertAlmostEqual(first["white"], 2 * pixels**2, delta=4 * 3 * pixels)
         self.assertEqual(first["plum"], 0)
-        self.assertIn("of 4000 × 2500", self.browser.text("#mask-words"))
+        # It may be drawn once more as its place in the page settles.
+        self.browser.wait(lambda: "of 4000 × 2500" in self.browser.text("#mask-words"))
         # Where the roof begins all of it is new.
         self.walk_to(3.01)
         layer = self.browser.run("return window.heron.profile.index")

@@ -15,8 +15,9 @@ from upright_heron.core.geometry.near_cells import near_cells
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.supports.resin.joins import join
-from upright_heron.core.supports.resin.sizes import shaft_bears_n
+from upright_heron.core.supports.resin.sizes import Stoutness, shaft_bears_n, sizes
 from upright_heron.core.supports.resin.stilt import Stilt
+from upright_heron.core.supports.resin.stilts import ByHand
 
 
 def leans(made):
@@ -193,6 +194,57 @@ class ThickTest(unittest.TestCase):
             self.assertGreaterEqual(one.shaft_mm, 3.0)
             self.assertGreaterEqual(one.circles[0, 3], one.shaft_mm / 2)
             self.assertAlmostEqual(2 * one.circles[-1, 3], one.tip_mm)
+
+
+class AskedTest(unittest.TestCase):
+    """What the shop asks of sizes and braces."""
+
+    def test_sizes_are_as_typed_and_else_in_proportion(self):
+        fine, medium, stout = sizes(replace(USUAL, tip_mm=0.5, shaft_mm=1.2, foot_mm=3.0))
+        self.assertEqual([round(one.tip_mm, 3) for one in (fine, medium, stout)], [0.35, 0.5, 0.8])
+        self.assertEqual([round(one.shaft_mm, 3) for one in (fine, medium, stout)], [0.96, 1.2, 1.8])
+        fine, medium, stout = sizes(replace(USUAL, fine_mm=(0.25, None), stout_mm=(None, 4.5)))
+        self.assertEqual((fine.tip_mm, fine.shaft_mm), (0.25, 0.8))
+        self.assertEqual((medium.tip_mm, medium.shaft_mm), (0.4, 1.0))
+        self.assertAlmostEqual(stout.tip_mm, 0.64)
+        # A foot is no thinner than its shaft.
+        self.assertEqual((stout.shaft_mm, stout.foot_mm), (4.5, 4.5))
+
+    def test_braces_rise_and_follow_as_asked(self):
+        bench = Stilted(box(30, 30, 3), 0.25, lift=60.0)
+        made = bench.made(replace(USUAL, brace_deg=60.0, brace_every_mm=10.0))
+        self.assertEqual(made.faults, ())
+        starts = set()
+        for bar in made.braces:
+            way = bar.ends_mm[1] - bar.ends_mm[0]
+            self.assertAlmostEqual(way[2], np.hypot(*way[:2]) * 3**0.5, delta=1e-3)
+            starts.add(round(float(bar.ends_mm[0, 2]), 6))
+        self.assertTrue(starts <= {3.0 + 10 * k for k in range(6)}, starts)
+        self.assertGreater(len(starts), 3)
+
+    def test_shafts_are_as_stiff_as_asked(self):
+        bench = Stilted(box(1.2, 1.2, 3), 0.25, lift=60.0)
+        for slender in (20.0, 60.0):
+            made = bench.made(replace(USUAL, slender=slender))
+            self.assertEqual(made.faults, ())
+            self.assertGreaterEqual(min(one.shaft_mm for one in made.stilts), 62 / slender - 0.01)
+            self.assertLess(min(one.shaft_mm for one in made.stilts), max(1.0, 70 / slender))
+
+    def test_a_size_that_was_chosen_holds_whatever_its_load(self):
+        bench = Stilted(box(20, 20, 3), 0.25, lift=8.0)
+        before = bench.made().stilts
+        one = before[0]
+        other = min(before[1:], key=lambda tip: -np.linalg.norm(np.subtract(tip.touch_mm, one.touch_mm)))
+        at = np.array([one.touch_mm, other.touch_mm])
+        chosen = ByHand(np.zeros((0, 3)), np.zeros((0, 3)), at, (Stoutness.STOUT, Stoutness.FINE))
+        after = {tip.touch_mm: tip for tip in bench.made(by_hand=chosen).stilts}
+        self.assertEqual(set(after), {tip.touch_mm for tip in before})
+        self.assertEqual(after[one.touch_mm].size, "stout")
+        self.assertAlmostEqual(after[one.touch_mm].tip_mm, 0.64)
+        self.assertEqual(after[other.touch_mm].size, "fine")
+        for tip in before:
+            if tip.touch_mm not in (one.touch_mm, other.touch_mm):
+                self.assertEqual(after[tip.touch_mm].size, tip.size)
 
 
 class SteadyTest(unittest.TestCase):

@@ -106,3 +106,32 @@ class TipsTest(AppCase):
         self.client.post(f"/jobs/{self.job_id}/changes/no-supports")
         self.post("tips/put", status=422, at="1,2,3")
         self.post("changes/strengthen", status=422)
+
+    def test_sizes_are_typed_and_chosen_for_single_tips(self):
+        made = self.made()
+        fine = next(one for one in made.stilts if one.size == "fine")
+        x, y, z = fine.touch_mm
+        here = f"{x + 13},{y + 10},{z}"
+        self.post("tips/size?open=6", at=here, size="stout")
+        self.assertEqual([one["size"] for one in self.item()["supports"]["tip_sizes"]], ["stout"])
+        sized = {one.touch_mm: one.size for one in self.made().stilts}
+        self.assertEqual(min(sized.items(), key=lambda one: math.dist(one[0], fine.touch_mm))[1], "stout")
+        self.assertIn("1 sized", self.section(self.job_id, 6).text("tips-tally"))
+        # It stays when other settings change, goes along when the part is sized, and can be given up.
+        self.post("changes/supports?open=6", spacing_mm="3", fine_tip_mm="0.2", fine_shaft_mm="")
+        supports = self.item()["supports"]
+        self.assertEqual((supports["fine_tip_mm"], supports["fine_shaft_mm"]), (0.2, None))
+        self.assertEqual(len(supports["tip_sizes"]), 1)
+        self.assertIn("0.2", {f"{one.tip_mm:g}" for one in self.made().stilts})
+        self.post("tips/size?open=6", at=here, size="")
+        self.assertEqual(self.item()["supports"]["tip_sizes"], [])
+        for path, wrong in (
+            ("tips/size", {"at": here, "size": "huge"}),
+            ("tips/size", {"at": "90,90,90", "size": "fine"}),
+            ("changes/supports", {"fine_tip_mm": "0.5"}),
+            ("changes/supports", {"stout_shaft_mm": "0.9"}),
+            ("changes/supports", {"brace_deg": "5"}),
+            ("changes/supports", {"slender": "500"}),
+        ):
+            with self.subTest(wrong):
+                self.post(path, status=422, **wrong)

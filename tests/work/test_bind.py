@@ -32,7 +32,15 @@ from upright_heron.sheet.item import (
 )
 from upright_heron.sheet.models import Instance, ItemSheet, JobSettings, JobSheet, Plate
 from upright_heron.sheet.part import PaintedMarks, Size
-from upright_heron.sheet.process import FilamentSupports, Footing, Preset, Process, ResinSupports, Second
+from upright_heron.sheet.process import (
+    FilamentSupports,
+    Footing,
+    Preset,
+    Process,
+    ResinSupports,
+    Second,
+    TipSize,
+)
 from upright_heron.sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from upright_heron.work.bind import ItemBinding, PlateBinding, hand_of, keys_of, plate_keys
 
@@ -370,7 +378,9 @@ class FieldsTest(unittest.TestCase):
 
 OF_STILTS = {
     "spacing_mm": 3, "clearance_mm": 0.6, "tip_mm": 0.5, "depth_mm": 0.3, "shaft_mm": 1.2, "foot_mm": 4,
-    "taper_mm": 0.1, "lean_deg": 30, "from_plate": True, "apart": True, "hollows_free": True, "spare": 2,
+    "taper_mm": 0.1, "lean_deg": 30, "from_plate": True, "apart": True, "hollows_free": True, "fine_tip_mm": 0.2, "fine_shaft_mm": 0.7,
+    "stout_tip_mm": 0.9, "stout_shaft_mm": 2, "brace_deg": 40, "brace_every_mm": 20, "slender": 30,
+    "tip_sizes": (TipSize(at_mm=(1, 2, 3), size="stout"),), "spare": 2,
 }  # fmt: skip
 # Fields of supports that count as another that is tried.
 ALIKE = {

@@ -14,6 +14,7 @@ from ..core.machines.catalogue import Printer, Technology
 from ..core.supports.demand.patches import Hold, Style
 from ..core.supports.filament.thickness import thickness
 from ..core.supports.model import SupportSettings
+from ..core.supports.resin.sizes import Stoutness
 from ..core.toolpaths.process_table import Row, Stretch, checked
 from ..core.units import length_mm, number
 from .document import Document, Length, Name, Vector
@@ -110,6 +111,13 @@ STRONGER, MOST_SPARE = 1.4, 5.0
 MOST_TIPS = 400
 
 
+class TipSize(Document):
+    """The size that was chosen for the tip at a place of the part."""
+
+    at_mm: Vector
+    size: Stoutness
+
+
 class ResinSupports(Document):
     """Settings that stilts on a resin machine are made with."""
 
@@ -130,11 +138,22 @@ class ResinSupports(Document):
     apart: bool = False
     # None in hollows, where nobody gets at them.
     hollows_free: bool = False
+    # Tips and shafts of the fine and the stout size; in proportion to the medium one where not given.
+    fine_tip_mm: Annotated[Length, Field(ge=0.05, le=3)] | None = None
+    fine_shaft_mm: Annotated[Length, Field(ge=0.2, le=10)] | None = None
+    stout_tip_mm: Annotated[Length, Field(ge=0.1, le=5)] | None = None
+    stout_shaft_mm: Annotated[Length, Field(ge=0.3, le=15)] | None = None
+    # How braces rise, in what height there is one, and how slender a shaft may be between them.
+    brace_deg: Annotated[float, Field(ge=20, le=70)] = 45.0
+    brace_every_mm: Annotated[Length, Field(ge=3, le=200)] = 25.0
+    slender: Annotated[float, Field(ge=10, le=100)] = 40.0
     # Each tip can bear so many times what pulls at it.
     spare: Annotated[float, Field(ge=1, le=MOST_SPARE)] = 1.0
     # Tips that hands put, and those that they took out, by their places on the part.
     put_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
     out_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
+    # Sizes that hands chose for single tips, whatever these bear.
+    tip_sizes: Annotated[tuple[TipSize, ...], Field(max_length=MOST_TIPS)] = ()
 
     def settings(self, line_mm: float = 0.05, layer_mm: float = 0.05) -> SupportSettings:
         """Return them as the core takes them, for a pixel so wide and layers so high."""
@@ -148,6 +167,11 @@ class ResinSupports(Document):
             foot_mm=self.foot_mm,
             shaft_taper_mm=self.taper_mm,
             lean_deg=self.lean_deg,
+            fine_mm=(self.fine_tip_mm, self.fine_shaft_mm),
+            stout_mm=(self.stout_tip_mm, self.stout_shaft_mm),
+            brace_deg=self.brace_deg,
+            brace_every_mm=self.brace_every_mm,
+            slender=self.slender,
             from_plate=self.from_plate,
             joins=not self.apart,
             inside=not self.hollows_free,
@@ -157,14 +181,21 @@ class ResinSupports(Document):
     @property
     def for_any_part(self) -> ResinSupports:
         """The settings without what hands did on one part."""
-        return self.model_copy(update={"put_mm": (), "out_mm": ()})
+        return self.model_copy(update={"put_mm": (), "out_mm": (), "tip_sizes": ()})
 
     def sized(self, factors: Vector) -> ResinSupports:
         """Return them for a part that is sized by factors: places go along."""
-        moved = {
-            name: tuple(tuple(v * f for v, f in zip(at, factors, strict=True)) for at in getattr(self, name))
-            for name in ("put_mm", "out_mm")
+
+        def along(at: Vector) -> Vector:
+            x, y, z = (v * f for v, f in zip(at, factors, strict=True))
+            return x, y, z
+
+        moved: dict[str, object] = {
+            name: tuple(along(at) for at in getattr(self, name)) for name in ("put_mm", "out_mm")
         }
+        moved["tip_sizes"] = tuple(
+            one.model_copy(update={"at_mm": along(one.at_mm)}) for one in self.tip_sizes
+        )
         return self.model_copy(update=moved)
 
     def stronger(self, share: float) -> ResinSupports:

@@ -358,7 +358,8 @@ def _filament(sheet: DecidedSheet) -> s.FilamentSupports | None:
 def _resin(sheet: DecidedSheet) -> s.ResinSupports | None:
     if sheet.resin is None or not sheet.is_resin:
         return None
-    return s.ResinSupports(sheet.support_settings(), sheet.resin.put_mm, sheet.resin.out_mm)
+    chosen = tuple((one.at_mm, one.size.value) for one in sheet.resin.tip_sizes)
+    return s.ResinSupports(sheet.support_settings(), sheet.resin.put_mm, sheet.resin.out_mm, chosen)
 
 
 @binds(s.Peeling)

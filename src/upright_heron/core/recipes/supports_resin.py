@@ -16,6 +16,7 @@ from ..supports.checks.holding import holding as holding_of
 from ..supports.checks.holding import probes
 from ..supports.checks.removal import Access, reach
 from ..supports.model import Branches, Column
+from ..supports.resin.sizes import Stoutness
 from ..supports.resin.stilts import ByHand, Ground, make_stilts
 from ..supports.show_side import Shown
 from ..supports.support_set import SupportSet
@@ -82,7 +83,12 @@ def stilts(
         asked.settings,
         peel=material.peel,
         painted=coat and (coat[0], coat[2]),
-        by_hand=ByHand(where.points(asked.put_mm), where.points(asked.out_mm)),
+        by_hand=ByHand(
+            where.points(asked.put_mm),
+            where.points(asked.out_mm),
+            where.points([at for at, _ in asked.tip_sizes]),
+            tuple(Stoutness(name) for _, name in asked.tip_sizes),
+        ),
         progress=progress,
     )
 

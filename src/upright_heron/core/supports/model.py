@@ -47,6 +47,12 @@ class SupportSettings:
         What the shaft of a stilt gains in diameter over each 10 mm downwards.
     lean_deg : float
         Most that a shaft leans, from vertical (resin).
+    fine_mm, stout_mm : (tip, shaft) or (None, None)
+        Diameters of the fine and the stout size of stilts; in proportion to the medium one where not given.
+    brace_deg, brace_every_mm : float
+        How braces rise, and in what height there is one (resin).
+    slender : float
+        No shaft is longer between braces than so many times its thickness (resin).
     inside : bool
         Stilts may stand in hollows, where nobody gets at them (resin).
     joins : bool
@@ -97,6 +103,11 @@ class SupportSettings:
     depth_mm: float = 0.2
     shaft_taper_mm: float = 0.0
     lean_deg: float = 45.0
+    fine_mm: tuple[float | None, float | None] = (None, None)
+    stout_mm: tuple[float | None, float | None] = (None, None)
+    brace_deg: float = 45.0
+    brace_every_mm: float = 25.0
+    slender: float = 40.0
     inside: bool = True
     joins: bool = True
     line_mm: float = 0.44

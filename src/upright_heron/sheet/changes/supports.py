@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field
@@ -10,9 +11,19 @@ from pydantic import BeforeValidator, Field
 from ...core.errors import BadValue
 from ...core.footing.footing import FootingKind
 from ...core.supports.demand.patches import Hold, Style
+from ...core.supports.resin.sizes import Stoutness, sizes
 from ..document import Length, Vector
 from ..models import ItemSheet
-from ..process import MOST_SPARE, MOST_TIPS, FilamentSupports, Footing, ResinSupports, Second, read_gap
+from ..process import (
+    MOST_SPARE,
+    MOST_TIPS,
+    FilamentSupports,
+    Footing,
+    ResinSupports,
+    Second,
+    TipSize,
+    read_gap,
+)
 from .base import Change, altered
 
 # Numbers and words are both taken for what was typed.
@@ -32,6 +43,13 @@ OF_STILTS = (
     "apart",
     "hollows_free",
     "spare",
+    "fine_tip_mm",
+    "fine_shaft_mm",
+    "stout_tip_mm",
+    "stout_shaft_mm",
+    "brace_deg",
+    "brace_every_mm",
+    "slender",
 )
 
 
@@ -71,6 +89,13 @@ class MakeSupports(Change):
     taper_mm: Length = 0.05
     lean_deg: float = 45.0
     apart: bool = False
+    fine_tip_mm: Length | None = None
+    fine_shaft_mm: Length | None = None
+    stout_tip_mm: Length | None = None
+    stout_shaft_mm: Length | None = None
+    brace_deg: float = 45.0
+    brace_every_mm: Length = 25.0
+    slender: float = 40.0
     hollows_free: bool = False
     spare: float = 1.0
 
@@ -79,13 +104,23 @@ class MakeSupports(Change):
             asked = self.model_fields_set & set(ResinSupports.model_fields) - {"kind"}
             stilts = {name: getattr(self, name) for name in asked}
             # What was done by hand stays.
-            hand = sheet.resin.model_dump(include={"put_mm", "out_mm"}) if sheet.resin else {}
+            hand = sheet.resin.model_dump(include={"put_mm", "out_mm", "tip_sizes"}) if sheet.resin else {}
             made = ResinSupports(**{**hand, **stilts})
             # Asked of what is typed now: jobs from before there were shafts to type stay as they are.
             if not made.tip_mm <= made.shaft_mm <= made.foot_mm:
                 raise BadValue(
                     "A shaft is no thinner than its tip, and a foot no thinner than its shaft.",
                     "Type a thinner tip, or a thicker shaft and foot.",
+                )
+            three = sizes(made.settings())
+            if any(one.tip_mm > one.shaft_mm for one in three) or not all(
+                one.tip_mm <= other.tip_mm and one.shaft_mm <= other.shaft_mm
+                for one, other in pairwise(three)
+            ):
+                raise BadValue(
+                    "Fine stilts are no thicker than medium ones, stout ones no thinner, each no thinner than"
+                    " its tip.",
+                    "Type other tips and shafts, or leave them in proportion.",
                 )
             return altered(sheet, supports=made)
         known = sheet.filament or FilamentSupports()
@@ -188,13 +223,33 @@ class TakeTipOut(Change):
         return "Take a tip out"
 
 
+class SizeTip(Change):
+    """Choose the size of the tip at a place of the part; without one its load decides again."""
+
+    kind: Literal["size-tip"] = "size-tip"
+    at_mm: Vector
+    size: Stoutness | Literal[""] = ""
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        known = _stilts(sheet)
+        kept = tuple(one for one in known.tip_sizes if not _among(one.at_mm, (self.at_mm,)))
+        if self.size:
+            if len(kept) >= MOST_TIPS:
+                raise BadValue(f"Sizes can be chosen for {MOST_TIPS} tips.", "Let some go by their load.")
+            kept = (*kept, TipSize(at_mm=self.at_mm, size=Stoutness(self.size)))
+        return altered(sheet, supports=known.model_copy(update={"tip_sizes": kept}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"A {self.size} tip" if self.size else "A tip by its load"
+
+
 class ForgetTips(Change):
     """Forget what was done to tips by hand."""
 
     kind: Literal["forget-tips"] = "forget-tips"
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        return altered(sheet, supports=_stilts(sheet).model_copy(update={"put_mm": (), "out_mm": ()}))
+        return altered(sheet, supports=_stilts(sheet).for_any_part)
 
     def label(self, sheet: ItemSheet) -> str:
         return "Forget what was done to tips by hand"

@@ -29,7 +29,12 @@ MOST_TOLD = 40
 
 
 def verify_stilts(
-    made: SupportSet, stack: LayerStack, part: Tree, *, progress: Progress = silent
+    made: SupportSet,
+    stack: LayerStack,
+    part: Tree,
+    *,
+    slender: float = SLENDER,
+    progress: Progress = silent,
 ) -> list[Fault]:
     """Check stilts and braces.
 
@@ -40,6 +45,8 @@ def verify_stilts(
         Layers of the part, lifted or not.
     part : Tree
         Of the part where it stands.
+    slender : float
+        No shaft is longer between braces than so many times its thickness.
     progress : Progress
 
     Returns
@@ -60,7 +67,7 @@ def verify_stilts(
         *_ends(stilts, part),
         *_crossing(stilts, part),
         *_loose(made.braces, stilts),
-        *_slender(stilts, made.braces),
+        *_slender(stilts, made.braces, slender),
         *_overloaded(stilts),
     ][: 6 * MOST_TOLD]
 
@@ -258,11 +265,11 @@ def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]
     return [float(np.diff(heights).max()) for heights in held_at_mm(stilts, braces)]
 
 
-def _slender(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[Fault]:
+def _slender(stilts: Sequence[Stilt], braces: Sequence[Brace], slender: float) -> list[Fault]:
     """Shafts that are too long for their thickness between what holds them."""
     told = []
     for one, longest in zip(stilts, unbraced_mm(stilts, braces), strict=True):
-        if longest > SLENDER * one.shaft_mm:
+        if longest > slender * one.shaft_mm:
             thick = f"{one.shaft_mm:.2g} mm thick"
             words = f"The stilt of {one.reason} runs {longest:.0f} mm without a brace, {thick}."
             told.append(Fault(FaultKind.SLENDER, one.touch_mm, words))

@@ -12,14 +12,13 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ...geometry.tree import Tree
-from ..checks.stilt_check import SLENDER, held_at_mm
-from ..model import support_id
+from ..checks.stilt_check import held_at_mm
+from ..model import SupportSettings, support_id
 from .routes import EVERY_MM
 from .stilt import Brace, Stilt
 
-# Braces rise at this angle between stilts no further apart, one in so much height, from so high up
-# (common practice).
-RISE_DEG, REACH_MM, RHYTHM_MM, FIRST_MM = 45.0, 12.0, 25.0, 3.0
+# Braces run between stilts no further apart, from so high up (common practice).
+REACH_MM, FIRST_MM = 12.0, 3.0
 # Nearer ones grow together anyhow; at each height a stilt is braced to so many neighbours.
 LEAST_MM, NEIGHBOURS = 1.2, 2
 # As thick as this share of the thinner shaft, or up to all of it where they are long; the part is left as
@@ -33,7 +32,7 @@ FAR_MM, EVERY_BRACE_MM, ROUNDS = 30.0, 4.0, 4
 AT_ONCE = 128
 
 
-def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brace]:
+def brace(stilts: Sequence[Stilt], part: Tree, settings: SupportSettings) -> list[Brace]:
     """Put braces between the shafts of neighbouring stilts, upright or leaning.
 
     Parameters
@@ -41,8 +40,7 @@ def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brac
     stilts : sequence of Stilt
     part : Tree
         Of the part where it stands.
-    clearance_mm : float
-        To the part.
+    settings : SupportSettings
 
     Returns
     -------
@@ -51,12 +49,14 @@ def brace(stilts: Sequence[Stilt], part: Tree, clearance_mm: float) -> list[Brac
     """
     axes = _Axes.of(stilts)
     found: list[Brace] = []
-    for level, z in enumerate(np.arange(FIRST_MM, axes.high, RHYTHM_MM).tolist()):
-        found += _at_height(stilts, axes, part, clearance_mm, z, turned=level % 2 == 1)
+    for level, z in enumerate(np.arange(FIRST_MM, axes.high, settings.brace_every_mm).tolist()):
+        found += _at_height(stilts, axes, part, settings, z, turned=level % 2 == 1)
     return found
 
 
-def steady(stilts: Sequence[Stilt], braces: Sequence[Brace], part: Tree, clearance_mm: float) -> list[Brace]:
+def steady(
+    stilts: Sequence[Stilt], braces: Sequence[Brace], part: Tree, settings: SupportSettings
+) -> list[Brace]:
     """Braces more for shafts that run too far without one: longer, and wherever there is room.
 
     Parameters
@@ -66,8 +66,7 @@ def steady(stilts: Sequence[Stilt], braces: Sequence[Brace], part: Tree, clearan
         Those that there are.
     part : Tree
         Of the part where it stands.
-    clearance_mm : float
-        To the part.
+    settings : SupportSettings
 
     Returns
     -------
@@ -81,9 +80,9 @@ def steady(stilts: Sequence[Stilt], braces: Sequence[Brace], part: Tree, clearan
         for k, heights in enumerate(held_at_mm(stilts, found)):
             runs = np.diff(heights)
             longest = int(runs.argmax())
-            if axes.top[k] > axes.low[k] and runs[longest] > SLENDER * stilts[k].shaft_mm:
+            if axes.top[k] > axes.low[k] and runs[longest] > settings.slender * stilts[k].shaft_mm:
                 low, high = heights[longest], heights[longest + 1]
-                more += _within(stilts, axes, part, clearance_mm, k, (low, high))
+                more += _within(stilts, axes, part, settings, k, (low, high))
         if not more:
             break
         found += more
@@ -91,7 +90,12 @@ def steady(stilts: Sequence[Stilt], braces: Sequence[Brace], part: Tree, clearan
 
 
 def _within(
-    stilts: Sequence[Stilt], axes: _Axes, part: Tree, clearance_mm: float, k: int, run: tuple[float, float]
+    stilts: Sequence[Stilt],
+    axes: _Axes,
+    part: Tree,
+    settings: SupportSettings,
+    k: int,
+    run: tuple[float, float],
 ) -> list[Brace]:
     """A brace that holds a stilt within a run of it, the nearer to its middle the better; or none."""
     middle, half = sum(run) / 2, (run[1] - run[0]) / 2
@@ -106,7 +110,7 @@ def _within(
             )
             near = there[np.argsort(away, kind="stable")][: np.count_nonzero(away <= FAR_MM)]
             pairs = np.array([(k, other) for other in near.tolist() if other != k], np.int64).reshape(-1, 2)
-            fitting = _fitting(stilts, axes, part, clearance_mm, pairs[:AT_ONCE], z, FAR_MM)
+            fitting = _fitting(stilts, axes, part, settings, pairs[:AT_ONCE], z, FAR_MM)
             if fitting:
                 return [fitting[0][1]]
     return []
@@ -154,7 +158,7 @@ class _Axes:
 
 
 def _at_height(
-    stilts: Sequence[Stilt], axes: _Axes, part: Tree, clearance_mm: float, z: float, *, turned: bool
+    stilts: Sequence[Stilt], axes: _Axes, part: Tree, settings: SupportSettings, z: float, *, turned: bool
 ) -> list[Brace]:
     """Braces that begin at one height: the nearest first, until each stilt has its neighbours."""
     from scipy.spatial import cKDTree
@@ -178,7 +182,7 @@ def _at_height(
             if min(held[k] for k in pairs[first].tolist()) < NEIGHBOURS:
                 some.append(first)
             first += 1
-        for pair, bar in _fitting(stilts, axes, part, clearance_mm, pairs[some], z):
+        for pair, bar in _fitting(stilts, axes, part, settings, pairs[some], z):
             if min(held[k] for k in pair) < NEIGHBOURS:
                 found.append(bar)
                 held.update(pair)
@@ -189,13 +193,13 @@ def _fitting(
     stilts: Sequence[Stilt],
     axes: _Axes,
     part: Tree,
-    clearance_mm: float,
+    settings: SupportSettings,
     pairs: NDArray[np.int64],
     z: float,
     reach_mm: float = REACH_MM,
 ) -> list[tuple[tuple[int, int], Brace]]:
     """Those of some pairs (k, 2) of stilts that a brace fits between, from a height up."""
-    slope = math.tan(math.radians(RISE_DEG))
+    slope = math.tan(math.radians(settings.brace_deg))
     ends, lower = _rising(axes.places, axes.start, axes.top, pairs, z, slope, reach_mm)
     rising = np.flatnonzero(lower >= 0)
     if not len(rising):
@@ -204,13 +208,13 @@ def _fitting(
     between = np.where(lower[rising, None] == 0, between, between[:, ::-1])
     thinner = axes.shaft_mm[between].min(axis=1)
     length = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
-    radius = np.minimum(np.maximum(THICK * thinner, length / SLENDER), thinner) / 2
+    radius = np.minimum(np.maximum(THICK * thinner, length / settings.slender), thinner) / 2
     count = np.maximum(2, np.ceil(length / EVERY_MM).astype(np.int64))
     first = np.concatenate([[0], np.cumsum(count)[:-1]])
     which = np.repeat(np.arange(len(count)), count)
     share = (np.arange(len(which)) - first[which]) / (count[which] - 1)
     places = ends[which, 0] + share[:, None] * (ends[which, 1] - ends[which, 0])
-    near = part.nearer(places, radius[which] + clearance_mm)
+    near = part.nearer(places, radius[which] + settings.clearance_mm)
     found = []
     for k in np.flatnonzero(~np.logical_or.reduceat(near, first)).tolist():
         a, b = between[k].tolist()

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...machines.catalogue import Peel
-from ..checks.stilt_check import SLENDER
 from ..model import SupportSettings
 from .routes import Router
 from .sizes import shaft_bears_n
@@ -56,7 +55,7 @@ def join(stilts: Sequence[Stilt], router: Router, settings: SupportSettings, pee
     found = list(stilts)
     if not settings.joins or len(stilts) < 2:
         return found
-    offers = _offers(stilts, settings.lean_deg)
+    offers = _offers(stilts, settings)
     load = [one.load_n * settings.spare for one in stilts]
     bears = [shaft_bears_n(one.shaft_mm, peel) for one in stilts]
     stays: set[int] = set()
@@ -97,7 +96,7 @@ def join(stilts: Sequence[Stilt], router: Router, settings: SupportSettings, pee
     return found
 
 
-def _offers(stilts: Sequence[Stilt], lean_deg: float) -> list[list[tuple[int, float, float]]]:
+def _offers(stilts: Sequence[Stilt], settings: SupportSettings) -> list[list[tuple[int, float, float]]]:
     """For each stilt those that could stand on it: number, length saved and height, the most saved first."""
     from scipy.spatial import cKDTree
 
@@ -110,14 +109,14 @@ def _offers(stilts: Sequence[Stilt], lean_deg: float) -> list[list[tuple[int, fl
     near = cKDTree(knees[:, :2]).query_ball_tree(cKDTree(shafts[:, :2]), REACH_MM)
     one = np.repeat(np.arange(len(stilts)), [len(others) for others in near])
     trunk = np.array([other for others in near for other in others], np.int64)
-    steep = math.tan(math.radians(90.0 - lean_deg))
+    steep = math.tan(math.radians(90.0 - settings.lean_deg))
     across = np.hypot(*(knees[one, :2] - shafts[trunk, :2]).T)
     below = np.maximum(steep * across, BELOW_MM)
     height = np.minimum(shafts[trunk, 2] - BELOW_MM, knees[one, 2] - below)
     saves = own[one] - np.hypot(across, knees[one, 2] - height)
     good = (one != trunk) & ~on_part[trunk] & (thick[trunk] >= thick[one] - 1e-9)
     good &= (height >= LOWEST_MM) & (saves >= SAVES_MM)
-    good &= tops[one] - height <= SPARE_LONG * SLENDER * thick[one]
+    good &= tops[one] - height <= SPARE_LONG * settings.slender * thick[one]
     offers: list[list[tuple[int, float, float]]] = [[] for _ in stilts]
     chosen = np.flatnonzero(good)
     # Numbers settle what saves alike.

@@ -60,18 +60,23 @@ class StiltSize:
 
 
 def sizes(settings: SupportSettings) -> tuple[StiltSize, StiltSize, StiltSize]:
-    """Fine, medium and stout; the medium one is as in the settings."""
-    fine, medium, stout = (
-        StiltSize(
-            name,
-            settings.tip_mm * tip,
-            settings.shaft_mm * shaft,
-            settings.foot_mm * foot,
-            settings.tip_length_mm * cone,
-            settings.depth_mm,
+    """Fine, medium and stout; the medium one is as in the settings, the others where they tell of them."""
+    asked = {Stoutness.FINE: settings.fine_mm, Stoutness.STOUT: settings.stout_mm}
+    found = []
+    for name, (tip, shaft, foot, cone) in SHARES.items():
+        own_tip, own_shaft = asked.get(name, (None, None))
+        thick = settings.shaft_mm * shaft if own_shaft is None else own_shaft
+        found.append(
+            StiltSize(
+                name,
+                settings.tip_mm * tip if own_tip is None else own_tip,
+                thick,
+                max(settings.foot_mm * foot, thick),
+                settings.tip_length_mm * cone,
+                settings.depth_mm,
+            )
         )
-        for name, (tip, shaft, foot, cone) in SHARES.items()
-    )
+    fine, medium, stout = found
     return fine, medium, stout
 
 

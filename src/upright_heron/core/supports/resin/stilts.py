@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +20,7 @@ from ...layers.stack import LayerStack
 from ...machines.catalogue import Peel
 from ...marking.marks import Mark, Marks
 from ...progress import Progress, silent, tracked
-from ..checks.stilt_check import SLENDER, unbraced_mm, verify_stilts
+from ..checks.stilt_check import unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips
 from ..model import SupportSettings, support_id
 from ..show_side import ENOUGH, Shown
@@ -30,7 +30,7 @@ from .joins import join
 from .loads import Borne, walk_loads
 from .routes import SHORTEST_MM, Router, Way
 from .seen import seen_shares
-from .sizes import THICKEST, StiltSize, size_for, sizes
+from .sizes import THICKEST, StiltSize, Stoutness, size_for, sizes
 from .stilt import Brace, Stilt, stilt_volume_mm3
 from .stilt_layers import stilt_layers
 from .tip_places import (
@@ -56,8 +56,8 @@ SPARE_STIFF = 1.05
 SIDE_MM = 5.0
 # So many of the weakest tips are told by themselves.
 WEAKEST = 10
-# Where a tip was taken out by hand none comes so near.
-OUT_MM = 1.0
+# Where a tip was taken out by hand none comes so near; a size that was chosen is for the tip so near.
+OUT_MM, SIZED_MM = 1.0, 0.5
 # One tip below a point is left out where so many stand beside it.
 ENOUGH_BESIDE = 2
 
@@ -98,10 +98,16 @@ class ByHand:
         Places on the part that are to have one.
     out_mm : (m, 3) float64
         Places round which there is to be none of the automatic ones.
+    sized_mm : (k, 3) float64
+        Places whose tips have sizes of their own,
+    sizes : tuple of Stoutness
+        and which.
     """
 
     put_mm: NDArray[np.float64]
     out_mm: NDArray[np.float64]
+    sized_mm: NDArray[np.float64] = field(default_factory=lambda: np.zeros((0, 3)))
+    sizes: tuple[Stoutness, ...] = ()
 
 
 NOTHING = ByHand(np.zeros((0, 3)), np.zeros((0, 3)))
@@ -157,7 +163,8 @@ def make_stilts(
         tuple(work.notes()),
         braces=tuple(braces),
     )
-    return replace(made, faults=tuple(verify_stilts(made, ground.stack, ground.part, progress=progress)))
+    faults = verify_stilts(made, ground.stack, ground.part, slender=settings.slender, progress=progress)
+    return replace(made, faults=tuple(faults))
 
 
 class _Work:
@@ -374,8 +381,8 @@ class _Work:
             while name in names:
                 name += "+"
             names.add(name)
-            size = size_for(load * self.settings.spare, self.sizes, self.peel)
             at, outward = np.array(place.at_mm), np.array(place.outward)
+            size = self._size_by_hand(at) or size_for(load * self.settings.spare, self.sizes, self.peel)
             own = way if size is self.medium else self.router.way(at, outward, size)
             if own is None or own.on_part != way.on_part:
                 size, own = self.medium, way
@@ -397,6 +404,16 @@ class _Work:
             )
         return found
 
+    def _size_by_hand(self, at: NDArray[np.float64]) -> StiltSize | None:
+        """The size that was chosen for the tip at a place (3,); ``None`` where its load decides."""
+        if not len(self.by_hand.sized_mm):
+            return None
+        away = np.linalg.norm(self.by_hand.sized_mm - at, axis=1)
+        k = int(away.argmin())
+        if away[k] > SIZED_MM:
+            return None
+        return next(one for one in self.sizes if one.name is self.by_hand.sizes[k])
+
     def seen(self) -> list[float]:
         """How much the mark of each tip is seen, 0 to 1."""
         if not self.places:
@@ -408,8 +425,8 @@ class _Work:
 
     def braces(self, stilts: Sequence[Stilt]) -> list[Brace]:
         """Braces between the stilts, longer ones where a shaft runs too far."""
-        part, clearance = self.ground.part, self.settings.clearance_mm
-        return steady(stilts, brace(stilts, part, clearance), part, clearance)
+        part, settings = self.ground.part, self.settings
+        return steady(stilts, brace(stilts, part, settings), part, settings)
 
     def thicken(self, stilts: list[Stilt], braces: Sequence[Brace]) -> bool:
         """Make shafts thicker that nothing braces for too long; whether any was."""
@@ -417,7 +434,7 @@ class _Work:
         carrying = {one.stands_on for one in stilts}
         changed = False
         for k, (one, place) in enumerate(zip(stilts, self.places, strict=True)):
-            want = SPARE_STIFF * lengths[k] / SLENDER
+            want = SPARE_STIFF * lengths[k] / self.settings.slender
             if want <= one.shaft_mm:
                 continue
             shaft = min(want, THICKEST * self.sizes[-1].shaft_mm)

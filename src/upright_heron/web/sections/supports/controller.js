@@ -64,6 +64,7 @@ export default class SupportsController extends SectionController {
     else if (button.dataset.fault) this.#look(button.dataset.fault.split(',').map(Number));
     else if (button.id === 'tip-put') this.#tip(button, 'Click on the place of the tip.');
     else if (button.id === 'tip-out') this.#tip(button, 'Click where the tip stands.');
+    else if (button.id === 'tip-size') this.#tip(button, 'Click where the tip stands.', () => ({ size: field('#tip-size-name').value }));
     else if (button.id === 'tip-row') this.#tip(button, 'Click near the edge that the row goes along.', () => ({ spacing: field('#ring-spacing').value, inset: field('#ring-inset').value }));
     else if (button.id === 'pick-cancel') this.unpick();
     else return false;

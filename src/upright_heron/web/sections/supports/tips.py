@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import math
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
@@ -15,10 +15,11 @@ from ....core.geometry.tree import Tree
 from ....core.layers.stack import LayerStack
 from ....core.stance.pose import Placement, from_quaternion, place
 from ....core.supports.resin.edge_rows import edge_row
+from ....core.supports.resin.sizes import Stoutness
 from ....core.supports.resin.soles import ring_places
 from ....core.supports.support_set import SupportSet
 from ....core.units import length_mm, number
-from ....sheet.changes import PutTips, TakeTipOut
+from ....sheet.changes import PutTips, SizeTip, TakeTipOut
 from ....sheet.document import Vector
 from ....sheet.models import ItemSheet
 from ....sheet.process import MOST_TIPS
@@ -64,6 +65,35 @@ def put(request: Request, job_id: str, use: Use, look: Look, at: Place = "", pla
 def out(request: Request, job_id: str, use: Use, look: Look, at: Place) -> Response:
     """Take the tip out that is nearest to a place of the part, in its own frame."""
     sheet = use.sheet(job_id, look)
+    change = TakeTipOut(at_mm=_nearest(use, sheet, at))
+    job = use.store.apply(job_id, change, sheet.id, author=look.author)
+    return render(request, use, job, look.usually("supports"))
+
+
+@router.post("/size", name="tip_size")
+def size(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    at: Place,
+    size: Annotated[Stoutness | Literal[""], Form()] = "",
+) -> Response:
+    """Choose the size of the tip that is nearest to a place of the part, in its own frame."""
+    sheet = use.sheet(job_id, look)
+    change = SizeTip(at_mm=_nearest(use, sheet, at), size=size)
+    job = use.store.apply(job_id, change, sheet.id, author=look.author)
+    return render(request, use, job, look.usually("supports"))
+
+
+def _nearest(use: Services, sheet: ItemSheet, at: str) -> Vector:
+    """Place of the tip that is nearest to a place of the part, in its own frame.
+
+    Raises
+    ------
+    BadValue
+        No tip stands there, or stilts are still being made.
+    """
     made: SupportSet | None = use.pages.result(keys_of(sheet)["supports"])
     if made is None or sheet.resin is None:
         raise BadValue("The supports are still being made.", "Wait a moment, and try again.")
@@ -71,11 +101,8 @@ def out(request: Request, job_id: str, use: Use, look: Look, at: Place) -> Respo
     (there,) = where.points([_place(at)])
     nearest = min(made.stilts, key=lambda one: math.dist(one.touch_mm, there), default=None)
     if nearest is None or math.dist(nearest.touch_mm, there) > NEAR_MM:
-        raise BadValue("No tip stands there.", "Click beside the tip that is to go.")
-    job = use.store.apply(
-        job_id, TakeTipOut(at_mm=where.back(nearest.touch_mm)), sheet.id, author=look.author
-    )
-    return render(request, use, job, look.usually("supports"))
+        raise BadValue("No tip stands there.", "Click right at a tip.")
+    return where.back(nearest.touch_mm)
 
 
 def _ring(
