@@ -266,6 +266,21 @@ class DrainTest(unittest.TestCase):
             self.assertAlmostEqual(one.inner_diameter_mm, 2 * narrow, 2)
             self.assertTrue(read_back(found.mesh).is_watertight)
 
+    def test_pointed_holes_go_straight_up_or_down_where_asked(self):
+        aslant = 20 * np.array([np.sin(0.7), 0, -np.cos(0.7)])
+        for down in (DOWN, -DOWN):
+            for at in (aslant, aslant * [1, 1, -1]):
+                hole = Hole(tuple(at), 3.0, upright=True)
+                made = hollow_out(Solid(SPHERE), USUAL, [hole], down=tuple(down))
+                (one,) = made.drains
+                np.testing.assert_allclose(one.inner_mm[:2], at[:2], atol=1e-6)
+                # Through a wall of 2 mm that lies aslant.
+                deep = abs(at[2]) - np.sqrt(18**2 - at[0] ** 2)
+                self.assertAlmostEqual(abs(one.inner_mm[2] - at[2]), deep, delta=0.1)
+                self.assertEqual(made.sealed_mm3, 0.0)
+        with self.assertRaises(BadValue):
+            hollow_out(Solid(SPHERE), USUAL, [Hole((20.0, 0.0, 0.0), 3.0, upright=True)])
+
     def test_a_hole_comes_out_all_round_where_the_wall_is_bent(self):
         # Wide holes in a narrow tube: the wall under their rim is further than under their middle.
         tube = Manifold.cylinder(40, 8, 8, 96)

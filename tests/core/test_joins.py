@@ -11,6 +11,7 @@ from scipy.ndimage import distance_transform_edt
 
 from tests.stilted import USUAL, Stilted
 from tests.support import box, mesh_of, sphere
+from upright_heron.core.geometry.mesh import edges
 from upright_heron.core.geometry.near_cells import near_cells
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.machines.catalogue import Peel
@@ -209,6 +210,29 @@ class AskedTest(unittest.TestCase):
         self.assertAlmostEqual(stout.tip_mm, 0.64)
         # A foot is no thinner than its shaft.
         self.assertEqual((stout.shaft_mm, stout.foot_mm), (4.5, 4.5))
+
+    def test_tips_are_as_long_as_asked_and_end_in_a_ball_where_asked(self):
+        bench = Stilted(box(20, 20, 3), 0.1, lift=20.0)
+        plain = bench.made(replace(USUAL, tip_length_mm=3.5))
+        for one in plain.stilts:
+            long = np.linalg.norm(one.axis[-1] - one.touch_mm)
+            self.assertAlmostEqual(long, 3.5 * (0.8 if one.size == "fine" else 1.0), places=6)
+        balls = bench.made(replace(USUAL, rounded=True))
+        self.assertEqual(balls.faults, ())
+        self.assertEqual([one.touch_mm for one in balls.stilts], [one.touch_mm for one in plain.stilts])
+        self.assertTrue([one for one in balls.stilts if one.stands_on])
+        self.assertTrue(balls.braces)
+        for one in balls.stilts:
+            knee, neck, ball, touch, end = one.circles[-5:]
+            # Half as wide again as what it touches; the circle cut off it by the surface is that of the tip.
+            self.assertAlmostEqual(ball[3], 1.5 * touch[3])
+            self.assertAlmostEqual(np.hypot(touch[3], np.linalg.norm(ball[:3] - touch[:3])), ball[3])
+            self.assertLess(neck[3], ball[3])
+            self.assertTrue((np.diff([knee[2], neck[2], ball[2], touch[2], end[2]]) > 0).all())
+            self.assertEqual(2 * knee[3], one.shaft_mm)
+            self.assertTrue(edges(one.mesh()).closed)
+        # No more of the part is touched.
+        self.assertAlmostEqual(balls.contact_mm2, bench.made().contact_mm2)
 
     def test_braces_rise_and_follow_as_asked(self):
         bench = Stilted(box(30, 30, 3), 0.25, lift=60.0)

@@ -348,6 +348,10 @@ class HollowTest(PartCase):
         page = self.section(job_id, 1)
         self.assertNotIn("paint-since", page.ids)
         self.assertIn("painted to keep solid", page.text("paint-solid"))
+        self.post(job_id, "hollow", wall="2", pocket="1000000", status=422)
+        self.post(job_id, "hollow", wall="2", pocket="60", x="20", y="20", z="0", upright="true")
+        told = self.item(job_id)["hollow"]
+        self.assertEqual((told["pocket_mm3"], told["holes"][0]["upright"]), (60, True))
         for wrong in ({"filling": "foam"}, {"filling": "ribs", "apart": "3"}, {"behind": "-2"}):
             with self.subTest(wrong):
                 self.post(job_id, "hollow", status=422, wall="2", **wrong)

@@ -378,7 +378,7 @@ class FieldsTest(unittest.TestCase):
 
 OF_STILTS = {
     "spacing_mm": 3, "clearance_mm": 0.6, "tip_mm": 0.5, "depth_mm": 0.3, "shaft_mm": 1.2, "foot_mm": 4,
-    "taper_mm": 0.1, "lean_deg": 30, "from_plate": True, "apart": True, "hollows_free": True, "fine_tip_mm": 0.2, "fine_shaft_mm": 0.7,
+    "taper_mm": 0.1, "tip_length_mm": 3, "rounded": True, "lean_deg": 30, "from_plate": True, "apart": True, "hollows_free": True, "fine_tip_mm": 0.2, "fine_shaft_mm": 0.7,
     "stout_tip_mm": 0.9, "stout_shaft_mm": 2, "brace_deg": 40, "brace_every_mm": 20, "slender": 30,
     "tip_sizes": (TipSize(at_mm=(1, 2, 3), size="stout"),), "spare": 2,
 }  # fmt: skip

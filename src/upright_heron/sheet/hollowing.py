@@ -24,6 +24,8 @@ class PointedHole(Document):
     at_mm: Vector
     diameter_mm: Wide
     taper_deg: Annotated[float, Field(ge=0, le=MOST_TAPER_DEG)] = 0.0
+    # Straight up or down, not square to the surface.
+    upright: bool = False
 
 
 class DrilledHole(Document):
@@ -95,7 +97,7 @@ class Hollowing(Document):
 
     def pointed(self) -> list[Hole]:
         """Holes that were pointed at, as the core takes them."""
-        return [Hole(one.at_mm, one.diameter_mm, one.taper_deg) for one in self.holes]
+        return [Hole(one.at_mm, one.diameter_mm, one.taper_deg, one.upright) for one in self.holes]
 
     def sized(self, factors: Vector) -> Hollowing:
         """Return it for a part that is sized by factors: holes go along, walls stay as thick."""

@@ -128,6 +128,8 @@ class ResinSupports(Document):
     # Of the medium size; fine and stout ones follow it.
     tip_mm: Annotated[Length, Field(ge=0.1, le=3)] = 0.4
     depth_mm: Annotated[Length, Field(ge=0, le=2)] = 0.2
+    tip_length_mm: Annotated[Length, Field(ge=0.5, le=10)] = 2.5
+    rounded: bool = False
     shaft_mm: Annotated[Length, Field(ge=0.3, le=10)] = 1.0
     foot_mm: Annotated[Length, Field(ge=0.3, le=20)] = 3.0
     # What a shaft gains in diameter over each 10 mm downwards, and how far it leans round the part.
@@ -163,6 +165,8 @@ class ResinSupports(Document):
             clearance_mm=self.clearance_mm,
             tip_mm=self.tip_mm,
             depth_mm=self.depth_mm,
+            tip_length_mm=self.tip_length_mm,
+            rounded=self.rounded,
             shaft_mm=self.shaft_mm,
             foot_mm=self.foot_mm,
             shaft_taper_mm=self.taper_mm,

@@ -289,7 +289,13 @@ def wall_of(
 ) -> Wall:
     """Measure the wall: exact distances from corners and middles of the inner surface to the outer one.
 
-    ``of_wall`` tells which places (n, 3) of the inner surface are of the wall; all are where it is not given.
+    Parameters
+    ----------
+    pockets : tuple of Manifold
+    part : Tree
+        Of the outer surface.
+    of_wall : callable from (n, 3) to (n,), optional
+        Which places of the inner surface are of the wall; all are where it is not given.
     """
     corners, middles, areas = [], [], []
     for pocket in pockets:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import BadValue
 from ..geometry.frames import frame
 from ..geometry.mesh import Mesh
 from ..geometry.solid import Solid, concatenated
@@ -21,6 +22,8 @@ from .trapped import Basin
 
 # Holes that are proposed at most, and what may stay in: a few drops of the lattice.
 MOST_HOLES, STAYS_MM3 = 12, 1.0
+# A hole that goes straight up or down meets the surface at an angle with at least this sine.
+STEEP = 0.3
 # The way straight down is taken unless another is shorter than this share of it.
 STRAIGHT = 0.7
 # Ways out of a hollow that are tried: leaning by so much from straight down, in so many directions.
@@ -29,11 +32,15 @@ LEANS_DEG, AROUND = (30.0, 60.0, 90.0), 8
 
 @dataclass(frozen=True)
 class Hole:
-    """A hole that is pointed at: a place (x, y, z) on the surface, its width, and how much it narrows."""
+    """A hole that is pointed at: a place (x, y, z) on the surface, its width, and how much it narrows.
+
+    It goes square to the surface, or ``upright``: straight up or down as the part stands.
+    """
 
     at_mm: tuple[float, float, float]
     diameter_mm: float
     taper_deg: float = 0.0
+    upright: bool = False
 
 
 @stored("hollowed")
@@ -108,9 +115,9 @@ def hollow_out(
     """
     cavity = find_cavity(solid, setting, progress, down=down, solid_at_mm=solid_at_mm)
     inner = hollow_tree(cavity)
-    drains = tuple(_pointed(cavity, inner, one) for one in holes)
-    basin = Basin(cavity)
     below = np.array(down, np.float64) / np.linalg.norm(down)
+    drains = tuple(_pointed(cavity, inner, one, below) for one in holes)
+    basin = Basin(cavity)
     if proposed_mm is not None:
         drains += propose(cavity, inner, basin, drains, proposed_mm, below)
     stands, hangs = basin.trapped(drains, below), basin.trapped(drains, -below)
@@ -126,10 +133,18 @@ def hollow_tree(cavity: Cavity) -> Tree:
     return Tree.of(concatenated([Solid(pocket).mesh() for pocket in cavity.pockets]))
 
 
-def _pointed(cavity: Cavity, inner: Tree, hole: Hole) -> Drain:
-    """A hole that was pointed at, square to the surface there."""
+def _pointed(cavity: Cavity, inner: Tree, hole: Hole, down: NDArray[np.float64]) -> Drain:
+    """A hole that was pointed at, square to the surface there or straight up or down."""
     at = np.array(hole.at_mm, np.float64)
     into = inward(cavity.tree, at)
+    if hole.upright:
+        across = float(into @ down)
+        if abs(across) < STEEP:
+            raise BadValue(
+                "The surface stands upright there: no hole goes straight up or down into it.",
+                "Point at an underside or a top, or let the hole go square to the surface.",
+            )
+        into = down if across > 0 else -down
     return drain(inner, at, into, hole.diameter_mm, taper_deg=hole.taper_deg)
 
 

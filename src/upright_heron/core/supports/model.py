@@ -41,6 +41,8 @@ class SupportSettings:
         Diameters of a stilt.
     tip_length_mm : float
         Height of the cone at the tip.
+    rounded : bool
+        The tip of a stilt ends in a ball, of which so much touches the part as of a pointed one.
     depth_mm : float
         How far the tip reaches into the part.
     shaft_taper_mm : float
@@ -100,6 +102,7 @@ class SupportSettings:
     shaft_mm: float = 1.0
     foot_mm: float = 3.0
     tip_length_mm: float = 2.5
+    rounded: bool = False
     depth_mm: float = 0.2
     shaft_taper_mm: float = 0.0
     lean_deg: float = 45.0

@@ -50,6 +50,8 @@ OF_STILTS = (
     "brace_deg",
     "brace_every_mm",
     "slender",
+    "tip_length_mm",
+    "rounded",
 )
 
 
@@ -89,6 +91,8 @@ class MakeSupports(Change):
     taper_mm: Length = 0.05
     lean_deg: float = 45.0
     apart: bool = False
+    tip_length_mm: Length = 2.5
+    rounded: bool = False
     fine_tip_mm: Length | None = None
     fine_shaft_mm: Length | None = None
     stout_tip_mm: Length | None = None

@@ -141,7 +141,7 @@ class _Axes:
     @classmethod
     def of(cls, stilts: Sequence[Stilt]) -> _Axes:
         """The axes of stilts."""
-        each = [one.circles[:-2, :3] for one in stilts]
+        each = [one.axis for one in stilts]
         low = np.array([axis[0, 2] for axis in each], np.float64)
         top = np.array([axis[-1, 2] for axis in each], np.float64)
         # What stands on another is short, and held by it.

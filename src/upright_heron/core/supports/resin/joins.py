@@ -100,12 +100,12 @@ def _offers(stilts: Sequence[Stilt], settings: SupportSettings) -> list[list[tup
     """For each stilt those that could stand on it: number, length saved and height, the most saved first."""
     from scipy.spatial import cKDTree
 
-    knees = np.array([one.circles[-3, :3] for one in stilts])
+    knees = np.array([one.axis[-1] for one in stilts])
     shafts = np.array([one.upright[1] for one in stilts])
     thick = np.array([one.shaft_mm for one in stilts])
     tops = np.array([one.circles[-1, 2] for one in stilts])
     on_part = np.array([one.on_part for one in stilts])
-    own = np.array([_below_knee(one.circles) for one in stilts])
+    own = np.array([_length(one.axis) for one in stilts])
     near = cKDTree(knees[:, :2]).query_ball_tree(cKDTree(shafts[:, :2]), REACH_MM)
     one = np.repeat(np.arange(len(stilts)), [len(others) for others in near])
     trunk = np.array([other for others in near for other in others], np.int64)
@@ -125,15 +125,15 @@ def _offers(stilts: Sequence[Stilt], settings: SupportSettings) -> list[list[tup
     return offers
 
 
-def _below_knee(circles: NDArray[np.float64]) -> float:
-    """Length of a shaft from its foot to its cone, mm."""
-    return float(np.linalg.norm(np.diff(circles[:-2, :3], axis=0), axis=1).sum())
+def _length(axis: NDArray[np.float64]) -> float:
+    """Length of a shaft with such an axis (k, 3), mm."""
+    return float(np.linalg.norm(np.diff(axis, axis=0), axis=1).sum())
 
 
 def _standing_on(one: Stilt, trunk: Stilt, height_mm: float) -> Stilt:
     """A stilt whose shaft leans from its knee to the shaft of another."""
     x, y, _ = trunk.upright[0]
-    circles = np.concatenate([[[x, y, height_mm, one.shaft_mm / 2]], one.circles[-3:]])
+    circles = np.concatenate([[[x, y, height_mm, one.shaft_mm / 2]], one.circles[-one.cone :]])
     return replace(
         one,
         circles=circles,

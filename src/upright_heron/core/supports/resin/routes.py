@@ -34,6 +34,8 @@ SHORTEST_MM = 0.8
 FOOT_HEIGHT_MM = 0.6
 # Along its way a shaft is looked at so often; there it may come closer than the clearance by this share.
 EVERY_MM, CLOSER = 0.4, 0.6
+# A ball at a tip is so many times as wide as what it touches; there it goes over into the cone.
+BALL, STEM = 1.5, 0.75
 # On the part a shaft grows from a point over so much.
 LANDING_MM = 1.0
 
@@ -126,6 +128,8 @@ class Router:
     def __init__(self, part: Tree, stack: LayerStack, settings: SupportSettings) -> None:
         self.part, self.settings = part, settings
         self.room = Room(stack, settings)
+        # How many circles a tip has, from its knee.
+        self.cone = 5 if settings.rounded else 3
         # How often a stilt was kept out of a hollow.
         self.kept_out = 0
         lean = np.radians(settings.lean_deg) * np.array(LEANS)
@@ -197,7 +201,9 @@ class Router:
         if bend[2] < knee[2] - 1e-6:
             rows.append([*bend, shaft])
         upright = len(rows) - (bend[2] < knee[2] - 1e-6)
-        way = Way(np.array(rows + _cone(at, cone, knee, size)), on_part=False, bend=upright)
+        way = Way(
+            np.array(rows + _cone(at, cone, knee, size, self.settings.rounded)), on_part=False, bend=upright
+        )
         return way if self.clear(way.circles, at) else None
 
     def _landing(
@@ -216,7 +222,9 @@ class Router:
             return None
         rows = [[*knee[:2], floor - size.depth_mm, point], [*knee[:2], floor + LANDING_MM, shaft]]
         rows = [row for row in rows if row[2] < knee[2] - 1e-6]
-        way = Way(np.array(rows + _cone(at, cone, knee, size)), on_part=True, bend=len(rows))
+        way = Way(
+            np.array(rows + _cone(at, cone, knee, size, self.settings.rounded)), on_part=True, bend=len(rows)
+        )
         return way if self.clear(way.circles, at, floor) else None
 
     def clear(
@@ -270,7 +278,7 @@ class Router:
         on_part = circles[0, 2] > 0
         first = 1 if on_part else int(np.searchsorted(circles[:, 2], 2 * FOOT_HEIGHT_MM - 1e-6))
         found = circles.copy()
-        found[first:-2, 3] += shaft_mm / 2 - circles[-3, 3]
+        found[first : len(found) - self.cone + 1, 3] += shaft_mm / 2 - circles[-self.cone, 3]
         if not on_part:
             found[:first, 3] = np.maximum(found[:first, 3], found[first, 3])
         floor = float(circles[0, 2]) if on_part else -math.inf
@@ -382,8 +390,19 @@ def _foot(foot: float, shaft: float) -> list[tuple[float, float]]:
 
 
 def _cone(
-    at: NDArray[np.float64], cone: NDArray[np.float64], knee: NDArray[np.float64], size: StiltSize
+    at: NDArray[np.float64], cone: NDArray[np.float64], knee: NDArray[np.float64], size: StiltSize, ball: bool
 ) -> list[list[float]]:
+    """Circles of a tip from its knee into the part, pointed or with a ball at its end."""
     point = size.tip_mm / 2
     inside = at - cone * size.depth_mm
-    return [[*knee, size.shaft_mm / 2], [*at, point], [*inside, point]]
+    neck: list[list[float]] = []
+    if ball:
+        # So wide that the circle in which it meets a level surface is that of the tip.
+        radius = BALL * point
+        middle = math.sqrt(radius**2 - point**2)
+        long = float(np.linalg.norm(knee - at))
+        if long > 1.5 * (middle + radius):
+            neck = [[*(at + cone * (middle + radius * STEM)), point], [*(at + cone * middle), radius]]
+        else:
+            neck = [[*(at + cone * long * share), point] for share in (0.66, 0.33)]
+    return [[*knee, size.shaft_mm / 2], *neck, [*at, point], [*inside, point]]

@@ -16,7 +16,7 @@ from ...tags import stored
 from ..rings import CIRCLE, CIRCLE_AREA, PRISM, SIDES
 
 
-@stored("stilt", 2, {1: lambda fields: {**fields, "stands_on": ""}})
+@stored("stilt", 2, {1: lambda fields: {**fields, "stands_on": "", "cone": 3}})
 @dataclass(frozen=True, eq=False)
 class Stilt:
     """A resin support: foot, shaft and tip, a stack of level circles.
@@ -39,6 +39,8 @@ class Stilt:
         How much its mark is seen: on the show side or not, or the share of the sides that it is seen from.
     stands_on : str
         Id of the stilt in whose shaft its own begins; empty for one that stands by itself.
+    cone : int
+        How many circles its tip has, from the knee where its shaft ends.
     """
 
     id: str
@@ -54,6 +56,7 @@ class Stilt:
     snip: bool = False
     seen: float = 0.0
     stands_on: str = ""
+    cone: int = 3
 
     @property
     def upright(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -64,7 +67,12 @@ class Stilt:
     @property
     def shaft_mm(self) -> float:
         """Diameter of its shaft."""
-        return float(2 * self.circles[-3, 3])
+        return float(2 * self.circles[-self.cone, 3])
+
+    @property
+    def axis(self) -> NDArray[np.float64]:
+        """Places (k, 3) of its middle from the foot to its knee."""
+        return self.circles[: len(self.circles) - self.cone + 1, :3]
 
     @property
     def tip_mm(self) -> float:

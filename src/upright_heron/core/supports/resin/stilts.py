@@ -400,6 +400,7 @@ class _Work:
                     size.bears_n(self.peel),
                     place.snip,
                     shows,
+                    cone=self.router.cone,
                 )
             )
         return found

@@ -42,6 +42,8 @@ class HollowForm(BaseModel):
     width: Typed = "2"
     hole: Typed = "3"
     taper: Typed = "0"
+    upright: bool = False
+    pocket: Typed = "50"
     proposed: bool = False
     filling: Filling = Filling.NOTHING
     apart: Typed = "12"
@@ -60,12 +62,15 @@ class HollowForm(BaseModel):
             place: Vector = (number(self.x), number(self.y), number(self.z))
             if len(holes) >= MOST_POINTED:
                 raise BadValue(f"A part takes {MOST_POINTED} pointed holes at most.", "Take some out.")
-            holes = (*holes, PointedHole(at_mm=place, diameter_mm=wide, taper_deg=number(self.taper)))
+            hole = PointedHole(
+                at_mm=place, diameter_mm=wide, taper_deg=number(self.taper), upright=self.upright
+            )
+            holes = (*holes, hole)
         return Hollowing(
             wall_mm=length_mm(self.wall),
             detail_mm=length_mm(self.detail),
             width_mm=length_mm(self.width),
-            pocket_mm3=known.pocket_mm3,
+            pocket_mm3=number(self.pocket),
             filling=self.filling,
             apart_mm=length_mm(self.apart),
             thick_mm=length_mm(self.thick),
