@@ -5,10 +5,15 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
+from typing import Any
 
 import numpy as np
+import trimesh
 from manifold3d import Manifold
+from numpy.typing import NDArray
 
+from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.hanging.findings import walk
@@ -27,6 +32,9 @@ from upright_heron.demo.shapes import heron
 
 LAYER_MM, LIMIT_DEG = 0.05, 60.0
 GIVEN = SupportSettings(spacing_mm=2.5)
+# Open meshes that are tried as well where they are at hand, and their size.
+FETCHED = Path(__file__).resolve().parent.parent / ".meshes" / "geometry"
+OPEN, FIGURE_MM = ("hand", "armadillo"), 90.0
 # Even spacings that are tried, mm.
 EVEN_MM = (4.0, 3.0, 2.5, 2.0, 1.6, 1.3, 1.0, 0.8, 0.6)
 
@@ -41,9 +49,18 @@ def of_stilts() -> list[tuple[str, str, float, float, float]]:
         ("heron, leaning", figurine, 12.0, 5.0),
         ("heron, leaning more", figurine, 45.0, 5.0),
         ("ball", Manifold.sphere(30, 256), 0.0, 5.0),
+        *((name, _open_mesh(name), 0.0, 5.0) for name in OPEN if (FETCHED / f"{name}.off").exists()),
     ):
         rows += _rows(name, _standing(body, lean, lift), lift)
     return rows
+
+
+def _open_mesh(name: str) -> Any:
+    """An open mesh that ``tools/meshes.sh`` fetches, as large as a figure."""
+    mesh = trimesh.load(FETCHED / f"{name}.off", process=True)
+    corners = np.asarray(mesh.vertices, np.float64)
+    corners *= FIGURE_MM / float(np.ptp(corners, axis=0).max())
+    return Solid.from_mesh(Mesh(corners, np.asarray(mesh.faces, np.int32))).manifold
 
 
 def _standing(body: Manifold, lean_deg: float, lift_mm: float) -> Solid:
@@ -69,7 +86,8 @@ def _rows(name: str, solid: Solid, lift_mm: float) -> list[tuple[str, str, float
     mine = _took(lambda: make_stilts(ground, LIMIT_DEG, GIVEN))
     checked = _took(lambda: verify_stilts(made, stack, tree))
     base = 0.5 * (before + _took(bare))
-    even = _even(ground, undersides(mesh), on_plate=lift_mm == 0)
+    begins = [s.touch_mm for s in made.stilts if not s.reason.startswith(("overhang", "load"))]
+    even = _even(ground, undersides(mesh), np.array(begins).reshape(-1, 3), on_plate=lift_mm == 0)
     told = (made.joined, len(made.braces), len(made.faults), even or "none")
     print(f"{name:<22}{len(made.stilts):>6}" + "".join(f"{one:>8}" for one in told))
     what = "its slice + area"
@@ -86,14 +104,18 @@ def _took(act: Callable[[], object]) -> float:
     return time.perf_counter() - start
 
 
-def _even(ground: Ground, under: Undersides, *, on_plate: bool) -> int | None:
-    """How many tips, spread evenly over all that looks down, bear no more than a medium one can each."""
+def _even(ground: Ground, under: Undersides, begins: NDArray[np.float64], *, on_plate: bool) -> int | None:
+    """How many tips, spread evenly over all that looks down, bear no more than a medium one can each.
+
+    What begins in mid-air has the same tips (n, 3) as before.
+    """
     found = pieces(ground.stack)
     pairs, pull = links(found), pulls(found, Peel.USUAL)
     most = sizes(GIVEN)[1].bears_n(Peel.USUAL)
     flat = Undersides(under.at_mm, np.tile([0.0, 0.0, -1.0], (len(under.at_mm), 1)), under.facet)
     for spacing in EVEN_MM:
-        at = under.at_mm[by_slope(flat, LIMIT_DEG, spacing, np.zeros((0, 3)))]
+        spread = under.at_mm[by_slope(flat, LIMIT_DEG, spacing, begins)]
+        at = np.concatenate([begins, spread])
         layers = np.ceil((at[:, 2] - ground.stack.base_mm) / LAYER_MM - 0.5).astype(np.int64)
         where = piece_at(found, np.maximum(layers, 0), np.ascontiguousarray(at[:, :2]))
         none = np.zeros((0, 2)), np.zeros(0, np.int64)

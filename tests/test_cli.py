@@ -363,6 +363,18 @@ class AnswersTest(CliCase):
         resin = self.answer("supports", "comb.stl", "--printer", "tarn 9", "--layer", 0.1)
         self.assertEqual(resin["unheld_islands"], 0)
         self.assertEqual((len(resin["tips"]), resin["unheld"], resin["faults"]), (resin["count"], [], []))
+        # Stilts that stand on others name them; from the plate only none stands on the part.
+        names = {one["id"] for one in resin["tips"]}
+        self.assertLessEqual({one["stands_on"] for one in resin["tips"]} - {""}, names)
+        shelf = box(20, 20, 3, (0, 0, 20)) + box(4, 20, 23, (-4, 0, 0)) + box(24, 20, 3, (-4, 0, 0))
+        (self.folder / "shelf.stl").write_bytes(stl(shelf))
+        told = [
+            self.answer("supports", "shelf.stl", "--printer", "tarn 9", "--layer", 0.1, "--from", origin)
+            for origin in ("any", "plate")
+        ]
+        landed = [sum(one["on_part"] for one in each["tips"]) for each in told]
+        self.assertGreater(landed[0], 0)
+        self.assertEqual(landed[1], 0)
         self.assertLessEqual(
             {"patches", "trapped", "braces", "base_mm3", "weakest", "contact_area_mm2"}, set(resin)
         )

@@ -388,6 +388,9 @@ class WayTest(unittest.TestCase):
         none, still, notes = landed(replace(USUAL, inside=False))
         self.assertEqual((none, still), (0, outside))
         self.assertTrue(any("inside hollows" in said for said in notes))
+        # On a plate that the part nearly fills too.
+        none, still, _ = landed(replace(USUAL, inside=False, plate_mm=(43.0, 31.0)))
+        self.assertEqual((none, still), (0, outside))
 
     def test_a_lifted_part_stands_on_stilts_only(self):
         bench = Stilted(box(20, 20, 5), lift=5.0)

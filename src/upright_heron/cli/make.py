@@ -146,7 +146,9 @@ def _held(
     """A part with supports as a job on a machine would have them, what it is painted with among it."""
     machine, layer, limit = on
     resin = machine.technology is machines.Technology.RESIN
-    supports = ResinSupports(from_plate=asked["from_plate"]) if resin else FilamentSupports(**asked)
+    supports = (
+        ResinSupports(from_plate=asked.get("from_plate", False)) if resin else FilamentSupports(**asked)
+    )
     job = {"layer_mm": layer, "limit_deg": limit, "process": process}
     item: dict[str, Any] = {"supports": supports if held else None}
     if base is not None:

@@ -101,8 +101,9 @@ class Room:
         from scipy.ndimage import label
 
         rooms, _ = label(self.away >= HOLE_MM / 2)
-        # Round the part there is room on all sides.
-        outside = rooms == rooms[0, 0, 0]
+        # What comes to the sides or to the top of the room is outside.
+        sides = [rooms[-1], rooms[:, 0], rooms[:, -1], rooms[:, :, 0], rooms[:, :, -1]]
+        outside = np.isin(rooms, np.setdiff1d(np.concatenate([side.ravel() for side in sides]), [0]))
         steps = math.ceil(HOLE_MM / 2 / self.pixel_mm)
         return np.asarray(~self.taken & (near_cells(outside, steps) > steps))
 
