@@ -57,7 +57,7 @@ def of_stilts() -> list[tuple[str, str, float, float, float]]:
 
 def _open_mesh(name: str) -> Any:
     """An open mesh that ``tools/meshes.sh`` fetches, as large as a figure."""
-    mesh = trimesh.load(FETCHED / f"{name}.off", process=True)
+    mesh: Any = trimesh.load(FETCHED / f"{name}.off", process=True)
     corners = np.asarray(mesh.vertices, np.float64)
     corners *= FIGURE_MM / float(np.ptp(corners, axis=0).max())
     return Solid.from_mesh(Mesh(corners, np.asarray(mesh.faces, np.int32))).manifold

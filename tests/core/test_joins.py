@@ -197,6 +197,19 @@ class ThickTest(unittest.TestCase):
             self.assertAlmostEqual(2 * one.circles[-1, 3], one.tip_mm)
 
 
+class ThinTest(unittest.TestCase):
+    def test_a_tip_is_no_deeper_than_the_part_is_thick(self):
+        # A sheet of 0.12 mm, thinner than tips are deep: none comes out on its upper side.
+        bench = Stilted(box(12, 12, 0.12) + box(12, 0.5, 6), 0.02, lift=6.0)
+        made = bench.made()
+        under = [one for one in made.stilts if one.touch_mm[1] > 1.0]
+        self.assertGreater(len(under), 5)
+        for one in under:
+            self.assertLess(one.circles[-1, 2], 6.12)
+            self.assertGreater(one.circles[-1, 2], 6.0)
+        self.assertEqual([fault for fault in made.faults if fault.kind.value == "not held"], [])
+
+
 class AskedTest(unittest.TestCase):
     """What the shop asks of sizes and braces."""
 

@@ -29,6 +29,8 @@ CONE_DEG, OFF_NORMAL_DEG = 45.0, 50.0
 LEANS, COMPASS, LONGEST = (1 / 3, 2 / 3, 1.0), 16, 60
 # What is reached from outside by no wider way is a hollow: holes to drain are narrower (common practice).
 HOLE_MM = 4.0
+# Where a part is thinner than tips are deep they keep such shares of their depth.
+SHALLOWER = (1.0, 0.5, 0.25)
 # Shortest stilt that can be printed and snipped.
 SHORTEST_MM = 0.8
 FOOT_HEIGHT_MM = 0.6
@@ -205,7 +207,7 @@ class Router:
         way = Way(
             np.array(rows + _cone(at, cone, knee, size, self.settings.rounded)), on_part=False, bend=upright
         )
-        return way if self.clear(way.circles, at) else None
+        return self._deep(way, at) if self.clear(way.circles, at) else None
 
     def _landing(
         self, at: NDArray[np.float64], cone: NDArray[np.float64], knee: NDArray[np.float64], size: StiltSize
@@ -226,7 +228,16 @@ class Router:
         way = Way(
             np.array(rows + _cone(at, cone, knee, size, self.settings.rounded)), on_part=True, bend=len(rows)
         )
-        return way if self.clear(way.circles, at, floor) else None
+        return self._deep(way, at) if self.clear(way.circles, at, floor) else None
+
+    def _deep(self, way: Way, at: NDArray[np.float64]) -> Way:
+        """The way with its tip no deeper in the part than that is thick there: it would come out behind."""
+        into = way.circles[-1, :3] - at
+        ends = at + np.outer(SHALLOWER, into)
+        within = self.part.winding(ends) > 0.5
+        # On a sharp edge it only just touches.
+        way.circles[-1, :3] = ends[int(within.argmax()) if within.any() else -1]
+        return way
 
     def clear(
         self,

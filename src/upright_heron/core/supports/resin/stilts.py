@@ -58,6 +58,14 @@ SIDE_MM = 5.0
 WEAKEST = 10
 # Where a tip was taken out by hand none comes so near; a size that was chosen is for the tip so near.
 OUT_MM, SIZED_MM = 1.0, 0.5
+# Ways (k, 3) that a tip on a point can come from, away from the part.
+POINTING = np.array(
+    [
+        (math.sin(lean) * math.cos(turn), math.sin(lean) * math.sin(turn), -math.cos(lean))
+        for lean in np.radians((0.0, 15.0, 30.0, 45.0))
+        for turn in np.radians(np.arange(0, 360, 30) if lean else (0,))
+    ]
+)
 # One tip below a point is left out where so many stand beside it.
 ENOUGH_BESIDE = 2
 
@@ -300,8 +308,16 @@ class _Work:
                 chosen.append(places[k])
         if enough():
             return True
-        # From right below: a needle is thin for a tip that comes at it aslant.
-        return self.take(replace(start.place, snip=True, outward=(0.0, 0.0, -1.0))) or bool(chosen)
+        return self._on_point(start.place) or bool(chosen)
+
+    def _on_point(self, place: Place) -> bool:
+        """Hold a point itself, from where the end of the tip lies in it: a needle is thin for one aslant."""
+        at = np.array(place.at_mm)
+        # Straight up first, then more and more aslant.
+        ends = at - self.medium.depth_mm * POINTING
+        best = int((self.ground.part.winding(ends) > 0.5).argmax())
+        x, y, z = (float(v) for v in POINTING[best])
+        return self.take(replace(place, snip=True, outward=(x, y, z)))
 
     def hold_painted(self) -> None:
         """Hold what is painted to be held."""
