@@ -19,7 +19,7 @@ from ..core.health.written import judge
 from ..core.hollow.cavity import HollowSetting
 from ..core.hollow.filling import Filling
 from ..core.hollow.hollowed import Hole, hollow_out
-from ..core.marking.marks import Mark
+from ..core.marking.marks import Mark, places_mm
 from .files import File, Json, contents, tell, write
 
 # Width of holes that are proposed where none is given, mm (common practice: 3 mm and more).
@@ -103,7 +103,7 @@ def _kept_solid(reading: Reading) -> NDArray[np.float64]:
     if reading.marks is None or not (reading.marks == Mark.SOLID).any():
         return np.zeros((0, 3))
     fine = refined(reading.mesh)
-    return np.asarray(fine.middles_mm[reading.marks[fine.parent] == Mark.SOLID])
+    return places_mm(fine, reading.marks[fine.parent], Mark.SOLID)
 
 
 def _hole(text: str) -> Hole:

@@ -16,7 +16,7 @@ from ..core.geometry.tree import Tree
 from ..core.hanging.overhang_regions import Region
 from ..core.marking import marks as core
 from ..core.marking.channels import channel_at
-from ..core.marking.marks import Mark, Marks, areas_mm2, as_marks, blank, carried
+from ..core.marking.marks import Mark, Marks, areas_mm2, as_marks, blank, carried, places_mm
 from ..core.stance.pose import from_quaternion
 from ..core.units import length_mm, number
 from ..sheet.models import ItemSheet
@@ -78,7 +78,7 @@ def kept_solid(
     if sheet.marks is None or not sheet.marks.solid_mm2:
         return np.zeros((0, 3))
     fine = refined(store.mesh(sheet.part.mesh))
-    places = fine.middles_mm[marks_of(sheet, fine, store) == Mark.SOLID] * np.array(factors)
+    places = places_mm(fine, marks_of(sheet, fine, store), Mark.SOLID) * np.array(factors)
     outside = Tree.of(solid).distances(places, 2 * ON_MM) < ON_MM
     return np.asarray(places[outside], np.float64)
 

@@ -108,6 +108,11 @@ def painted(marks: Marks, facets: NDArray[np.integer], mark: Mark) -> Marks:
     return result
 
 
+def places_mm(fine: Fine, marks: Marks, mark: Mark) -> NDArray[np.float64]:
+    """Middles (k, 3) of the facets that have a mark, mm."""
+    return np.asarray(fine.middles_mm[marks == mark], np.float64)
+
+
 def areas_mm2(fine: Fine, marks: Marks) -> dict[Mark, float]:
     """Painted area of each mark."""
     sums = np.bincount(marks, weights=fine.areas_mm2, minlength=len(Mark))

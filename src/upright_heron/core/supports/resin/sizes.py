@@ -22,6 +22,8 @@ class Stoutness(StrEnum):
     STOUT = "stout"
 
 
+# Tip and shaft of a size that follows the medium one.
+NOT_TYPED = (None, None)
 # A shaft that nothing braces is made so many times as thick as a stout one at most.
 THICKEST = 3.0
 # Of each size: tip, shaft, foot and cone against those of the medium one.
@@ -64,7 +66,7 @@ def sizes(settings: SupportSettings) -> tuple[StiltSize, StiltSize, StiltSize]:
     asked = {Stoutness.FINE: settings.fine_mm, Stoutness.STOUT: settings.stout_mm}
     found = []
     for name, (tip, shaft, foot, cone) in SHARES.items():
-        own_tip, own_shaft = asked.get(name, (None, None))
+        own_tip, own_shaft = asked.get(name, NOT_TYPED)
         thick = settings.shaft_mm * shaft if own_shaft is None else own_shaft
         found.append(
             StiltSize(

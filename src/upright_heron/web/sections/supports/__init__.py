@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.machines.catalogue import Material
 from ....core.supports.checks.removal import ENOUGH, Access, Out
+from ....core.supports.resin.sizes import NOT_TYPED, StiltSize, sizes
 from ....core.topics import Topic
 from ....sheet.item import HandWork
+from ....sheet.process import ResinSupports
 from ....work.bind import hand_of
 from ...section import Section
 from ..printer import materials_of
@@ -41,6 +43,8 @@ class SupportsContext:
     variants : list of VariantLine
     next_variant : str
         A name for the next variant that none has yet.
+    sizes : tuple of StiltSize
+        Of stilts, in proportion to the medium one, whatever is typed of the others.
     """
 
     made: SupportSet | None
@@ -51,6 +55,7 @@ class SupportsContext:
     hand: HandWork
     variants: list[VariantLine]
     next_variant: str
+    sizes: tuple[StiltSize, ...]
 
     def reason_of(self, support: str) -> str:
         """Why a support is there."""
@@ -60,6 +65,7 @@ class SupportsContext:
 def _context(page: JobPage, store: Store) -> SupportsContext:
     access = page.now.access or ()
     names = {v.name for v in page.sheet.variants}
+    asked = replace((page.sheet.resin or ResinSupports()).settings(), fine_mm=NOT_TYPED, stout_mm=NOT_TYPED)
     return SupportsContext(
         page.now.supports if page.sheet.supports else None,
         materials_of(page, store),
@@ -69,6 +75,7 @@ def _context(page: JobPage, store: Store) -> SupportsContext:
         hand_of(page.sheet),
         variant_lines(page.now),
         next(letter for letter in "ABCDEFGH" if letter not in names),
+        sizes(asked),
     )
 
 
