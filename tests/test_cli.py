@@ -19,8 +19,10 @@ from tests.core.test_threemf import read, volume
 from tests.support import box, comb, mesh_of, on_plate, portal, sphere, stl, tee
 from upright_heron import cli
 from upright_heron.core.geometry.mesh import Mesh, facts
+from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.handoff.threemf import FileObject, write_3mf
+from upright_heron.core.marking.marks import Mark
 
 DEFECTS = (
     "open_edges",
@@ -111,6 +113,14 @@ class AnswersTest(CliCase):
         held = self.answer("hollow", "sphere.stl", "--wall", "2", "--out", "held.stl", *more)
         self.assertLess(held["cavity_mm3"], 0.97 * drained["cavity_mm3"])
         self.assertTrue(held["closed"] and held["sound"])
+        # Behind what a file has painted to keep solid there is no hollow.
+        fine = refined(mesh_of(sphere(10, 48)))
+        marks = np.where(fine.middles_mm[:, 2] > 0, Mark.SOLID, Mark.NONE).astype(np.uint8)
+        painted = [FileObject("part", fine.mesh, marks=marks)]
+        (self.folder / "painted.3mf").write_bytes(write_3mf(painted, "painted"))
+        solid = self.answer("hollow", "painted.3mf", "--wall", "2", "--behind", "6", "--out", "solid.stl")
+        self.assertLess(solid["cavity_mm3"], 0.8 * drained["cavity_mm3"])
+        self.assertAlmostEqual(solid["wall_mean_mm"], 2.0, delta=0.1)
         sealed = self.answer("hollow", "sphere.stl", "--wall", "2", "--out", "hollow.stl")
         self.assertAlmostEqual(sealed["sealed_mm3"], sealed["cavity_mm3"], 3)
         for wrong in (
