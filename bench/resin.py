@@ -24,7 +24,7 @@ from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.resin.loads import walk_loads
+from upright_heron.core.supports.resin.loads import Borne, walk_loads
 from upright_heron.core.supports.resin.sizes import sizes
 from upright_heron.core.supports.resin.stilts import Ground, make_stilts
 from upright_heron.core.supports.resin.tip_places import Undersides, by_slope, undersides
@@ -43,7 +43,7 @@ def of_stilts() -> list[tuple[str, str, float, float, float]]:
     """Rows: what, against what, seconds of both, and the ratio that is asked for."""
     figurine = Solid.from_mesh(heron()).manifold
     rows: list[tuple[str, str, float, float, float]] = []
-    print(f"{'stilts':<22}{'tips':>6}{'joined':>8}{'braces':>8}{'faults':>8}{'even':>8}")
+    print(f"{'stilts':<22}{'tips':>6}{'begin':>8}{'joined':>8}{'braces':>8}{'faults':>8}{'even':>8}")
     for name, body, lean, lift in (
         ("heron", figurine, 0.0, 0.0),
         ("heron, leaning", figurine, 12.0, 5.0),
@@ -88,7 +88,7 @@ def _rows(name: str, solid: Solid, lift_mm: float) -> list[tuple[str, str, float
     base = 0.5 * (before + _took(bare))
     begins = [s.touch_mm for s in made.stilts if not s.reason.startswith(("overhang", "load"))]
     even = _even(ground, undersides(mesh), np.array(begins).reshape(-1, 3), on_plate=lift_mm == 0)
-    told = (made.joined, len(made.braces), len(made.faults), even or "none")
+    told = (len(begins), made.joined, len(made.braces), len(made.faults), even or "none")
     print(f"{name:<22}{len(made.stilts):>6}" + "".join(f"{one:>8}" for one in told))
     what = "its slice + area"
     return [
@@ -113,13 +113,19 @@ def _even(ground: Ground, under: Undersides, begins: NDArray[np.float64], *, on_
     pairs, pull = links(found), pulls(found, Peel.USUAL)
     most = sizes(GIVEN)[1].bears_n(Peel.USUAL)
     flat = Undersides(under.at_mm, np.tile([0.0, 0.0, -1.0], (len(under.at_mm), 1)), under.facet)
-    for spacing in EVEN_MM:
-        spread = under.at_mm[by_slope(flat, LIMIT_DEG, spacing, begins)]
-        at = np.concatenate([begins, spread])
+
+    def borne_by(at: NDArray[np.float64]) -> Borne:
         layers = np.ceil((at[:, 2] - ground.stack.base_mm) / LAYER_MM - 0.5).astype(np.int64)
         where = piece_at(found, np.maximum(layers, 0), np.ascontiguousarray(at[:, :2]))
         none = np.zeros((0, 2)), np.zeros(0, np.int64)
-        borne = walk_loads(found, pairs, pull, (at[:, :2], where), none, np.inf, on_plate=on_plate)
-        if not len(borne.bare) and borne.load_n.max(initial=0.0) <= most:
+        return walk_loads(found, pairs, pull, (at[:, :2], where), none, np.inf, on_plate=on_plate)
+
+    # Points are held from beside, a little higher than they begin: so many pieces are bare for a while.
+    bare = set(borne_by(begins).bare.tolist())
+    for spacing in EVEN_MM:
+        spread = under.at_mm[by_slope(flat, LIMIT_DEG, spacing, begins)]
+        at = np.concatenate([begins, spread])
+        borne = borne_by(at)
+        if bare.issuperset(borne.bare.tolist()) and borne.load_n.max(initial=0.0) <= most:
             return len(at)
     return None

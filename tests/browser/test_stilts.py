@@ -66,6 +66,52 @@ class StiltsTest(BrowserCase):
         self.browser.wait(lambda: not self.supports(job_id)["put_mm"])
         self.assertEqual(self.browser.problems(), [])
 
+    def test_stilts_are_drawn_as_one_shape_many_times_and_told_apart_from_others(self):
+        job_id = self.open_held()
+
+        def drawn():
+            """Rows of frusta, and how many corners and facets their shape has."""
+            return self.browser.run(
+                """const {supports, shells} = window.heron.view, g = supports.geometry;
+                return [shells.supports.frusta.length / 9, g.instanceCount, g.index.count / 3,
+                        supports.visible, g.boundingSphere.radius]"""
+            )
+
+        rows, count, facets, visible, radius = drawn()
+        self.assertEqual((rows, facets, visible), (count, 44, True))
+        self.assertGreater(rows, 30)
+        self.assertGreater(radius, 10)
+        # Copper pixels between plate and ceiling, in the view from the front.
+        self.browser.click('[data-view="front"]')
+        self.assertGreater(self.copper(), 300)
+        self.browser.click('[data-tab="side"]')
+        self.browser.click("#keep-variant")
+        self.browser.wait(lambda: self.sheet(job_id)["variants"])
+        self.server.post(f"/api/jobs/{job_id}/changes", {"kind": "supports", "spare": 4, "spacing_mm": 1.5})
+        self.settled(job_id)
+        self.browser.wait(lambda: drawn()[0] != rows)
+        self.browser.click("[data-difference]")
+        self.browser.wait(lambda: self.browser.run("return document.body.dataset.differs"))
+        now, other, both = (int(n) for n in self.browser.run("return document.body.dataset.differs").split())
+        self.assertGreater(now, 0)
+        self.assertGreater(other + both, 0)
+        # Both with their figures, and what sets them apart.
+        self.assertEqual(len(self.browser.text("#variants-count").split()), 1 + 3)
+        self.assertNotIn("…", self.browser.text("#variants"))
+        self.assertIn("bear × 4", self.browser.text("#side"))
+        self.assertEqual(self.browser.problems(), [])
+
+    def copper(self):
+        """How many pixels of the view have the colour of supports."""
+        return self.browser.run(
+            """const {view} = window.heron; view.renderer.render(view.scene, view.camera);
+            const gl = view.renderer.getContext(), w = gl.drawingBufferWidth, h = gl.drawingBufferHeight;
+            const px = new Uint8Array(4 * w * h); gl.readPixels(0, 0, w, h, gl.RGBA, gl.UNSIGNED_BYTE, px);
+            let n = 0;
+            for (let i = 0; i < px.length; i += 4) if (px[i] > 1.5 * px[i + 2] + 20) n++;
+            return n"""
+        )
+
     def test_the_weakest_are_made_stronger_and_a_tip_is_put_by_clicking(self):
         job_id = self.open_held()
         self.assertIn("island", self.browser.text("#weakest"))

@@ -6,13 +6,14 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from manifold3d import Manifold, OpType
+from shapely import unary_union
 from shapely.geometry import MultiPolygon, Polygon
 
 from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee, torus
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.hanging.islands import find_islands
 from upright_heron.core.layers.layer_components import bodies, links, pieces
-from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.layers.stack import pack, slice_solid
 
 
 def islands(body, layer=0.2, **options):
@@ -101,6 +102,39 @@ class PiecesTest(unittest.TestCase):
         body = on_plate(stalactites().rotate((8, 5, 0)))
         stack = slice_solid(Solid(body), 0.6)
         found = pieces(stack)
+        shapes = [_shape(found.rings(k)) for k in range(len(found))]
+        expected = {
+            (u, d)
+            for u in range(len(found))
+            for d in range(len(found))
+            if found.layer[d] == found.layer[u] - 1 and shapes[u].intersection(shapes[d]).area > 1e-6
+        }
+        self.assertEqual({(int(a), int(b)) for a, b in links(found)}, expected)
+
+    def test_links_of_long_outlines_and_holes_agree_with_shapely(self):
+        # Outlines of hundreds of corners that wind, with pins, rings and plates in their bays and holes.
+        turn = 2 * np.pi * np.arange(400) / 400
+        rng = np.random.default_rng(4)
+
+        def layer(inner, outer):
+            wide = 20 + 3 * np.sin(9 * turn + rng.uniform(0, 6)) + 1.5 * np.sin(31 * turn)
+            rings = [np.column_stack([wide * np.cos(turn), wide * np.sin(turn)])]
+            hole = rng.uniform(5, 9) + 0 * turn
+            rings.append(np.column_stack([hole * np.cos(-turn), hole * np.sin(-turn)]))
+            around = turn[::10]
+            rings.append(np.column_stack([inner * np.cos(around), inner * np.sin(around)]))
+            rings.append(np.column_stack([outer * np.cos(around), outer * np.sin(around)]) + [27, 5])
+            for x, y in rng.uniform(-26, 26, (60, 2)):
+                pin = 0.4 * np.column_stack([np.cos(around), np.sin(around)]) + (x, y)
+                if not unary_union([Polygon(r) for r in rings[2:]]).intersects(Polygon(pin)):
+                    body = Polygon(rings[0], [rings[1]])
+                    if body.disjoint(Polygon(pin)):
+                        rings.append(pin)
+            return rings
+
+        stack = pack([layer(*rng.uniform(2, 4, 2)) for _ in range(12)], [0.0] * 12, 1.0, 0.0)
+        found = pieces(stack)
+        self.assertGreater(len(found), 200)
         shapes = [_shape(found.rings(k)) for k in range(len(found))]
         expected = {
             (u, d)

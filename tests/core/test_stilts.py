@@ -409,6 +409,23 @@ class WayTest(unittest.TestCase):
         for one in made.supports[:3]:
             self.assertAlmostEqual(facts(one.mesh()).volume_mm3, one.volume_mm3, delta=0.02 * one.volume_mm3)
 
+    def test_frusta_that_are_drawn_are_the_stilts_and_braces(self):
+        made = Stilted(tee(), 0.05).made()
+        self.assertGreater(len(made.braces), 0)
+        rows, at = made.frusta, 0
+        for one, facets in zip(made.supports, made.drawn_facets(), strict=True):
+            count = facets // 44
+            own = rows[at : at + count]
+            at += count
+            np.testing.assert_array_equal(own[:, :4], one.circles[:-1])
+            np.testing.assert_array_equal(own[:, 4:8], one.circles[1:])
+            self.assertEqual(own[0, 8], 2 if count > 1 else 6)
+            self.assertEqual(own[-1, 8], 4 if count > 1 else 6)
+            self.assertFalse(own[1:-1, 8].any())
+        for row, bar in zip(rows[at:], made.braces, strict=True):
+            np.testing.assert_array_equal(row[[0, 1, 2, 4, 5, 6]], bar.ends_mm.ravel())
+            self.assertEqual(row[[3, 7, 8]].tolist(), [bar.radius_mm, bar.radius_mm, 7.0])
+
     def test_frustum_volume(self):
         # Twelve-sided cone frustum, h/3 (A1 + A2 + sqrt(A1 A2)).
         circles = np.array([[0, 0, 0, 2.0], [0, 0, 3, 1.0]])
@@ -694,6 +711,21 @@ class CheckTest(unittest.TestCase):
 
     def test_a_foot_on_nothing(self):
         self.assertIn("floats", self.broken(circles=lambda s: s.circles[1:]))
+
+    def test_those_that_run_through_a_thin_plate_are_told_and_no_others(self):
+        # Where each runs within the plate.
+        heights = np.linspace(8.68, 8.02, 12)
+        at = [[s.circle_at(z) for z in heights] for s in self.made.supports]
+        under = [[one[1] for one in own if one] for own in at if any(own)]
+        cut = sorted(own[0] for own in under)[len(under) // 2] + 0.01
+        body = self.bench.solid.manifold + box(200, 200, 0.7, (-100, cut - 200, 8.0))
+        told = verify_stilts(self.made, self.bench.stack, Tree.of(mesh_of(body)))
+        places = [f.at_mm for f in told if f.kind.value == "crosses the part"]
+        for at in places:
+            self.assertTrue(8.0 <= at[2] <= 8.7 and at[1] < cut, at)
+        expected = [own for own in under if min(own) < cut]
+        self.assertTrue(1 < len(expected) < len(under))
+        self.assertEqual(len(places), len(expected))
 
     def test_one_that_runs_through_the_part(self):
         self.assertIn("crosses the part", self.broken(circles=lambda s: s.circles + [0, 0, 12.0, 0]))

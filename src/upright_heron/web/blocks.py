@@ -10,10 +10,12 @@ from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection
+from numpy.typing import NDArray
 
 from ..core.geometry.mesh import Mesh
 from ..core.layers.stack import LayerStack
 from ..core.split.pieces import Split, pulled
+from ..core.supports.rings import SIDES
 
 
 def mesh_block(mesh: Mesh) -> bytes:
@@ -23,6 +25,11 @@ def mesh_block(mesh: Mesh) -> bytes:
         + mesh.vertices.astype("<f4").tobytes()
         + mesh.faces.astype("<u4").tobytes()
     )
+
+
+def frusta_block(frusta: NDArray[np.float64]) -> bytes:
+    """``UHF1``: frusta (n, 9) as float32, to draw one shape many times."""
+    return struct.pack("<4sII", b"UHF1", SIDES, len(frusta)) + frusta.astype("<f4").tobytes()
 
 
 def layer_block(stack: LayerStack) -> bytes:

@@ -16,10 +16,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..tolerances import DEFAULT, Tolerances
+from .piece_links import link_kernel
 from .stack import LayerStack
-
-# A piece is broad with more than this share of what all of a layer reach over.
-BROAD = 0.01
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,7 +126,7 @@ def links(sorted_pieces: Pieces, tolerances: Tolerances = DEFAULT) -> NDArray[np
     # Pieces are looked for along the axis that most are slim along: many are lines that lie side by side.
     axis = int(np.argmin((p.boxes[:, 2:] - p.boxes[:, :2]).sum(axis=0)))
     order = np.lexsort((p.boxes[:, axis], p.layer))
-    sure, open_pairs = _link_kernel(
+    sure, open_pairs = link_kernel(
         stack.points, stack.ring_start, np.concatenate(stack.ring_boxes, axis=1), *p.by_piece, p.start,
         p.inside_mm, p.boxes, axis, order,
     )  # fmt: skip
@@ -342,123 +340,3 @@ def _piece_at(points, ring_start, around, by_piece, first, start, boxes, layers,
                 result[k] = p
                 break
     return result
-
-
-@njit(cache=True)
-def _any_corner_in(points, ring_start, around, own, other, some):  # type: ignore[no-untyped-def]
-    """Whether one of so many corners of each ring of a piece lies in another."""
-    for r in own:
-        a, b = ring_start[r], ring_start[r + 1]
-        step = max(1, (b - a) // some)
-        for i in range(a, b, step):
-            if _in_piece(points, ring_start, around, other, points[i, 0], points[i, 1]):
-                return True
-    return False
-
-
-@njit(cache=True)
-def _edges_in(points, ring_start, around, own, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
-    edges = np.empty((64, 4))
-    n = 0
-    for r in own:
-        if around[r, 0] > x1 or around[r, 2] < x0 or around[r, 1] > y1 or around[r, 3] < y0:
-            continue
-        j = ring_start[r + 1] - 1
-        for i in range(ring_start[r], ring_start[r + 1]):
-            ax, ay, bx, by = points[j, 0], points[j, 1], points[i, 0], points[i, 1]
-            j = i
-            if max(ax, bx) < x0 or min(ax, bx) > x1 or max(ay, by) < y0 or min(ay, by) > y1:
-                continue
-            if n == edges.shape[0]:
-                edges = np.concatenate((edges, np.empty_like(edges)))
-            edges[n, 0], edges[n, 1], edges[n, 2], edges[n, 3] = ax, ay, bx, by
-            n += 1
-    return edges[:n]
-
-
-@njit(cache=True)
-def _outlines_meet(points, ring_start, around, own, other, box, other_box):  # type: ignore[no-untyped-def]
-    """Whether two pieces cross or touch: else, with no point of one in the other, they share nothing."""
-    x0, x1 = max(box[0], other_box[0]), min(box[2], other_box[2])
-    y0, y1 = max(box[1], other_box[1]), min(box[3], other_box[3])
-    some = _edges_in(points, ring_start, around, own, x0, y0, x1, y1)
-    others = _edges_in(points, ring_start, around, other, x0, y0, x1, y1)
-    for i in range(some.shape[0]):
-        ax, ay, bx, by = some[i, 0], some[i, 1], some[i, 2], some[i, 3]
-        for k in range(others.shape[0]):
-            cx, cy, dx, dy = others[k, 0], others[k, 1], others[k, 2], others[k, 3]
-            if max(ax, bx) < min(cx, dx) or max(cx, dx) < min(ax, bx):
-                continue
-            if max(ay, by) < min(cy, dy) or max(cy, dy) < min(ay, by):
-                continue
-            side1 = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
-            side2 = (bx - ax) * (dy - ay) - (by - ay) * (dx - ax)
-            side3 = (dx - cx) * (ay - cy) - (dy - cy) * (ax - cx)
-            side4 = (dx - cx) * (by - cy) - (dy - cy) * (bx - cx)
-            if side1 * side2 <= 0.0 and side3 * side4 <= 0.0:
-                return True
-    return False
-
-
-@njit(cache=True)
-def _link_kernel(points, ring_start, around, by_piece, first, start, inside, boxes, axis, order):  # type: ignore[no-untyped-def]
-    """Pairs that share area for sure, and that may; ``order`` has those of each layer along an axis."""
-    layers = start.shape[0] - 1
-    sure = np.empty((1024, 2), np.int64)
-    unsure = np.empty((256, 2), np.int64)
-    n = m = 0
-    begins = np.empty(order.shape[0])
-    slim, broad = np.empty(order.shape[0], np.int64), np.empty(order.shape[0], np.int64)
-    near = np.empty(order.shape[0], np.int64)
-    for layer in range(1, layers):
-        lo, mid, hi = start[layer - 1], start[layer], start[layer + 1]
-        if lo == mid or mid == hi:
-            continue
-        # Slim ones are looked for by where they begin; what reaches far is looked at every time.
-        widest = BROAD * (boxes[order[mid - 1], axis] - boxes[order[lo], axis])
-        slims = broads = 0
-        for k in range(lo, mid):
-            d = order[k]
-            if boxes[d, axis + 2] - boxes[d, axis] > widest:
-                broad[broads] = d
-                broads += 1
-            else:
-                slim[slims], begins[slims] = d, boxes[d, axis]
-                slims += 1
-        for u in range(mid, hi):
-            count = 0
-            a = np.searchsorted(begins[:slims], boxes[u, axis] - widest)
-            b = np.searchsorted(begins[:slims], boxes[u, axis + 2])
-            for k in range(a, b + broads):
-                d = slim[k] if k < b else broad[k - b]
-                apart = boxes[d, 2] <= boxes[u, 0] or boxes[u, 2] <= boxes[d, 0]
-                if not apart and boxes[u, 1] < boxes[d, 3] and boxes[d, 1] < boxes[u, 3]:
-                    near[count] = d
-                    count += 1
-            upper = by_piece[first[u] : first[u + 1]]
-            if count > 1:
-                near[:count].sort()
-            for d in near[:count]:
-                lower = by_piece[first[d] : first[d + 1]]
-                meet = False
-                linked = _in_piece(
-                    points, ring_start, around, lower, inside[u, 0], inside[u, 1]
-                ) or _in_piece(points, ring_start, around, upper, inside[d, 0], inside[d, 1])
-                if not linked:
-                    # Where no outlines meet each ring lies in the other piece as a whole, or not at all.
-                    meet = _outlines_meet(points, ring_start, around, upper, lower, boxes[u], boxes[d])
-                    some = 8 if meet else 1
-                    linked = _any_corner_in(points, ring_start, around, upper, lower, some) or _any_corner_in(
-                        points, ring_start, around, lower, upper, some
-                    )
-                if linked:
-                    if n == sure.shape[0]:
-                        sure = np.concatenate((sure, np.empty_like(sure)))
-                    sure[n, 0], sure[n, 1] = u, d
-                    n += 1
-                elif meet:
-                    if m == unsure.shape[0]:
-                        unsure = np.concatenate((unsure, np.empty_like(unsure)))
-                    unsure[m, 0], unsure[m, 1] = u, d
-                    m += 1
-    return sure[:n].copy(), unsure[:m].copy()

@@ -19,10 +19,13 @@ from ..layers.stack import LayerStack
 from ..tags import stored
 from .model import Branches, Column, Slab
 from .resin.stilt import Brace, Stilt
+from .rings import PRISM
 
 # Outlines of columns are drawn with this tolerance; what is handed off keeps them whole.
 SEEN_MM = 0.15
 SEEN_CORNERS = 120_000
+# What a frustum is that is drawn, as a sum.
+BAR, LOW_END, HIGH_END = 1.0, 2.0, 4.0
 
 
 class FaultKind(StrEnum):
@@ -193,6 +196,33 @@ class SupportSet:
     def view_mesh(self) -> Mesh:
         """Shells of all supports side by side."""
         return concatenated([*self.shells, *(one.mesh() for one in self.braces)])
+
+    @property
+    def frusta(self) -> NDArray[np.float64] | None:
+        """Stilts and braces (n, 9) as frusta to draw many times, or ``None`` where there is something else.
+
+        Each is x, y, z and radius, mm, of its lower and of its upper circle, and a sum: 1 where it is a
+        brace, whose circles are ellipses along it, 2 and 4 where its lower and its upper end is closed. Those
+        of a stilt lie one after another, in the order of the stilts; those of braces come last.
+        """
+        if len(self.stilts) != len(self.supports):
+            return None
+        rows = []
+        for one in self.stilts:
+            closed = np.zeros(len(one.circles) - 1)
+            closed[0] += LOW_END
+            closed[-1] += HIGH_END
+            rows.append(np.column_stack([one.circles[:-1], one.circles[1:], closed]))
+        for bar in self.braces:
+            low, high = (np.append(end, bar.radius_mm) for end in bar.ends_mm)
+            rows.append(np.concatenate([low, high, [BAR + LOW_END + HIGH_END]])[None])
+        return np.concatenate(rows) if rows else np.zeros((0, 9))
+
+    def drawn_facets(self) -> list[int]:
+        """How many facets of each support are drawn: stilts as closed frusta, all else as shells."""
+        if self.frusta is not None:
+            return [len(PRISM) * (len(one.circles) - 1) for one in self.stilts]
+        return [len(shell.faces) for shell in self.shells]
 
     @cached_property
     def interface_mm3(self) -> float:

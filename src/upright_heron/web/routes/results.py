@@ -12,8 +12,9 @@ from ...core.errors import BadValue
 from ...core.graph import GRAPH
 from ...core.health.report import MOST_FACETS
 from ...core.layers.stack import LayerStack, thinned
+from ...core.supports.support_set import SupportSet
 from ...store.database import NotFound
-from ..blocks import layer_block, mesh_block, of_any, pieces_block
+from ..blocks import frusta_block, layer_block, mesh_block, of_any, pieces_block
 from ..dependencies import Services, Use
 
 # Steps that the leaning rim of a base is drawn in.
@@ -64,8 +65,9 @@ def layers(key: str, use: Use) -> Response:
 
 @router.get("/supports/{key}", name="support_block")
 def supports(key: str, use: Use) -> Response:
-    """Supports as shells."""
-    return _block(mesh_block(_result(use, key).view_mesh()))
+    """Supports as shells, stilts as frusta."""
+    made: SupportSet = _result(use, key)
+    return _block(mesh_block(made.view_mesh()) if made.frusta is None else frusta_block(made.frusta))
 
 
 @router.get("/supports/{key}/layers", name="support_layers")

@@ -24,6 +24,8 @@ TOUCH_MM2 = 1e-5
 FREE_MM, POINT_MM2 = 0.5, 1.0
 # Ends of stilts and braces are looked for to this.
 NEAR_MM = 0.05
+# Axes of shafts are looked at in such steps.
+STEP_MM = 0.5
 # So many faults of a kind are told by themselves.
 MOST_TOLD = 40
 
@@ -207,13 +209,19 @@ def _crossing(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
         steps = np.linalg.norm(np.diff(path, axis=0), axis=1)
         length = np.concatenate([[0.0], np.cumsum(steps)])
         # Not at the tip, which lies on the surface.
-        at = np.arange(0.0, length[-1] - 0.2, 0.5)
+        at = np.arange(0.0, length[-1] - 0.2, STEP_MM)
         places.append(np.stack([np.interp(at, length, path[:, c]) for c in range(3)], axis=1))
         owner.append(np.full(len(at), k))
     if not places:
         return []
     every, whose = np.concatenate(places), np.concatenate(owner)
-    within = np.flatnonzero(part.winding(every) > 0.5)
+    # Between two places there is no surface where one of them is farther from it than they are apart: only
+    # the first of such a run is asked for, as the sides of a place cost much more than its distance.
+    near = part.distances(every, 1.5 * STEP_MM) <= STEP_MM + 1e-9
+    opens = np.ones(len(every), bool)
+    opens[1:] = (near[1:] & near[:-1]) | (whose[1:] != whose[:-1])
+    inside = part.winding(every[opens]) > 0.5
+    within = np.flatnonzero(inside[np.cumsum(opens) - 1])
     told = []
     for k in np.unique(whose[within]).tolist():
         x, y, z = (float(v) for v in every[within[whose[within] == k][0]])

@@ -1,4 +1,4 @@
-import { fetchBlock, readMesh } from '../../static/js/blocks.js';
+import { fetchBlock, readShell } from '../../static/js/blocks.js';
 import { field, find, SectionController } from '../../static/js/section.js';
 import { placeSign } from '../../static/js/signs.js';
 import { SupportHand } from './hand.js';
@@ -115,6 +115,6 @@ export default class SupportsController extends SectionController {
     }
     const [shell, list] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), supportList(key)]);
     this.hand.key = key;
-    this.hand.differ({ data: readMesh(shell), list });
+    this.hand.differ({ data: readShell(shell), list });
   }
 }

@@ -1,4 +1,5 @@
 import { lookingHeaders } from '../../static/js/looking.js';
+import { facetGeometry } from '../../static/js/frusta.js';
 import { all } from '../../static/js/section.js';
 import * as THREE from 'three';
 import { acceleratedRaycast, MeshBVH } from 'three-mesh-bvh';
@@ -392,7 +393,7 @@ export class SupportHand {
 
   /**
    * Draw how other supports differ from those of now; without them, these again.
-   * @param {{data: import('../../static/js/blocks.js').MeshData, list: Listed[]} | null} other
+   * @param {{data: import('../../static/js/frusta.js').Shell, list: Listed[]} | null} other
    */
   differ(other) {
     for (const child of /** @type {THREE.Mesh<THREE.BufferGeometry, THREE.Material>[]} */ (this.others.children)) {
@@ -415,16 +416,14 @@ export class SupportHand {
     const same = (a, b) => a && b && a.facets === b.facets && Math.abs(a.volume - b.volume) < 1e-4;
     const theirs = new Map(other.list.map((s) => [s.id, s]));
     const numbers = (list, keep) => list.map((s, k) => [s, k]).filter(([s]) => keep(s)).map(([, k]) => k);
-    const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute('position', new THREE.BufferAttribute(other.data.vertices, 3));
-    geometry.setIndex(new THREE.BufferAttribute(other.data.faces, 1));
+    const [geometry, own] = [facetGeometry(other.data), facetGeometry(this.view.shells.supports)];
     const starts = [0];
     for (const s of other.list) starts.push(starts.at(-1) + s.facets);
     const both = numbers(this.list, (s) => same(s, theirs.get(s.id)));
     const now = numbers(this.list, (s) => !same(s, theirs.get(s.id)));
     const mine = new Map(this.list.map((s) => [s.id, s]));
     const only = numbers(other.list, (s) => !same(s, mine.get(s.id)));
-    for (const [from, picked, at, name] of [[supports.geometry, both, this.starts, 'both'], [supports.geometry, now, this.starts, 'now'], [geometry, only, starts, 'other']]) {
+    for (const [from, picked, at, name] of [[own, both, this.starts, 'both'], [own, now, this.starts, 'now'], [geometry, only, starts, 'other']]) {
       if (!picked.length || !from.index) continue;
       const body = new THREE.Mesh(this.#cutOut(from, picked, at), new THREE.MeshLambertMaterial({ color: COLOURS[name], emissive: COLOURS[name], emissiveIntensity: 0.2, flatShading: true, transparent: name === 'both', opacity: name === 'both' ? 0.5 : 1, clippingPlanes: this.view.planes }));
       body.position.copy(supports.position);

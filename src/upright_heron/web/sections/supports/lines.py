@@ -10,6 +10,8 @@ import numpy as np
 from ....core.supports.byhand.edits import handles, width_of
 from ....core.supports.checks.removal import Access, Out
 from ....core.supports.model import Branches, Column
+from ....sheet.models import ItemSheet
+from ....sheet.process import ResinSupports
 from ....work.summary import Summary
 
 
@@ -137,6 +139,8 @@ class VariantLine:
     mass_g, seconds, contact_mm2, show_mm2, cost : float or None
         Mass and contact of the supports; time and cost of the whole print.
     trapped, unheld : int or None
+    seen, spare : float or None
+        Of stilts: how many marks are seen, and how much of what pulls at it the weakest tip bears.
     key : str
         Of its supports, for the view; empty while they are being made.
     kept : bool
@@ -153,6 +157,8 @@ class VariantLine:
     trapped: int | None
     unheld: int | None
     cost: float | None
+    seen: float | None = None
+    spare: float | None = None
     key: str = ""
     kept: bool = False
 
@@ -163,7 +169,7 @@ def variant_lines(now: Summary) -> list[VariantLine]:
     if now.without is not None:
         bare = now.without
         lines.append(
-            VariantLine("without", "no supports", 0, 0.0, bare.seconds, 0.0, 0.0, 0, None, bare.cost)
+            VariantLine("without", "no supports", 0, 0.0, bare.seconds, 0.0, 0.0, 0, None, bare.cost, 0.0)
         )
     if now.sheet.supports is not None:
         lines.append(_line("now", now, kept=False))
@@ -173,13 +179,10 @@ def variant_lines(now: Summary) -> list[VariantLine]:
 
 def _line(name: str, now: Summary, *, kept: bool) -> VariantLine:
     made, access, rough = now.supports, now.access, now.estimate
-    settings = now.sheet.filament
-    style = settings.style.value if settings and settings.style else "as proposed"
-    origin = ", from the plate" if settings and settings.from_plate else ""
-    words = f"{style}, limit {now.sheet.limit:g}°{origin}"
+    weakest = made.weakest[:1] if made else ()
     return VariantLine(
         name,
-        words,
+        _apart(now.sheet),
         len(made.supports) if made else None,
         made.volume_mm3 * now.sheet.stuff.density_g_cm3 / 1000.0 if made else None,
         rough.seconds if rough and made else None,
@@ -188,6 +191,19 @@ def _line(name: str, now: Summary, *, kept: bool) -> VariantLine:
         sum(a.out == Out.TRAPPED for a in access) if access is not None else None,
         made.unheld if made else None,
         rough.cost if rough and made else None,
+        made.marks_seen if made else None,
+        weakest[0].bears_n / weakest[0].load_n if weakest else None,
         now.known.address("supports") or "",
         kept,
     )
+
+
+def _apart(sheet: ItemSheet) -> str:
+    """What sets supports apart, in a few words."""
+    settings = sheet.supports
+    if isinstance(settings, ResinSupports):
+        style = f"tips of {settings.tip_mm:g} mm every {settings.spacing_mm:g} mm, bear × {settings.spare:g}"
+    else:
+        style = settings.style.value if settings and settings.style else "as proposed"
+    origin = ", from the plate" if settings and settings.from_plate else ""
+    return f"{style}, limit {sheet.limit:g}°{origin}"

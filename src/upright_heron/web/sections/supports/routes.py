@@ -174,9 +174,9 @@ def support_list(key: str, use: Use) -> list[dict[str, Any]]:
             "style": getattr(support, "style", ""),
             "hand": getattr(support, "hand", ""),
             "patches": list(support.patches) if isinstance(support, Column | Branches) else [],
-            "facets": len(shell.faces),
+            "facets": facets,
             "at": list(support.touch_mm),
             "volume": round(support.volume_mm3, 6),
         }
-        for support, shell in zip(made.supports, made.shells, strict=True)
+        for support, facets in zip(made.supports, made.drawn_facets(), strict=True)
     ]

@@ -3,6 +3,7 @@
  */
 
 /** @typedef {{vertices: Float32Array, faces: Uint32Array}} MeshData mm, three corners a facet */
+/** @typedef {{sides: number, frusta: Float32Array}} FrustaData  nine figures a frustum: two circles, and what it is */
 /** @typedef {MeshData & {steps: number, away: Float32Array, side: Int8Array, faceStart: Uint32Array}} PiecesData */
 /**
  * @typedef {object} LayersData
@@ -39,6 +40,17 @@ export function readMesh(buffer) {
   expect(view, 'UHM1');
   const [v, f] = [view.getUint32(4, true), view.getUint32(8, true)];
   return { vertices: new Float32Array(buffer, 12, 3 * v), faces: new Uint32Array(buffer, 12 + 12 * v, 3 * f) };
+}
+
+/**
+ * Supports: a mesh, or frusta that are drawn as one shape many times.
+ * @param {ArrayBuffer} buffer @returns {MeshData | FrustaData}
+ */
+export function readShell(buffer) {
+  const view = new DataView(buffer);
+  if (view.getUint8(2) !== 'F'.charCodeAt(0)) return readMesh(buffer);
+  expect(view, 'UHF1');
+  return { sides: view.getUint32(4, true), frusta: new Float32Array(buffer, 12, 9 * view.getUint32(8, true)) };
 }
 
 /** @param {ArrayBuffer} buffer @returns {PiecesData} */

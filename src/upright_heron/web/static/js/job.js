@@ -1,4 +1,4 @@
-import { fetchBlock, readLayers, readMesh, readPieces } from './blocks.js';
+import { fetchBlock, readLayers, readMesh, readPieces, readShell } from './blocks.js';
 import { LayerPlan } from './layer-plan.js';
 import { LayerWalk } from './layer-walk.js';
 import { LengthEcho } from './length.js';
@@ -254,7 +254,7 @@ export class JobPage {
     });
     await this.#load('supports', state.supports, now, async (key) => {
       const [shell, layers] = await Promise.all([fetchBlock(`/api/blocks/supports/${key}`), fetchBlock(`/api/blocks/supports/${key}/layers`)]);
-      this.view.setShell('supports', readMesh(shell));
+      this.view.setShell('supports', readShell(shell));
       this.layers.support = readLayers(layers);
       await /** @type {any} */ (this.controllers.get('supports'))?.loaded(key);
     });

@@ -9,6 +9,7 @@ import { Pair } from './pair.js';
 import { PartBody } from './part.js';
 import { boxLines } from './cells.js';
 import { CutPlane } from './cutplane.js';
+import { drawsFrusta, shellGeometry } from './frusta.js';
 import { Pieces } from './pieces.js';
 import { drawPlate, layPlate } from './plate.js';
 import { centreSign, placeSign, shadowSign } from './signs.js';
@@ -41,6 +42,8 @@ export class View {
     this.plate = new THREE.Group();
     this.scene.add(this.plate);
     this.supports = this.#shell(COLOURS.copper);
+    /** What is drawn of both. @type {Record<string, import('./frusta.js').Shell | null>} */
+    this.shells = { supports: null, footing: null };
     this.footing = this.#shell(COLOURS.footing);
     this.ghost = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: '#2f7d9c', transparent: true, opacity: 0.42, depthWrite: false }));
     this.ghost.matrixAutoUpdate = false;
@@ -78,7 +81,9 @@ export class View {
   }
 
   #shell(colour) {
-    const mesh = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: colour, emissive: colour, emissiveIntensity: 0.22, flatShading: true, clippingPlanes: this.planes }));
+    const material = new THREE.MeshLambertMaterial({ color: colour, emissive: colour, emissiveIntensity: 0.22, flatShading: true, clippingPlanes: this.planes });
+    drawsFrusta(material);
+    const mesh = new THREE.Mesh(new THREE.BufferGeometry(), material);
     mesh.visible = false;
     return mesh;
   }
@@ -375,16 +380,13 @@ export class View {
 
   // Supports, footing, pieces -----------------------------------------------------
 
-  /** @param {'supports' | 'footing'} which @param {import('./blocks.js').MeshData | null} data */
+  /** @param {'supports' | 'footing'} which @param {import('./frusta.js').Shell | null} data */
   setShell(which, data) {
     const mesh = this[which];
     mesh.geometry.dispose();
-    mesh.geometry = new THREE.BufferGeometry();
-    if (data && data.faces.length) {
-      mesh.geometry.setAttribute('position', new THREE.BufferAttribute(data.vertices, 3));
-      mesh.geometry.setIndex(new THREE.BufferAttribute(data.faces, 1));
-    }
-    mesh.visible = Boolean(data && data.faces.length);
+    mesh.geometry = shellGeometry(data, mesh.material);
+    mesh.visible = mesh.geometry.index !== null;
+    this.shells[which] = data;
     this.redraw();
   }
 
