@@ -14,6 +14,8 @@ from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
+from upright_heron.core.toolpaths.ordering import Seam
+from upright_heron.core.toolpaths.patterns import Pattern
 from upright_heron.core.toolpaths.process_table import Row, Stretch
 from upright_heron.sheet.hollowing import Hollowing
 from upright_heron.sheet.item import (
@@ -64,6 +66,8 @@ OWN = OwnPrinter(
 # Settings that speak of the machine or the material as a whole.
 MACHINE = {s.FigureSetting, s.SearchSetting, s.Costing}
 ALL_SUPPORTS = {s.FilamentSupports, s.Demand}
+# What depends on how wide a line is.
+PATHS = {s.WallSetting, s.SkinSetting, s.PathSetting}
 # What counts the footing when it is asked whether a stance fits.
 JUDGED = {s.FigureSetting, s.SearchSetting}
 
@@ -79,11 +83,13 @@ EXPECTED = {
         s.ThinWall,
         s.FilamentSupports,
         s.FootingSetting,
+        *PATHS,
+        s.RunSetting,
     },
     "own_printer.build_mm": {*MACHINE, s.BuildVolume, s.Box, s.FilamentSupports},
     "own_printer.spot_mm": MACHINE,
     "own_printer.nozzles": {*MACHINE, s.Naming},
-    "own_printer.finest_mm": {*MACHINE, s.Walk, s.ThinWall, s.FilamentSupports, s.FootingSetting},
+    "own_printer.finest_mm": {*MACHINE, *PATHS, s.Walk, s.ThinWall, s.FilamentSupports, s.FootingSetting},
     "own_printer.limit_bonus_deg": {*MACHINE, s.Limit, s.Demand, s.Listing},
     "own_printer.name": MACHINE,
     # Nobody measured either: both begin at the same limit.
@@ -94,8 +100,15 @@ EXPECTED = {
     "limit_deg": {s.FigureSetting, s.SearchSetting, s.Limit, s.Demand, s.Listing},
     "asked": set(),
     "step_factor": {s.Walk},
-    "process.walls": MACHINE,
-    "process.infill_percent": MACHINE,
+    "process.walls": {*MACHINE, s.WallSetting},
+    "process.infill_percent": {*MACHINE, s.PathSetting},
+    "process.pattern": {s.PathSetting},
+    "process.top_layers": {s.SkinSetting},
+    "process.bottom_layers": {s.SkinSetting},
+    "process.seam": {s.PathSetting},
+    "process.seam_deg": {s.PathSetting},
+    "process.outer_first": {s.PathSetting},
+    "process.speed_percent": {s.RunSetting},
     "preset": set(),
     "notes": set(),
     "id": set(),
@@ -141,6 +154,7 @@ EXPECTED = {
     "goals": {s.SearchSetting},
     "supports": {
         *ALL_SUPPORTS,
+        s.SkinSetting,
         s.Styles,
         s.Tool,
         s.Choices,
@@ -149,8 +163,8 @@ EXPECTED = {
         s.Naming,
         *JUDGED,
     },
-    "supports.gap_mm": {s.FilamentSupports},
-    "supports.gap_layers": {s.FilamentSupports},
+    "supports.gap_mm": {s.FilamentSupports, s.SkinSetting},
+    "supports.gap_layers": {s.FilamentSupports, s.SkinSetting},
     "supports.gap_below_mm": {s.FilamentSupports},
     "supports.line_spacing_mm": {s.FilamentSupports},
     "supports.every": {s.FilamentSupports, s.Costing},
@@ -203,6 +217,8 @@ VALUES = {
         printer="Willow", material="PLA", limit_deg=63, bridge_mm=22, clearance_mm=0.2, date="2026-11-01"
     ),
     "layer_mm": 0.25, "limit_deg": 31, "asked": ("material",), "step_factor": 3, "process.walls": 5, "process.infill_percent": 40,
+    "process.pattern": Pattern.GYROID, "process.top_layers": 7, "process.bottom_layers": 2, "process.seam": Seam.CORNER,
+    "process.seam_deg": 12, "process.outer_first": True, "process.speed_percent": 80,
     "preset": Preset(name="P", technology="filament", layer_mm=0.1), "notes": "mind the beak", "id": "b",
     "piece": PieceOf(item="w", path="0-0-0"), "part.mesh": "1" * 32, "part.closed": False,
     "part.volume_mm3": 2.0, "part.area_mm2": 7.0, "part.file_name": "b.stl", "part.notes": ("x",),
@@ -225,9 +241,11 @@ VALUES = {
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
     "channel_mm": 12,
 }  # fmt: skip
-# Fields that are derived from by no result, or only of a resin machine: see the tests beside.
+# Fields that are derived from by no result, or only of a plate or a resin machine: see the tests beside.
 ELSEWHERE = {
     "hand.made_for", "hand.around", "process.table", "process.outline_mm", "process.first_outline_mm",
+    "process.nozzle_c", "process.bed_c", "process.travel_lift_mm", "process.relative_e", "process.start_text",
+    "process.end_text",
 }  # fmt: skip
 
 
@@ -345,6 +363,16 @@ class FieldsTest(unittest.TestCase):
         # A table for other layers counts for none of these.
         thick = replace(body, thinnest_mm=0.3, thickest_mm=0.4)
         self.assertEqual(result_keys(altered(sheet, "process.table", (thick,))), before)
+
+    def test_how_gcode_is_written_changes_no_path(self):
+        before = plate_keys(JobSheet.of([ITEM], name="A"))
+        for field, value in (
+            ("nozzle_c", 215), ("bed_c", 50), ("travel_lift_mm", 0.4), ("relative_e", False),
+            ("start_text", "G28"), ("end_text", "M84"), ("speed_percent", 70),
+        ):  # fmt: skip
+            after = plate_keys(JobSheet.of([ITEM], name="A", process=Process(**{field: value})))
+            self.assertNotEqual(before["gcode"], after["gcode"], field)
+            self.assertEqual(before["package"], after["package"])
 
     def test_stilts_read_settings_of_their_own(self):
         item = ITEM.model_copy(update={"supports": ResinSupports()})

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ..core.errors import HeronError
 from ..sheet.document import misfit
-from . import hollows, look, make, pieces, server
+from . import hollows, look, make, paths, pieces, server
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 for _command in (
@@ -27,6 +27,9 @@ for _command in (
     pieces.coupon,
     make.handoff,
     make.masks,
+    paths.estimate,
+    paths.gcode,
+    paths.whatif,
     server.serve,
     server.demo,
 ):

@@ -15,6 +15,8 @@ from ..core.supports.demand.patches import Hold, Style
 from ..core.supports.filament.thickness import thickness
 from ..core.supports.model import SupportSettings
 from ..core.supports.resin.sizes import Stoutness
+from ..core.toolpaths.ordering import Seam
+from ..core.toolpaths.patterns import Pattern
 from ..core.toolpaths.process_table import Row, Stretch, checked
 from ..core.units import length_mm, number
 from .document import Document, Length, Name, Vector
@@ -268,6 +270,26 @@ class Process(Document):
 
     walls: Annotated[int, Field(ge=1, le=50)] = 3
     infill_percent: Annotated[float, Field(ge=0, le=100)] = 15.0
+    pattern: Pattern = Pattern.GRID
+    # Layers that are filled whole under what is exposed above, and over what is exposed below.
+    top_layers: Annotated[int, Field(ge=0, le=100)] = 4
+    bottom_layers: Annotated[int, Field(ge=0, le=100)] = 4
+    # Where outer walls begin, and the direction from x towards y where one is typed.
+    seam: Seam = Seam.BACK
+    seam_deg: Annotated[float, Field(ge=-360, le=360)] = 90.0
+    outer_first: bool = False
+    # Speed against the machine's usual one; it moves all kinds of paths in proportion.
+    speed_percent: Annotated[float, Field(ge=10, le=400)] = 100.0
+    # As the material asks for where not given.
+    nozzle_c: Annotated[float, Field(ge=0, le=500)] | None = None
+    bed_c: Annotated[float, Field(ge=0, le=200)] | None = None
+    # The nozzle goes up so much on travels that it draws back for.
+    travel_lift_mm: Annotated[Length, Field(ge=0, le=5)] = 0.0
+    # E tells what each move pushes out, and not all up to there.
+    relative_e: bool = True
+    # Text before and after, with names in braces; the usual one where empty.
+    start_text: Annotated[str, Field(max_length=4000)] = ""
+    end_text: Annotated[str, Field(max_length=4000)] = ""
     # How layers of resin are made; empty where it is as usual for machine and material.
     table: tuple[Row, ...] = ()
     # By how much outlines of masks move outwards, and those of the first layers.

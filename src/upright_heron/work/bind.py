@@ -22,6 +22,7 @@ from ..sheet.item import HandWork, Variant
 from ..sheet.models import DecidedSheet, ItemSheet, JobSettings, JobSheet
 from ..sheet.process import Second
 from ..sheet.upcast import is_of
+from .bind_paths import OF_PATHS, gcode
 
 T = TypeVar("T")
 Reader = Callable[[ItemSheet], Any]
@@ -311,9 +312,7 @@ def _painted_show(sheet: DecidedSheet) -> s.PaintedShow | None:
 
 @binds(s.ShowDirection)
 def _show(sheet: DecidedSheet) -> s.ShowDirection | None:
-    if sheet.show is None or sheet.show_is_painted:
-        return None
-    return s.ShowDirection(sheet.show)
+    return None if sheet.show is None or sheet.show_is_painted else s.ShowDirection(sheet.show)
 
 
 @binds(s.Bridges)
@@ -411,11 +410,8 @@ def _parting(sheet: DecidedSheet) -> s.Parting | None:
 
 @binds(s.Joining)
 def _joining(sheet: DecidedSheet) -> s.Joining | None:
-    return (
-        None
-        if sheet.grid is None
-        else s.Joining(sheet.grid.joints.setting(sheet.usual_clearance_mm, sheet.stuff.name))
-    )
+    grid, clearance = sheet.grid, sheet.usual_clearance_mm
+    return None if grid is None else s.Joining(grid.joints.setting(clearance, sheet.stuff.name))
 
 
 @binds(s.BuildVolume)
@@ -483,6 +479,10 @@ def _naming(sheet: ItemSheet) -> s.Naming:
     return s.Naming(sheet.item_name, second.value, other)
 
 
+for _kind, _reader in OF_PATHS.items():
+    binds(_kind)(_reader)
+
+
 # Settings of a plate ------------------------------------------------------------
 
 
@@ -496,4 +496,4 @@ def _layout(job: JobSheet, plate: int) -> s.Layout:
 
 
 _OF_PLATE.update({s.Layout: _layout, s.Masking: lambda job, _: _masking(job)})
-_OF_PLATE[s.Title] = lambda job, _: s.Title(job.name)
+_OF_PLATE.update({s.Title: lambda job, _: s.Title(job.name), s.GcodeSetting: lambda job, _: gcode(job)})

@@ -22,6 +22,7 @@ from ..core.stance.resting import RestingFace
 from ..core.supports.checks.removal import Access
 from ..core.supports.support_set import SupportSet
 from ..core.toolpaths.rough_estimate import Estimate, SecondNozzle
+from ..core.toolpaths.timing import Timed
 from ..sheet.models import ItemSheet, JobSheet
 from .bind import as_variant, keys_of, plate_keys
 from .known import Known, Memo
@@ -70,6 +71,8 @@ class Summary:
         Cuts that are proposed; the first ones while others are looked for.
     plan_figures : tuple of PlanFigures or None
         What comes of them.
+    timed : Timed or None
+        Time and filament from the paths themselves.
     """
 
     sheet: ItemSheet
@@ -97,6 +100,7 @@ class Summary:
     arranged: Arranged | None = None
     plans: tuple[Plan, ...] | None = None
     plan_figures: tuple[PlanFigures, ...] | None = None
+    timed: Timed | None = None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -112,7 +116,7 @@ class Summary:
 # Fields of a summary that are results of an item under the same name.
 _SAME = (
     "placed", "fit", "findings", "supports", "footing", "split", "resting", "estimate", "health", "figures",
-    "hangs", "channels", "without", "access", "second", "plan_figures",
+    "hangs", "channels", "without", "access", "second", "plan_figures", "timed",
 )  # fmt: skip
 
 

@@ -104,6 +104,8 @@ class Material:
     peel : Peel
     shrinkage_percent : float
         How much shorter a printed side is than it was drawn.
+    nozzle_c, bed_c : (lowest, usual, highest)
+        Temperatures (filament).
     """
 
     name: str
@@ -118,6 +120,8 @@ class Material:
     bottle_ml: float = 1000.0
     peel: Peel = Peel.USUAL
     shrinkage_percent: float = 0.0
+    nozzle_c: tuple[float, float, float] = (180.0, 210.0, 300.0)
+    bed_c: tuple[float, float, float] = (0.0, 60.0, 120.0)
 
 
 _FILAMENT_LAYERS = (0.10, 0.15, 0.20, 0.30)
@@ -148,15 +152,73 @@ RETIRED: tuple[Printer, ...] = (
 # practice); a coupon tells what a machine holds.
 START_DEG = 45.0
 
-# Densities as on typical data sheets (ISO 1183 methods), from memory; the rest, shrinkage among it, is common
-# practice.
+# Densities as on typical data sheets (ISO 1183 methods), from memory; the rest, shrinkage and
+# temperatures among it, is common practice.
 MATERIALS: tuple[Material, ...] = (
-    Material("PLA", Technology.FILAMENT, 1.24, 22.0, START_DEG, shrinkage_percent=0.2),
-    Material("PETG", Technology.FILAMENT, 1.27, 24.0, START_DEG, shrinkage_percent=0.3),
-    Material("ABS", Technology.FILAMENT, 1.04, 24.0, START_DEG, bridge_mm=8.0, shrinkage_percent=0.7),
-    Material("ASA", Technology.FILAMENT, 1.07, 30.0, START_DEG, bridge_mm=8.0, shrinkage_percent=0.6),
-    Material("TPU", Technology.FILAMENT, 1.21, 36.0, START_DEG, bridge_mm=5.0, shrinkage_percent=0.5),
-    Material("PA", Technology.FILAMENT, 1.14, 55.0, START_DEG, bridge_mm=8.0, shrinkage_percent=1.0),
+    Material(
+        "PLA",
+        Technology.FILAMENT,
+        1.24,
+        22.0,
+        START_DEG,
+        shrinkage_percent=0.2,
+        nozzle_c=(190.0, 205.0, 225.0),
+        bed_c=(0.0, 60.0, 70.0),
+    ),
+    Material(
+        "PETG",
+        Technology.FILAMENT,
+        1.27,
+        24.0,
+        START_DEG,
+        shrinkage_percent=0.3,
+        nozzle_c=(225.0, 240.0, 255.0),
+        bed_c=(0.0, 80.0, 90.0),
+    ),
+    Material(
+        "ABS",
+        Technology.FILAMENT,
+        1.04,
+        24.0,
+        START_DEG,
+        bridge_mm=8.0,
+        shrinkage_percent=0.7,
+        nozzle_c=(230.0, 245.0, 260.0),
+        bed_c=(80.0, 100.0, 110.0),
+    ),
+    Material(
+        "ASA",
+        Technology.FILAMENT,
+        1.07,
+        30.0,
+        START_DEG,
+        bridge_mm=8.0,
+        shrinkage_percent=0.6,
+        nozzle_c=(235.0, 250.0, 265.0),
+        bed_c=(80.0, 100.0, 110.0),
+    ),
+    Material(
+        "TPU",
+        Technology.FILAMENT,
+        1.21,
+        36.0,
+        START_DEG,
+        bridge_mm=5.0,
+        shrinkage_percent=0.5,
+        nozzle_c=(205.0, 225.0, 240.0),
+        bed_c=(0.0, 45.0, 60.0),
+    ),
+    Material(
+        "PA",
+        Technology.FILAMENT,
+        1.14,
+        55.0,
+        START_DEG,
+        bridge_mm=8.0,
+        shrinkage_percent=1.0,
+        nozzle_c=(240.0, 260.0, 280.0),
+        bed_c=(0.0, 80.0, 100.0),
+    ),
     Material("Standard resin", Technology.RESIN, 1.10, 32.0, START_DEG, 2.5, 30.0, shrinkage_percent=0.3),
     Material(
         "Tough resin",

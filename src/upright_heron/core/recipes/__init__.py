@@ -12,6 +12,7 @@ from . import (
     stance,
     supports_filament,
     supports_resin,
+    toolpaths,
 )
 from .part import MARKS_DEMAND, MARKS_SHOW, MESH
 
@@ -30,4 +31,5 @@ __all__ = [
     "stance",
     "supports_filament",
     "supports_resin",
+    "toolpaths",
 ]

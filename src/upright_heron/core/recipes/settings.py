@@ -15,7 +15,11 @@ from ..stance.figures import Setting
 from ..stance.proposals import Goals
 from ..supports.demand.patches import Hold, Style
 from ..supports.model import SupportSettings
+from ..toolpaths.gcode import Writing
+from ..toolpaths.ordering import Order
+from ..toolpaths.patterns import Pattern
 from ..toolpaths.process_table import Table
+from ..toolpaths.timing import Running
 
 Vector = tuple[float, float, float]
 
@@ -288,6 +292,55 @@ class Costing:
     # What a second nozzle prints: nothing, the interface, or everything; and in which material.
     second: str
     second_material: Material
+
+
+@dataclass(frozen=True, slots=True)
+class WallSetting:
+    """Walls of filament: how many, and how wide a line is, mm."""
+
+    count: int
+    line_mm: float
+
+
+@dataclass(frozen=True, slots=True)
+class SkinSetting:
+    """Layers that are filled whole under what is exposed above, and over what is exposed below.
+
+    ``gap_mm`` is the gap between supports and the part above them.
+    """
+
+    top: int
+    bottom: int
+    line_mm: float
+    gap_mm: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class PathSetting:
+    """How paths are laid inside the walls, and in which order; ``density`` from 0 to 1."""
+
+    line_mm: float
+    pattern: Pattern
+    density: float
+    order: Order
+
+
+@dataclass(frozen=True, slots=True)
+class RunSetting:
+    """How the machine runs along paths."""
+
+    running: Running
+
+
+@dataclass(frozen=True, slots=True)
+class GcodeSetting:
+    """How G-code is written, and the temperatures (lowest, highest) that the material takes."""
+
+    running: Running
+    writing: Writing
+    density_g_cm3: float
+    nozzle_range: tuple[float, float]
+    bed_range: tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True)

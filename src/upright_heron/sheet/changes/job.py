@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from collections.abc import Callable
+from enum import Enum
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field
 
 from ...core.errors import BadValue
 from ...core.machines.catalogue import material, materials_for, printer
+from ...core.toolpaths.gcode import END, NAMES, START, filled_text
+from ...core.toolpaths.ordering import Seam
+from ...core.toolpaths.patterns import Pattern
 from ...core.toolpaths.process_table import from_csv, rows_for
 from ..document import Length, Name
 from ..item import Item
@@ -162,20 +167,72 @@ class SetStepFactor(Change):
 
 
 class SetProcess(Change):
-    """Set walls and infill."""
+    """Set how filament is laid: walls, tops and bottoms, infill, seam, speed, temperatures, text round it.
+
+    What is not given stays; “usual” is the temperature of the material.
+    """
 
     about_item: ClassVar[bool] = False
     kind: Literal["process"] = "process"
-    walls: int
-    infill_percent: float
+    walls: int | None = None
+    infill_percent: float | None = None
+    pattern: Pattern | None = None
+    top_layers: int | None = None
+    bottom_layers: int | None = None
+    seam: Seam | None = None
+    seam_deg: float | None = None
+    outer_first: bool | None = None
+    speed_percent: float | None = None
+    nozzle_c: float | Literal["usual"] | None = None
+    bed_c: float | Literal["usual"] | None = None
+    travel_lift_mm: float | None = None
+    relative_e: bool | None = None
+    start_text: str | None = None
+    end_text: str | None = None
+
+    @property
+    def _given(self) -> dict[str, object]:
+        known = {name: getattr(self, name) for name in type(self).model_fields if name != "kind"}
+        given = {name: value for name, value in known.items() if value is not None}
+        usual: dict[object, object] = {"usual": None, START: "", END: ""}
+        return {name: usual.get(_lines(value), value) for name, value in given.items()}
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
-        return altered(
-            sheet, process=sheet.process.changed(walls=self.walls, infill_percent=self.infill_percent)
-        )
+        process = sheet.process.changed(**self._given)
+        for text, what in ((process.start_text, "start text"), (process.end_text, "end text")):
+            filled_text(text, dict.fromkeys(NAMES, 0), what)
+        return altered(sheet, process=process)
 
     def label(self, sheet: ItemSheet) -> str:
-        return f"{self.walls} walls, {self.infill_percent:g} % infill"
+        before = dict(sheet.process)
+        told = [_PROCESS[name](value) for name, value in self._given.items() if before[name] != value]
+        return (
+            ", ".join(told)[:80] or f"{sheet.process.walls} walls, {sheet.process.infill_percent:g} % infill"
+        )
+
+
+def _lines(value: object) -> object:
+    """A text as it was typed in a browser, with lines that end as elsewhere."""
+    return value.replace("\r\n", "\n") if isinstance(value, str) and not isinstance(value, Enum) else value
+
+
+_PROCESS: dict[str, Callable[[Any], str]] = {
+    "walls": lambda v: f"{v} wall{'' if v == 1 else 's'}",
+    "infill_percent": lambda v: f"{v:g} % infill",
+    "pattern": lambda v: f"infill of {v.value}",
+    "top_layers": lambda v: f"{v} top layers",
+    "bottom_layers": lambda v: f"{v} bottom layers",
+    "seam": lambda v: f"seam: {v.value}",
+    "seam_deg": lambda v: f"seam at {v:g}°",
+    "outer_first": lambda v: "outer wall first" if v else "outer wall last",
+    "speed_percent": lambda v: f"speed {v:g} %",
+    "nozzle_c": lambda v: "usual nozzle temperature" if v is None else f"nozzle {v:g} °C",
+    "bed_c": lambda v: "usual plate temperature" if v is None else f"plate {v:g} °C",
+    "travel_lift_mm": lambda v: f"travels lifted by {v:g} mm",
+    "relative_e": lambda v: "relative E" if v else "absolute E",
+    "start_text": lambda v: "start text",
+    "end_text": lambda v: "end text",
+}
 
 
 class SetTable(Change):

@@ -1,0 +1,292 @@
+"""G-code of a print, as common firmware reads it (after RS-274): written as a stream of bytes."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..errors import BadValue
+from .beads import Beads, Kind
+from .timing import Moves, Running
+
+# What is written before and after a print, where a machine has no text of its own.
+START = """G21
+G90
+M140 S{bed_c}
+M104 S{nozzle_c}
+G28
+M190 S{bed_c}
+M109 S{nozzle_c}
+G92 E0
+G1 Z5 F3000
+"""
+END = """M104 S0
+M140 S0
+G91
+G1 Z5 F3000
+G90
+M84
+"""
+# Names that texts may hold.
+NAMES = (
+    "machine", "material", "nozzle_c", "bed_c", "layer_mm", "layers", "seconds", "filament_mm", "grams",
+    "low_x", "low_y", "high_x", "high_y", "high_z",
+)  # fmt: skip
+_FIELD = re.compile(r"\{([^{}\n]*)\}|[{}]")
+
+
+@dataclass(frozen=True, slots=True)
+class Writing:
+    """How G-code is written.
+
+    Attributes
+    ----------
+    machine, material : str
+        Named in its head, so that another machine refuses it.
+    build_mm : (x, y, z)
+        The origin is the front left corner of the plate.
+    diameter_mm : float
+        Of the filament.
+    nozzle_c, bed_c : float
+    relative : bool
+        E tells what each move pushes out, and not all up to there.
+    lift_mm : float
+        The nozzle goes up so much on travels that it draws back for.
+    fan_percent : float
+        Behind the first layer.
+    start, end : str
+        Text before and after, with names in braces.
+    """
+
+    machine: str
+    material: str
+    build_mm: tuple[float, float, float]
+    diameter_mm: float = 1.75
+    nozzle_c: float = 205.0
+    bed_c: float = 60.0
+    relative: bool = True
+    lift_mm: float = 0.0
+    fan_percent: float = 100.0
+    start: str = START
+    end: str = END
+
+
+def filled_text(text: str, values: dict[str, object], what: str) -> str:
+    """Put values in place of names in braces.
+
+    Raises
+    ------
+    BadValue
+        An unknown name, or a brace by itself; with its place.
+    """
+
+    def value(found: re.Match[str]) -> str:
+        name = found.group(1)
+        if name is None or name.strip() not in values:
+            line = text.count("\n", 0, found.start()) + 1
+            column = found.start() - text.rfind("\n", 0, found.start())
+            told = f"a single {found.group(0)}" if name is None else f"the name “{name[:40]}”"
+            raise BadValue(
+                f"The {what} has {told} in line {line}, column {column}, which means nothing here.",
+                f"Names in braces are: {', '.join(NAMES)}.",
+            )
+        return _said(values[name.strip()])
+
+    return _FIELD.sub(value, text)
+
+
+def _said(value: object) -> str:
+    return f"{value:.3f}".rstrip("0").rstrip(".") if isinstance(value, float) else str(value)
+
+
+def written(
+    beads: Beads,
+    moves: Moves,
+    asked: Writing,
+    running: Running,
+    at_mm: tuple[float, float],
+    facts: dict[str, object],
+) -> Iterator[bytes]:
+    """Write G-code, layer by layer.
+
+    Parameters
+    ----------
+    beads : Beads
+    moves : Moves
+        Along them, with the speeds they run at.
+    asked : Writing
+    running : Running
+    at_mm : (x, y)
+        Where the item stands on the plate, from its middle.
+    facts : dict
+        Values of names that texts hold, besides those of ``asked``.
+
+    Yields
+    ------
+    bytes
+        Whole lines.
+
+    Raises
+    ------
+    BadValue
+        A text holds what means nothing.
+    """
+    origin = np.array([asked.build_mm[0] / 2 + at_mm[0], asked.build_mm[1] / 2 + at_mm[1], 0.0])
+    places = moves.places + origin
+    low, high = (places.min(axis=0), places.max(axis=0)) if len(places) else (np.zeros(3), np.zeros(3))
+    values: dict[str, object] = {
+        "machine": asked.machine, "material": asked.material, "nozzle_c": asked.nozzle_c,
+        "bed_c": asked.bed_c, "layer_mm": beads.layer_mm, "layers": len(beads.tops_mm),
+        "low_x": float(low[0]), "low_y": float(low[1]), "high_x": float(high[0]),
+        "high_y": float(high[1]), "high_z": float(high[2]), **facts,
+    }  # fmt: skip
+    start, end = filled_text(asked.start, values, "start text"), filled_text(asked.end, values, "end text")
+    head = [f"; machine: {asked.machine}", f"; material: {asked.material}"]
+    head += [f"; {name}: {_said(values[name])}" for name in ("layers", "layer_mm", *facts)]
+    yield "\n".join([*head, start.rstrip("\n"), "M83" if asked.relative else "M82", "G92 E0", ""]).encode()
+    yield from _layers(beads, moves, places, asked, running)
+    yield (end.rstrip("\n") + "\n").encode()
+
+
+def _layers(
+    beads: Beads, moves: Moves, places: NDArray[np.float64], asked: Writing, running: Running
+) -> Iterator[bytes]:
+    names = [f"; {kind.words}\n".encode() for kind in Kind]
+    text = np.frombuffer(b"".join(names), np.uint8)
+    ends = np.concatenate([[0], np.cumsum([len(name) for name in names])]).astype(np.int64)
+    push = moves.area * np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
+    push = push / (math.pi * asked.diameter_mm**2 / 4.0)
+    settings = np.array([
+        asked.lift_mm, running.retract_over_mm, running.retract_mm, 60 * running.retract_mm_s,
+        60 * running.travel_mm_s,
+    ])  # fmt: skip
+    # E so far, and the place and kind that were last written.
+    state = np.array([0.0, -1.0])
+    layer = beads.layer[moves.path] if len(moves.path) else np.zeros(0, np.int64)
+    bounds = np.searchsorted(layer, np.arange(len(beads.tops_mm) + 1))
+    for k, top in enumerate(beads.tops_mm.tolist()):
+        a, b = int(bounds[k]), int(bounds[k + 1])
+        fan = round(255 * asked.fan_percent / 100) if k else 0
+        head = f"; layer {k + 1} of {len(beads.tops_mm)} at {top:.3f} mm\n"
+        if k < 2:
+            head += f"M106 S{fan}\n" if fan else "M107\n"
+        yield head.encode()
+        if k == 0 and len(places):
+            x, y, z = places[0]
+            first = f"G0 X{x:.3f} Y{y:.3f} Z{z:.3f} F{60 * running.travel_mm_s:.0f}\n"
+            first += names[int(beads.kind[0])].decode()
+            yield first.encode()
+            state[1] = float(beads.kind[0])
+        kinds = beads.kind[moves.path[a:b]].astype(np.int64)
+        data, size = _lines(
+            places[a : b + 1], 60 * moves.feed[a:b], push[a:b], moves.travel[a:b], kinds, text, ends,
+            settings, state, asked.relative,
+        )  # fmt: skip
+        yield data[:size].tobytes()
+
+
+@njit(cache=True)
+def _put(out, n, letter, value, digits):  # type: ignore[no-untyped-def]
+    """Write a letter and a number with so many digits behind the point."""
+    out[n] = 32
+    out[n + 1] = letter
+    n += 2
+    scale = 10**digits
+    whole = math.floor(abs(value) * scale + 0.5)
+    if value < 0 and whole > 0:
+        out[n] = 45
+        n += 1
+    front, rest = whole // scale, whole % scale
+    first = n
+    while True:
+        out[n] = 48 + front % 10
+        n += 1
+        front //= 10
+        if front == 0:
+            break
+    i, j = first, n - 1
+    while i < j:
+        out[i], out[j] = out[j], out[i]
+        i += 1
+        j -= 1
+    if digits:
+        out[n] = 46
+        for k in range(digits):
+            out[n + digits - k] = 48 + rest % 10
+            rest //= 10
+        n += digits + 1
+    return n
+
+
+@njit(cache=True)
+def _lines(places, feed, push, travel, kinds, text, ends, settings, state, relative):  # type: ignore[no-untyped-def]
+    count = feed.shape[0]
+    lift, over, back, back_feed, travel_feed = settings
+    out = np.empty(256 * count + 64, np.uint8)
+    n = 0
+    e = state[0]
+    kind = int(state[1])
+    now = -1.0
+    for k in range(count):
+        x, y, z = places[k + 1, 0], places[k + 1, 1], places[k + 1, 2]
+        if travel[k]:
+            dx, dy, dz = x - places[k, 0], y - places[k, 1], z - places[k, 2]
+            far = math.sqrt(dx * dx + dy * dy + dz * dz) > over
+            if far:
+                e -= back
+                out[n], out[n + 1] = 71, 49
+                n = _put(out, n + 2, 69, -back if relative else e, 5)
+                n = _put(out, n, 70, back_feed, 0)
+                out[n] = 10
+                n += 1
+                if lift > 0:
+                    out[n], out[n + 1] = 71, 48
+                    n = _put(out, n + 2, 90, max(z, places[k, 2]) + lift, 3)
+                    out[n] = 10
+                    n += 1
+            out[n], out[n + 1] = 71, 48
+            n = _put(out, n + 2, 88, x, 3)
+            n = _put(out, n, 89, y, 3)
+            if abs(dz) > 1e-9 and not (far and lift > 0):
+                n = _put(out, n, 90, z, 3)
+            n = _put(out, n, 70, travel_feed, 0)
+            now = travel_feed
+            out[n] = 10
+            n += 1
+            if far:
+                if lift > 0:
+                    out[n], out[n + 1] = 71, 48
+                    n = _put(out, n + 2, 90, z, 3)
+                    out[n] = 10
+                    n += 1
+                e += back
+                out[n], out[n + 1] = 71, 49
+                n = _put(out, n + 2, 69, back if relative else e, 5)
+                n = _put(out, n, 70, back_feed, 0)
+                now = back_feed
+                out[n] = 10
+                n += 1
+            if kinds[k] != kind:
+                kind = kinds[k]
+                for c in range(ends[kind], ends[kind + 1]):
+                    out[n] = text[c]
+                    n += 1
+            continue
+        e += push[k]
+        out[n], out[n + 1] = 71, 49
+        n = _put(out, n + 2, 88, x, 3)
+        n = _put(out, n, 89, y, 3)
+        n = _put(out, n, 69, push[k] if relative else e, 5)
+        if abs(feed[k] - now) > 0.5:
+            now = feed[k]
+            n = _put(out, n, 70, now, 0)
+        out[n] = 10
+        n += 1
+    state[0], state[1] = e, kind
+    return out, n

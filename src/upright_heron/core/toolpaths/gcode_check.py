@@ -1,0 +1,257 @@
+"""G-code read back, word by word, and held against what was asked: written another way than it was made."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from ..errors import BadValue
+
+# What is pushed out may differ by this share from the beads.
+SHARE = 1e-3
+# Rounded numbers may reach past the volume by this, mm.
+ROUNDED_MM = 1e-3
+# What is asked of it that a file may hold besides moves.
+_KNOWN = frozenset({
+    "G0", "G1", "G21", "G28", "G90", "G91", "G92", "M82", "M83", "M84", "M104", "M106", "M107", "M109",
+    "M140", "M190", "M400", "M117", "G4",
+})  # fmt: skip
+
+
+@dataclass
+class Readback:
+    """What a file of G-code does.
+
+    Attributes
+    ----------
+    machine : str
+        That it names.
+    low_mm, high_mm : list of float
+        Corners of all beads.
+    travel_low_mm, travel_high_mm : list of float
+        Corners of all places that the nozzle goes to.
+    pushed_mm : float
+        Filament that beads take.
+    net_mm : float
+        Filament in all, with what was drawn back and pushed again.
+    moves, beads : int
+    layers : int
+        Heights at which there are beads.
+    nozzle_c, bed_c : list of float
+        Temperatures asked for, but for switching off.
+    cold_mm : float
+        Pushed out before the nozzle was waited for.
+    unlifted : int
+        Travels behind a drawing back that were not lifted.
+    unknown : list of str
+        Words that mean nothing here, with their lines.
+    end_drawn_mm : float
+        Still drawn back at the end.
+    """
+
+    machine: str = ""
+    low_mm: list[float] = field(default_factory=lambda: [math.inf] * 3)
+    high_mm: list[float] = field(default_factory=lambda: [-math.inf] * 3)
+    travel_low_mm: list[float] = field(default_factory=lambda: [math.inf] * 3)
+    travel_high_mm: list[float] = field(default_factory=lambda: [-math.inf] * 3)
+    pushed_mm: float = 0.0
+    net_mm: float = 0.0
+    moves: int = 0
+    beads: int = 0
+    layers: int = 0
+    nozzle_c: list[float] = field(default_factory=list)
+    bed_c: list[float] = field(default_factory=list)
+    cold_mm: float = 0.0
+    unlifted: int = 0
+    unknown: list[str] = field(default_factory=list)
+    end_drawn_mm: float = 0.0
+
+
+def read(lines: Iterable[str]) -> Readback:
+    """Read G-code.
+
+    Raises
+    ------
+    BadValue
+        A word is no letter with a number.
+    """
+    reader = _Reader()
+    for number, line in enumerate(lines, 1):
+        code, _, comment = line.partition(";")
+        words = code.split()
+        if words:
+            reader.take(words, number)
+        elif comment.startswith(" machine: "):
+            reader.found.machine = comment.removeprefix(" machine: ").strip()
+    reader.found.layers = len(reader.heights)
+    reader.found.end_drawn_mm = reader.drawn
+    return reader.found
+
+
+class _Reader:
+    """A machine in its mind: where it is, and what it was told."""
+
+    def __init__(self) -> None:
+        self.found = Readback()
+        self.at = [0.0, 0.0, 0.0]
+        self.e = self.drawn = 0.0
+        self.absolute = self.absolute_e = True
+        self.hot = False
+        # Height at which the filament was drawn back.
+        self.drawn_at = math.inf
+        self.heights: set[float] = set()
+
+    def take(self, words: list[str], number: int) -> None:
+        """Do what the words of a line say."""
+        head = words[0]
+        if head in ("G0", "G1"):
+            self._move(words[1:], number)
+        elif head not in _KNOWN:
+            self.found.unknown.append(f"{head[:20]} in line {number}")
+        elif head in ("G90", "G91"):
+            self.absolute = head == "G90"
+        elif head in ("M82", "M83"):
+            self.absolute_e = head == "M82"
+        elif head == "G28":
+            self.at = [0.0, 0.0, 0.0]
+        elif head == "G92":
+            for word in words[1:]:
+                self.e = _value(word, number) if word[0] == "E" else self.e
+        elif head in ("M104", "M109", "M140", "M190"):
+            asked = next((_value(word, number) for word in words[1:] if word[0] == "S"), 0.0)
+            if asked > 0:
+                (self.found.nozzle_c if head in ("M104", "M109") else self.found.bed_c).append(asked)
+            self.hot = self.hot or (head == "M109" and asked > 0)
+
+    def _move(self, words: list[str], number: int) -> None:
+        target, push, moved = list(self.at), 0.0, False
+        for word in words:
+            letter, value = word[0], _value(word, number)
+            axis = "XYZ".find(letter)
+            if axis >= 0:
+                target[axis] = value if self.absolute else self.at[axis] + value
+                moved = True
+            elif letter == "E":
+                push = value - self.e if self.absolute_e else value
+                self.e += push
+        self.found.moves += 1
+        self.found.net_mm += push
+        aside = target[0] != self.at[0] or target[1] != self.at[1]
+        if moved and push > 0 and aside:
+            self._bead(target, push)
+        elif moved:
+            self.found.unlifted += self.drawn > 0 and aside and self.at[2] <= self.drawn_at + 1e-9
+            if self.found.beads:
+                _reach(self.found.travel_low_mm, self.found.travel_high_mm, target)
+        else:
+            self.drawn = max(self.drawn - push, 0.0)
+            self.drawn_at = self.at[2] if push < 0 else math.inf
+        self.at = target
+
+    def _bead(self, target: list[float], push: float) -> None:
+        self.found.beads += 1
+        self.found.pushed_mm += push
+        self.heights.add(target[2])
+        self.found.cold_mm += 0.0 if self.hot else push
+        for place in (self.at, target):
+            _reach(self.found.low_mm, self.found.high_mm, place)
+
+
+def _reach(low: list[float], high: list[float], place: list[float]) -> None:
+    for axis, value in enumerate(place):
+        if value < low[axis]:
+            low[axis] = value
+        if value > high[axis]:
+            high[axis] = value
+
+
+def _value(word: str, number: int) -> float:
+    try:
+        return float(word[1:])
+    except ValueError as error:
+        told = f"Line {number} of the G-code has “{word[:20]}”, which is no letter with a number."
+        raise BadValue(told, "Look at the start and end text of the machine.") from error
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """What G-code must keep to.
+
+    Attributes
+    ----------
+    machine : str
+    build_mm : (x, y, z)
+    volume_mm3 : float
+        Of the beads that were laid.
+    diameter_mm : float
+        Of the filament.
+    nozzle_c, bed_c : (lowest, highest)
+        Of the material.
+    layers : int
+    lifted : bool
+        Travels that are drawn back for are lifted.
+    """
+
+    machine: str
+    build_mm: tuple[float, float, float]
+    volume_mm3: float
+    diameter_mm: float
+    nozzle_c: tuple[float, float]
+    bed_c: tuple[float, float]
+    layers: int
+    lifted: bool = False
+
+
+def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
+    """What is wrong with G-code, each with what to do about it."""
+    told: list[tuple[str, str]] = []
+    if found.machine != asked.machine:
+        told.append(
+            (f"The file names the machine “{found.machine}”.", f"Write it for {asked.machine} again.")
+        )
+    if not found.beads:
+        return [*told, ("The file has no bead.", "Lay the paths again.")]
+    for corners, what in (
+        ((found.low_mm, found.high_mm), "Beads"),
+        ((found.travel_low_mm, found.travel_high_mm), "Travels"),
+    ):
+        for axis, name in enumerate("xyz"):
+            low, high = corners[0][axis], corners[1][axis]
+            for past, side in ((-low, "below 0"), (high - asked.build_mm[axis], "past the volume")):
+                if past > ROUNDED_MM and math.isfinite(past):
+                    told.append(
+                        (
+                            f"{what} reach {past:.2f} mm {side} in {name}.",
+                            "Move the item on the plate, or split it.",
+                        )
+                    )
+    pushed = found.pushed_mm * math.pi * asked.diameter_mm**2 / 4.0
+    if abs(pushed - asked.volume_mm3) > SHARE * asked.volume_mm3:
+        told.append((
+            f"The file pushes out {pushed / 1000:.2f} cm³, and its beads have {asked.volume_mm3 / 1000:.2f}.",
+            "Lay the paths again.",
+        ))  # fmt: skip
+    # What was drawn back is pushed again, but for the last time.
+    if abs(found.net_mm + found.end_drawn_mm - found.pushed_mm) > max(SHARE * found.pushed_mm, 0.01):
+        told.append(("What is drawn back is not what is pushed again.", "Write the file again."))
+    for name, asked_c, (low, high) in (
+        ("nozzle", found.nozzle_c, asked.nozzle_c),
+        ("plate", found.bed_c, asked.bed_c),
+    ):
+        told += [
+            (
+                f"The {name} is set to {value:g} °C, and the material takes {low:g} to {high:g}.",
+                "Change the temperature in section 8, or the start text.",
+            )
+            for value in sorted(set(asked_c))
+            if not low <= value <= high
+        ]
+    if found.cold_mm > 0:
+        told.append(("Filament is pushed before the nozzle is hot.", "Wait for it in the start text: M109."))
+    if found.layers != asked.layers:
+        told.append((f"The file has {found.layers} layers of {asked.layers}.", "Lay the paths again."))
+    if asked.lifted and found.unlifted:
+        told.append((f"{found.unlifted} travels are not lifted, as was asked.", "Write the file again."))
+    told += [(f"Unknown: {word}.", "Look at the start and end text.") for word in found.unknown[:5]]
+    return told

@@ -1,0 +1,193 @@
+"""In which order the paths of a layer are printed, and where closed ones begin."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from .beads import Chain, Kind
+
+# Corners that turn by less than this are none, radians.
+CORNER = math.radians(20.0)
+# A corner inwards hides a seam better than one outwards (common practice).
+INWARDS = 2.0
+
+
+class Seam(StrEnum):
+    """Where outer walls begin."""
+
+    BACK = "back"
+    DIRECTION = "direction"
+    CORNER = "corner"
+    NEAREST = "nearest"
+    SCATTERED = "scattered"
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """How paths follow each other.
+
+    Attributes
+    ----------
+    seam : Seam
+    seam_deg : float
+        Direction that seams look to where one is typed, from x towards y.
+    outer_first : bool
+        The outer wall comes before the inner ones.
+    """
+
+    seam: Seam = Seam.BACK
+    seam_deg: float = 90.0
+    outer_first: bool = False
+
+
+def seam_index(ring: NDArray[np.float64], order: Order, at: NDArray[np.float64], layer: int) -> int:
+    """Corner that a closed path begins at.
+
+    Parameters
+    ----------
+    ring : (k, 2) float64, mm
+        Without the corner that it ends with; outer ones run counter-clockwise.
+    order : Order
+    at : (2,) float64, mm
+        Where the nozzle is.
+    layer : int
+
+    Returns
+    -------
+    int
+    """
+    if order.seam is Seam.NEAREST:
+        return int(np.argmin(((ring - at) ** 2).sum(axis=1)))
+    if order.seam is Seam.SCATTERED:
+        # The same in every run: a step of the golden ratio from layer to layer (Weyl's sequence).
+        along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(ring, axis=0).T))])
+        share = ((layer + 1) * 0.6180339887498949) % 1.0
+        return int(np.argmin(np.abs(along - share * along[-1])))
+    angle = math.radians(order.seam_deg if order.seam is Seam.DIRECTION else 90.0)
+    toward = ring @ np.array([math.cos(angle), math.sin(angle)])
+    if order.seam is Seam.CORNER:
+        back, on = ring - np.roll(ring, 1, axis=0), np.roll(ring, -1, axis=0) - ring
+        turn = np.arctan2(back[:, 0] * on[:, 1] - back[:, 1] * on[:, 0], (back * on).sum(axis=1))
+        # Corners inwards turn right; the back decides between corners alike.
+        sharp = np.where(turn < 0, -INWARDS * turn, turn)
+        if sharp.max() > CORNER:
+            near = sharp > sharp.max() - math.radians(2.0)
+            return int(np.flatnonzero(near)[np.argmax(toward[near])])
+    return int(np.argmax(toward))
+
+
+def ordered(chains: list[Chain], ranks: list[tuple[int, int]], at: NDArray[np.float64], order: Order,
+            layer: int) -> tuple[list[Chain], NDArray[np.float64]]:  # fmt: skip
+    """Put the paths of a layer into the order in which they are printed.
+
+    Parameters
+    ----------
+    chains : list of Chain
+    ranks : list of (int, int)
+        Of each: what it belongs to, and what comes first there. What belongs together follows each other; the
+        nearest of what is left comes next.
+    at : (2,) float64, mm
+        Where the nozzle is.
+    order : Order
+    layer : int
+
+    Returns
+    -------
+    (list of Chain, (2,) float64)
+        Closed paths begin at their seams, open ones where it is nearer; and where the nozzle is then, mm.
+    """
+    if not chains:
+        return [], at
+    groups = sorted({group for group, _ in ranks})
+    firsts = {
+        group: np.array([c.places[0] for c, (g, _) in zip(chains, ranks, strict=True) if g == group])
+        for group in groups
+    }
+    found: list[Chain] = []
+    while groups:
+        group = min(groups, key=lambda g: float(((firsts[g] - at) ** 2).sum(axis=1).min()))
+        groups.remove(group)
+        own = [k for k, (g, _) in enumerate(ranks) if g == group]
+        for rank in sorted({ranks[k][1] for k in own}):
+            some = [chains[k] for k in own if ranks[k][1] == rank]
+            some = [_begun(chain, order, at, layer) for chain in some]
+            first = np.array([c.places[0] for c in some])
+            last = np.array([c.places[-1] for c in some])
+            sequence, turned = _nearest(first, last, np.ascontiguousarray(at))
+            for k, back in zip(sequence.tolist(), turned.tolist(), strict=True):
+                chain = some[k]
+                if back:
+                    chain = Chain(chain.places[::-1], chain.width[::-1], chain.kind)
+                found.append(chain)
+            at = found[-1].places[-1]
+    return found, at
+
+
+def _begun(chain: Chain, order: Order, at: NDArray[np.float64], layer: int) -> Chain:
+    """A closed path that begins at its seam; inner ones where it is nearest."""
+    places = chain.places
+    if len(places) < 4 or not np.array_equal(places[0], places[-1]):
+        return chain
+    asked = order if chain.kind is Kind.OUTER else Order(Seam.NEAREST)
+    k = seam_index(places[:-1], asked, at, layer)
+    if not k:
+        return chain
+    return Chain(
+        np.concatenate([places[k:-1], places[: k + 1]]),
+        np.concatenate([chain.width[k:-1], chain.width[: k + 1]]),
+        chain.kind,
+    )
+
+
+@njit(cache=True)
+def _nearest(first, last, at):  # type: ignore[no-untyped-def]
+    """Order of paths from end to nearest end, and which run backwards; then improved by turning stretches."""
+    n = first.shape[0]
+    order, turned = np.empty(n, np.int64), np.zeros(n, np.bool_)
+    left = np.arange(n)
+    x, y = at[0], at[1]
+    for step in range(n):
+        best, pick, back = np.inf, step, False
+        for k in range(step, n):
+            c = left[k]
+            d = (first[c, 0] - x) ** 2 + (first[c, 1] - y) ** 2
+            e = (last[c, 0] - x) ** 2 + (last[c, 1] - y) ** 2
+            if d < best:
+                best, pick, back = d, k, False
+            if e < best:
+                best, pick, back = e, k, True
+        c = left[pick]
+        left[pick] = left[step]
+        order[step], turned[step] = c, back
+        x, y = (first[c, 0], first[c, 1]) if back else (last[c, 0], last[c, 1])
+    # One pass of 2-opt over neighbours: a stretch is turned round where that shortens the travel.
+    for i in range(n - 1):
+        px, py = (at[0], at[1])
+        if i > 0:
+            b = order[i - 1]
+            px, py = (first[b, 0], first[b, 1]) if turned[i - 1] else (last[b, 0], last[b, 1])
+        for j in range(i, min(i + WINDOW, n)):
+            a, c = order[i], order[j]
+            ax, ay = (last[a, 0], last[a, 1]) if turned[i] else (first[a, 0], first[a, 1])
+            cx, cy = (first[c, 0], first[c, 1]) if turned[j] else (last[c, 0], last[c, 1])
+            old = math.sqrt((ax - px) ** 2 + (ay - py) ** 2)
+            new = math.sqrt((cx - px) ** 2 + (cy - py) ** 2)
+            if j + 1 < n:
+                d = order[j + 1]
+                dx, dy = (last[d, 0], last[d, 1]) if turned[j + 1] else (first[d, 0], first[d, 1])
+                old += math.sqrt((dx - cx) ** 2 + (dy - cy) ** 2)
+                new += math.sqrt((dx - ax) ** 2 + (dy - ay) ** 2)
+            if new < old - 1e-9:
+                order[i : j + 1] = order[i : j + 1][::-1].copy()
+                turned[i : j + 1] = ~turned[i : j + 1][::-1]
+    return order, turned
+
+
+# How far a stretch that is turned reaches.
+WINDOW = 40

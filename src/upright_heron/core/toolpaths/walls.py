@@ -1,0 +1,137 @@
+"""Walls: outlines inwards by whole lines, with beads of their own where a part is thinner than its walls."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from manifold3d import CrossSection, FillRule, JoinType
+from numpy.typing import NDArray
+
+from ..layers.stack import LayerStack, pack, packed
+from ..progress import Progress, silent, tracked
+from ..tags import stored
+from .beads import Beads, Chain, Kind
+from .beads import packed as packed_beads
+from .thin_places import Thin, thin_beads
+
+# Outlines are smoothed by this before walls follow them.
+SMOOTH_MM = 0.01
+# Walls need so much more than two lines: below it the middle has beads of its own.
+ROOM_MM = 0.065
+# What is left beside walls counts from this area and width.
+LEFT_MM2, LEFT_MM = 0.06, 0.12
+
+
+@stored("walls")
+@dataclass(frozen=True, eq=False)
+class Walls:
+    """Walls of all layers, and what lies inside them.
+
+    Attributes
+    ----------
+    beads : Beads
+    inside : LayerStack
+        Outlines of what is to be filled, up to the last walls.
+    """
+
+    beads: Beads
+    inside: LayerStack
+
+
+def make_walls(stack: LayerStack, count: int, line_mm: float, *, progress: Progress = silent) -> Walls:
+    """Lay walls round all layers.
+
+    Parameters
+    ----------
+    stack : LayerStack
+    count : int
+        Walls inward.
+    line_mm : float
+        Width of a line.
+    progress : Progress
+
+    Returns
+    -------
+    Walls
+    """
+    beads: list[list[Chain]] = []
+    inside: list[list[NDArray[np.float64]]] = []
+    areas: list[float] = []
+    known: dict[bytes, tuple[list[Chain], list[NDArray[np.float64]], float]] = {}
+    for layer in tracked(range(len(stack)), "Laying walls", progress):
+        region = stack.section(layer).simplify(SMOOTH_MM)
+        # Upright walls give the same outlines again and again, if not always from the same corner on.
+        name = fingerprint(region.to_polygons())
+        if name not in known:
+            chains, left = walls_of(region, count, line_mm)
+            known[name] = chains, left.to_polygons(), float(left.area())
+        chains, rings, area = known[name]
+        beads.append(chains)
+        inside.append(rings)
+        areas.append(area)
+    h = stack.layer_mm
+    tops = stack.base_mm + h * np.arange(1, len(stack) + 1, dtype=np.float64)
+    return Walls(packed_beads(beads, tops, h), pack(inside, areas, h, stack.base_mm))
+
+
+def fingerprint(rings: list[NDArray[np.float64]]) -> bytes:
+    """What rings (k, 2) have in common that differ by less than 0.1 micrometres, or in where they begin."""
+    names = []
+    for ring in rings:
+        near = np.round(ring, 4) + 0.0
+        first = int(np.lexsort((near[:, 1], near[:, 0]))[0])
+        names.append(np.roll(near, -first, axis=0).tobytes())
+    return b"/".join(sorted(names))
+
+
+def walls_of(region: CrossSection, count: int, line_mm: float) -> tuple[list[Chain], CrossSection]:
+    """Lay walls round one region.
+
+    Returns
+    -------
+    list of Chain
+        From the outer wall inwards, with what fills thin places behind the walls it belongs to.
+    CrossSection
+        What is inside the last walls, and thick enough to be filled by lines.
+    """
+    left = region
+    chains: list[Chain] = []
+    need = line_mm + ROOM_MM
+    for wall in range(count + 1):
+        if left.is_empty():
+            break
+        core = left.offset(-need, JoinType.Miter, 2.0)
+        broad = core.offset(need, JoinType.Miter, 2.0)
+        chains += _thin(left, broad, line_mm, 2 * need)
+        if wall == count:
+            return chains, broad
+        kind = Kind.WALL if wall else Kind.OUTER
+        for ring in core.offset(need - 0.5 * line_mm, JoinType.Miter, 2.0).to_polygons():
+            closed = np.concatenate([ring, ring[:1]])
+            chains.append(Chain(closed, np.full(len(closed), line_mm), kind))
+        left = core.offset(need - line_mm, JoinType.Miter, 2.0)
+    return chains, CrossSection()
+
+
+def _thin(region: CrossSection, broad: CrossSection, line_mm: float, thick_mm: float) -> list[Chain]:
+    """Beads in what of a region is not broad."""
+    if float(region.area()) - float(broad.area()) < LEFT_MM2:
+        return []
+    rest = region - broad
+    boxes = []
+    for one in rest.decompose():
+        x0, y0, x1, y1 = one.bounds()
+        area = float(one.area())
+        if area > LEFT_MM2 and 2 * area / max(x1 - x0 + y1 - y0, 1e-9) > LEFT_MM * 0.5:
+            boxes.append((x0 - 0.05, y0 - 0.05, x1 + 0.05, y1 + 0.05))
+    if not boxes:
+        return []
+    thin = Thin(packed(region.to_polygons()), packed(broad.to_polygons()), line_mm)
+    return thin_beads(thin, np.array(boxes), thick_mm)
+
+
+def as_region(stack: LayerStack, layer: int) -> CrossSection:
+    """Outlines of a layer as a region; outer ones run counter-clockwise."""
+    rings = stack.rings(layer) if 0 <= layer < len(stack) else []
+    return CrossSection(rings, FillRule.Positive) if rings else CrossSection()
