@@ -226,6 +226,7 @@ def _put(out, n, letter, value, digits):  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def _lines(places, feed, push, travel, kinds, text, ends, settings, state, relative):  # type: ignore[no-untyped-def]
+    """Write the lines of moves: travels, drawn back for where they are long, and beads; compiled whole."""
     count = feed.shape[0]
     lift, over, back, back_feed, travel_feed = settings
     out = np.empty(256 * count + 64, np.uint8)
