@@ -14,7 +14,7 @@ from ..core.errors import BadValue
 from ..core.footing.footing import FootingKind
 from ..core.machines.catalogue import Technology, material, materials_for
 from ..core.recipes.settings import GcodeSetting
-from ..core.recipes.toolpaths import gcode_of
+from ..core.recipes.toolpaths import gcode_of, refuse_open
 from ..core.supports.demand.patches import Style
 from ..core.toolpaths.beads import Beads
 from ..core.toolpaths.coverage import covered_share
@@ -142,6 +142,7 @@ def gcode(
     """Write the G-code of a part in the middle of the plate, read back before it is kept."""
     asked = _Asked(printer, material, layer, walls, infill, pattern, style, footing, speed)
     alone = asked.alone(file)
+    refuse_open(alone.sheet.part.closed)
     figures = _figures(alone)
     setting = gcode_setting(alone.sheet)
     assert isinstance(setting, GcodeSetting)

@@ -16,6 +16,7 @@ from ..core.geometry.mesh import Mesh
 from ..core.layers.stack import LayerStack
 from ..core.split.pieces import Split, pulled
 from ..core.supports.rings import SIDES
+from ..core.toolpaths.beads import Beads
 
 
 def mesh_block(mesh: Mesh) -> bytes:
@@ -30,6 +31,33 @@ def mesh_block(mesh: Mesh) -> bytes:
 def frusta_block(frusta: NDArray[np.float64]) -> bytes:
     """``UHF1``: frusta (n, 9) as float32, to draw one shape many times."""
     return struct.pack("<4sII", b"UHF1", SIDES, len(frusta)) + frusta.astype("<f4").tobytes()
+
+
+# Places of paths are told in steps of this from their lowest corner, widths in steps of this, mm.
+PATH_STEP_MM, WIDTH_STEP_MM = 0.005, 0.01
+
+
+def paths_block(beads: Beads) -> bytes:
+    """``UHB1``: paths of all layers, six bytes a place."""
+    count = len(beads.points)
+    low = beads.points.min(axis=0) if count else np.zeros(2)
+    xy = np.round((beads.points - low) / PATH_STEP_MM)
+    step = max(1, int(np.ceil(xy.max(initial=0.0) / 65535)))
+    begins = np.zeros(count, bool)
+    begins[beads.start[:-1]] = True
+    kind = np.repeat(beads.kind, np.diff(beads.start)) + np.where(begins, 128, 0)
+    width = np.clip(np.round(beads.width / WIDTH_STEP_MM), 1, 255)
+    layers = np.searchsorted(beads.layer, np.arange(len(beads.tops_mm) + 1))
+    return (
+        struct.pack(
+            "<4sIIfffff", b"UHB1", len(beads.tops_mm), count, *low, PATH_STEP_MM * step, WIDTH_STEP_MM,
+            beads.layer_mm,
+        )
+        + beads.tops_mm.astype("<f4").tobytes()
+        + beads.start[layers].astype("<u4").tobytes()
+        + np.round(xy / step).astype("<u2").tobytes()
+        + np.column_stack([width, kind]).astype(np.uint8).tobytes()
+    )  # fmt: skip
 
 
 def layer_block(stack: LayerStack) -> bytes:

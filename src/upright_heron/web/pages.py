@@ -210,6 +210,11 @@ class Pages:
         wanted = [(keys_of(sheet), name) for name in names]
         self._work.want(f"card {job.id}", wanted, rank=Rank.BACKGROUND)
 
+    def in_advance(self, job: Job, sheets: Iterable[ItemSheet]) -> None:
+        """Have variants of an item timed when nothing else is to do."""
+        wanted = [(keys_of(sheet), "timed") for sheet in sheets]
+        self._work.want(f"what if {job.id}", wanted, about=str(job.step_id), rank=Rank.BACKGROUND)
+
     def summary(self, sheet: ItemSheet) -> Summary:
         """What is known of an item."""
         return item_summary(sheet, self.memo)

@@ -39,6 +39,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "layers": live.known.keys.get("layers") if live.findings else None,
         "supports": address("supports"),
         "footing": address("footing"),
+        "toolpaths": address("toolpaths"),
         "footingLayers": live.footing.layers if live.footing else 0,
         "split": address("split"),
         "wantsSupports": sheet.supports is not None,

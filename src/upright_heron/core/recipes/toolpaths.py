@@ -5,6 +5,7 @@ from __future__ import annotations
 from ..errors import BadValue
 from ..footing.footing import Footing
 from ..graph import maybe, recipe
+from ..health.report import Report
 from ..layers.stack import LayerStack
 from ..progress import Progress
 from ..supports.support_set import SupportSet
@@ -19,6 +20,7 @@ from ..toolpaths.timing import timed as timed_of
 from ..toolpaths.walls import Walls, make_walls
 from .footing import footing
 from .layers import layers
+from .part import health
 from .plate import arranged
 from .settings import FootingSetting, GcodeSetting, PathSetting, RunSetting, SkinSetting, WallSetting
 from .supports_filament import filament_supports
@@ -78,20 +80,44 @@ def timed(beads: Beads, asked: RunSetting) -> Timed:
     return timed_of(beads, asked.running)[0]
 
 
-@recipe("gcode", version=1, stage="Writing G-code", needs=(arranged,), each=(toolpaths,), reads=GcodeSetting)
-def gcode(where: Arranged, items: tuple[Beads, ...], asked: GcodeSetting) -> Package:
+@recipe(
+    "gcode",
+    version=1,
+    stage="Writing G-code",
+    needs=(arranged,),
+    each=(toolpaths, health),
+    reads=GcodeSetting,
+)
+def gcode(
+    where: Arranged, items: tuple[Beads, ...], surfaces_of: tuple[Report, ...], asked: GcodeSetting
+) -> Package:
     """The G-code of a plate, read back before it leaves.
 
     Raises
     ------
     BadValue
-        Nothing stands on it, or what is read back is not what was asked for.
+        Nothing stands on it, a part is open, or what is read back is not what was asked for.
     """
     if not where.places:
         raise BadValue("Nothing stands on this plate.", "Put an item on it.")
+    for report in surfaces_of:
+        refuse_open(report.closed, report.left)
     by_item = dict(zip(where.items, items, strict=True))
     whole = merged([Placed(by_item[p.item], p.x_mm, p.y_mm, p.swing_deg) for p in where.places])
     return Package(gcode_of(whole, asked))
+
+
+def refuse_open(closed: bool, left: str = "") -> None:
+    """Refuse a part that is open: nobody knows what is inside it.
+
+    Raises
+    ------
+    BadValue
+        It is open.
+    """
+    if not closed:
+        told = f": {left}" if left else ""
+        raise BadValue(f"The part is not closed{told}. Its paths may go wrong.", "Mend it in section 1.")
 
 
 def gcode_of(whole: Beads, asked: GcodeSetting) -> bytes:

@@ -14,7 +14,7 @@ from ...core.health.report import MOST_FACETS
 from ...core.layers.stack import LayerStack, thinned
 from ...core.supports.support_set import SupportSet
 from ...store.database import NotFound
-from ..blocks import frusta_block, layer_block, mesh_block, of_any, pieces_block
+from ..blocks import frusta_block, layer_block, mesh_block, of_any, paths_block, pieces_block
 from ..dependencies import Services, Use
 
 # Steps that the leaning rim of a base is drawn in.
@@ -86,6 +86,12 @@ def footing(key: str, use: Use) -> Response:
 def footing_layers(key: str, use: Use) -> Response:
     """Layers of the footing."""
     return _block(layer_block(_result(use, key).stack))
+
+
+@router.get("/paths/{key}", name="paths_block")
+def paths(key: str, use: Use) -> Response:
+    """Paths of all layers of an item."""
+    return _block(paths_block(_result(use, key)))
 
 
 @router.get("/split/{key}", name="pieces_block")

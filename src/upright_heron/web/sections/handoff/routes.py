@@ -114,6 +114,17 @@ async def slices_3mf(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] =
     return await _of_layers(use, job_id, plate, "slices", "3mf", "model/3mf")
 
 
+@router.get("/print.gcode", name="plate_gcode")
+async def plate_gcode(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
+    """The G-code of a plate, read back before it leaves."""
+    job = use.store.job(job_id).sheet
+    if job.is_resin:
+        raise BadValue(f"{job.machine.name} reads no G-code.", "Take its masks, or pick a filament printer.")
+    words = _words_of(job, plate)
+    package = await made(use, plate_keys(job, plate - 1), "gcode")
+    return attachment(package.data, f"{file_name(*words)}.gcode", "text/plain; charset=utf-8")
+
+
 async def _of_layers(use: Services, job_id: str, plate: int, what: str, suffix: str, media: str) -> Response:
     job = use.store.job(job_id).sheet
     if not job.is_resin:

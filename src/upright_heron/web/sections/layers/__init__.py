@@ -11,6 +11,7 @@ from ....core.topics import Topic
 from ....store.store import Store
 from ...pages import JobPage
 from ...section import Section
+from .filament import FilamentContext, filament_context
 from .routes import router
 
 # Layers behind the transition that the curve still shows, and its size in pixels.
@@ -63,10 +64,10 @@ class LayersContext:
     shortest_s: float
 
 
-def _context(page: JobPage, store: Store) -> LayersContext | None:
+def _context(page: JobPage, store: Store) -> LayersContext | FilamentContext:
     sheet = page.sheet
     if not sheet.is_resin:
-        return None
+        return filament_context(page)
     rows, table = sheet.rows, sheet.process.table
     by = {row.stretch: row for row in rows}
     typed = bool(table) and set(rows) <= set(table)
@@ -110,7 +111,7 @@ SECTION = Section(
     title="Layers",
     folder=Path(__file__).parent,
     topic=Topic.LAYERS,
-    wants=("findings", "supports", "footing"),
+    wants=("findings", "supports", "footing", "toolpaths", "timed"),
     facts=("findings", "supports", "footing"),
     context=_context,
     routers=(router,),

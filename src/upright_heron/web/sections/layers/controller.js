@@ -1,7 +1,12 @@
+import { KINDS } from '../../static/js/bead-layer.js';
+import { fetchBlock, readPaths } from '../../static/js/blocks.js';
 import { MaskView } from '../../static/js/mask-view.js';
-import { find, SectionController, the } from '../../static/js/section.js';
+import { field, find, SectionController, the } from '../../static/js/section.js';
 
-/** Section 8: the mask of the layer that is shown, as the screen of a resin machine gets it. */
+/** How long playing the paths of a layer takes, s. */
+const PLAYED_S = 6;
+
+/** Section 8: the mask of the layer that is shown on a resin machine, and the paths of the nozzle on others. */
 export default class LayersController extends SectionController {
   on = false;
 
@@ -14,9 +19,17 @@ export default class LayersController extends SectionController {
       if (file?.value) file.value = '';
     });
     new ResizeObserver(() => this.on && this.mask.draw()).observe(the('#mask'));
+    the('#paths-by').addEventListener('change', () => this.#byWhat());
+    the('#paths-upto').addEventListener('input', () => this.#upTo(Number(field('#paths-upto').value)));
+    the('#paths-kinds').addEventListener('change', (e) => {
+      const box = /** @type {HTMLInputElement} */ (e.target);
+      this.view.beads.uniforms.shown.value[Number(box.dataset.kind)] = box.checked ? 1 : 0;
+      this.view.redraw();
+    });
   }
 
   update() {
+    this.#paths();
     const button = find('#show-mask');
     if (!button) this.on = false;
     button?.setAttribute('aria-pressed', String(this.on));
@@ -32,10 +45,12 @@ export default class LayersController extends SectionController {
   leave() {
     this.on = false;
     the('#mask-panel').hidden = true;
+    this.#hidePaths();
   }
 
   /** @param {number | null} index */
   layerMoved(index) {
+    this.#tellPaths();
     if (!this.on) return;
     const { profile, state } = this.page;
     const level = Math.min(index ?? 0, profile.levels.length - 1);
@@ -50,6 +65,19 @@ export default class LayersController extends SectionController {
   }
 
   clicked(button) {
+    if (button.id === 'show-paths') {
+      if (this.view.beads.on) this.#hidePaths();
+      else {
+        this.view.beads.on = true;
+        if (this.page.profile.index === null) this.page.profile.set(Math.floor(this.page.profile.levels.length / 3));
+        this.#paths();
+      }
+      return true;
+    }
+    if (button.id === 'paths-play') {
+      this.#play(button.getAttribute('aria-pressed') !== 'true');
+      return true;
+    }
     if (button.id !== 'show-mask') return false;
     this.on = !this.on;
     if (this.on && this.page.profile.index === null) this.page.profile.set(0);
@@ -58,8 +86,107 @@ export default class LayersController extends SectionController {
   }
 
   escape() {
+    if (this.view.beads.on) this.#hidePaths();
     if (!this.on) return;
     this.on = false;
     this.update();
+  }
+
+  // Paths ---------------------------------------------------------------------------
+
+  #hidePaths() {
+    this.#play(false);
+    this.view.beads.on = false;
+    this.#paths();
+  }
+
+  /** Show the paths of the layer that is shown, as soon as they are there. */
+  async #paths() {
+    const { beads } = this.view;
+    const button = find('#show-paths');
+    button?.setAttribute('aria-pressed', String(beads.on));
+    if (button) button.textContent = beads.on ? 'Show the part' : 'Show the paths';
+    the('#paths-legend').hidden = !beads.on;
+    document.body.dataset.paths = '';
+    const key = this.page.state?.toolpaths ?? null;
+    if (beads.on && key && key !== this.laid) {
+      this.laid = key;
+      try {
+        const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}`));
+        if (this.laid !== key) return;
+        beads.load(data);
+      } catch {
+        this.laid = null;
+      }
+      this.#legend();
+    }
+    if (beads.on && !key) this.#told('Laying paths…');
+    this.page.layerMoved(this.page.profile.index);
+    this.#tellPaths();
+  }
+
+  #legend() {
+    const there = this.view.beads.kinds;
+    const rows = KINDS.map((name, kind) => {
+      if (!there.has(kind)) return null;
+      const row = document.createElement('label');
+      row.className = `kind kind-${kind}`;
+      const box = document.createElement('input');
+      box.type = 'checkbox';
+      box.checked = this.view.beads.uniforms.shown.value[kind] > 0;
+      box.dataset.kind = String(kind);
+      row.append(name, box);
+      return row;
+    });
+    the('#paths-kinds').replaceChildren(...rows.filter((row) => row !== null));
+  }
+
+  #byWhat() {
+    const mode = Number(field('#paths-by').value);
+    this.view.beads.uniforms.mode.value = mode;
+    the('#paths-widths').hidden = mode !== 1;
+    this.view.redraw();
+  }
+
+  /** @param {number} share  of the layer, in thousandths */
+  #upTo(share) {
+    field('#paths-upto').value = String(share);
+    this.view.beads.uniforms.upto.value = share / 1000;
+    this.view.redraw();
+  }
+
+  /** @param {boolean} on */
+  #play(on) {
+    const button = the('#paths-play');
+    button.setAttribute('aria-pressed', String(on));
+    button.textContent = on ? 'Stop' : 'Play';
+    cancelAnimationFrame(this.frame ?? 0);
+    if (!on) return;
+    let last = performance.now();
+    let share = Number(field('#paths-upto').value);
+    if (share >= 1000) share = 0;
+    const step = (/** @type {number} */ now) => {
+      share += (1000 * (now - last)) / 1000 / PLAYED_S;
+      last = now;
+      this.#upTo(Math.min(share, 1000));
+      if (share < 1000) this.frame = requestAnimationFrame(step);
+      else this.#play(false);
+    };
+    this.frame = requestAnimationFrame(step);
+  }
+
+  #tellPaths() {
+    const { beads } = this.view;
+    if (!beads.on || !beads.data) return;
+    if (!beads.mesh.visible) this.#told('Choose a layer in the height profile.');
+    else {
+      this.#told(`layer ${beads.layer + 1} of ${beads.data.count} at ${beads.data.tops[beads.layer].toFixed(2)} mm`);
+      document.body.dataset.paths = `${beads.layer} ${beads.uniforms.count.value}`;
+    }
+  }
+
+  /** @param {string} words */
+  #told(words) {
+    the('#paths-told').textContent = words;
   }
 }

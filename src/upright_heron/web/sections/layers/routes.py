@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Query, Request, UploadFile
@@ -22,6 +23,7 @@ from ...dependencies import Services, Use, render
 from ...looking import Look
 from ..handoff.naming import file_name
 from ..handoff.routes import attachment, settings_words
+from .what_if import OptionLine, lines, proposals, variants
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
@@ -118,6 +120,37 @@ async def table_cells(
     shown = {row.is_for for row in sheet.rows}
     others = tuple(row for row in sheet.process.table if row.is_for not in shown)
     return await _set(request, use, job_id, look, as_csv((*others, *here)))
+
+
+@dataclass(frozen=True, slots=True)
+class Board:
+    """The board of variants, as far as it is known."""
+
+    lines: list[OptionLine]
+    proposals: list[str]
+
+    @property
+    def known(self) -> int:
+        """How many lines have their figures."""
+        return sum(line.seconds is not None for line in self.lines)
+
+    @property
+    def done(self) -> bool:
+        """All of them have."""
+        return self.known == len(self.lines)
+
+
+@router.get("/what-if", name="what_if")
+def what_if(request: Request, job_id: str, use: Use, look: Look) -> Response:
+    """What variants of the print would take; they are made in the background, one after the other."""
+    job = use.store.job(job_id)
+    page = use.pages.job_page(job, look.usually("layers"))
+    if page.sheet.is_resin:
+        raise BadValue(f"{page.sheet.machine.name} lays no filament.", "Pick a filament printer.")
+    use.pages.in_advance(job, [sheet for _, sheet in variants(job.sheet, page.sheet.id)])
+    board = lines(job.sheet, page.sheet.id, use.pages.memo)
+    context = {"page": page, "board": Board(board, proposals(board))}
+    return use.templates.TemplateResponse(request, "layers/what_if.html", context)
 
 
 async def _set(request: Request, use: Services, job_id: str, look: Look, text: str) -> Response:

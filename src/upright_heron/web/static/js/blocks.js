@@ -43,6 +43,33 @@ export function readMesh(buffer) {
 }
 
 /**
+ * @typedef {object} PathsData
+ * @property {number} count  of layers
+ * @property {number[]} low  x, y of the lowest corner, mm
+ * @property {number} step  of places, mm
+ * @property {number} wide  of widths, mm
+ * @property {number} layer  height of a layer, mm
+ * @property {Float32Array} tops  mm
+ * @property {Uint32Array} start  first place of each layer
+ * @property {Uint16Array} places  x, y, in steps
+ * @property {Uint8Array} beads  width in steps, and kind; 128 more where a path begins
+ */
+
+/** @param {ArrayBuffer} buffer @returns {PathsData} */
+export function readPaths(buffer) {
+  const view = new DataView(buffer);
+  expect(view, 'UHB1');
+  const [count, places] = [4, 8].map((at) => view.getUint32(at, true));
+  const [x, y, step, wide, layer] = [12, 16, 20, 24, 28].map((at) => view.getFloat32(at, true));
+  let at = 32;
+  const tops = new Float32Array(buffer, at, count);
+  at += 4 * count;
+  const start = new Uint32Array(buffer, at, count + 1);
+  at += 4 * (count + 1);
+  return { count, low: [x, y], step, wide, layer, tops, start, places: new Uint16Array(buffer, at, 2 * places), beads: new Uint8Array(buffer, at + 4 * places, 2 * places) };
+}
+
+/**
  * Supports: a mesh, or frusta that are drawn as one shape many times.
  * @param {ArrayBuffer} buffer @returns {MeshData | FrustaData}
  */

@@ -22,6 +22,7 @@
  * @property {string | null} layers
  * @property {string | null} supports
  * @property {string | null} footing
+ * @property {string | null} toolpaths
  * @property {number} footingLayers
  * @property {string | null} split
  * @property {boolean} wantsSupports

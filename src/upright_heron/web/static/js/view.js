@@ -1,6 +1,7 @@
 import * as THREE from 'three';
 import { OrbitControls } from 'three/addons/controls/OrbitControls.js';
 import { ConvexGeometry } from 'three/addons/geometries/ConvexGeometry.js';
+import { BeadLayer } from './bead-layer.js';
 import { Before } from './before.js';
 import { Brush } from './brush.js';
 import { Labels } from './labels.js';
@@ -53,7 +54,8 @@ export class View {
     this.cutPlane = new CutPlane();
     this.cells = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: COLOURS.heron, transparent: true, opacity: 0.55 }));
     this.cells.matrixAutoUpdate = this.cells.visible = false;
-    this.scene.add(this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
+    this.beads = new BeadLayer();
+    this.scene.add(this.beads.mesh, this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
     /** @type {PartBody | null} */
     this.part = null;
     this.perspective = new THREE.PerspectiveCamera(32, 1, 1, 20000);
@@ -478,6 +480,7 @@ export class View {
     for (const name of ['part', 'support', 'footing']) {
       this.caps[name].show(level ? layers[name] : null, level ? level[name] : -1, level ? level.z : 0);
     }
+    this.beads.show(this.beads.on && level ? level.z : null);
     this.redraw();
   }
 

@@ -1,0 +1,126 @@
+import * as THREE from 'three';
+
+/** Names of the kinds of paths, in the order of the server's numbers. */
+export const KINDS = ['outer wall', 'inner walls', 'thin places', 'top', 'bottom', 'bridges', 'infill', 'supports', 'interface', 'skirt', 'brim', 'raft'];
+/** Their colours, the same as in the style sheet, and beside each a mark along the bead: none, a line, ticks, dashes. */
+const COLOURS = ['#20506b', '#6f9bb3', '#c2307a', '#3f8f5a', '#7ba33c', '#e08a1e', '#b7a98f', '#b4693b', '#7d4421', '#8a63b0', '#8a63b0', '#6d5340'];
+const MARKS = [0, 1, 0, 2, 3, 2, 0, 3, 2, 0, 1, 3];
+
+const VERTEX = /* glsl */ `
+  attribute vec2 a; attribute vec2 b; attribute vec2 beadA; attribute vec2 beadB;
+  uniform vec2 low; uniform float stepMm; uniform float wideMm; uniform float z; uniform float count;
+  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare;
+  void main() {
+    vec2 p = low + a * stepMm, q = low + b * stepMm;
+    float begins = step(127.5, beadB.y);
+    vKind = beadB.y - 128.0 * begins;
+    float ra = 0.5 * wideMm * beadA.x, rb = 0.5 * wideMm * beadB.x;
+    vec2 way = q - p;
+    float along = length(way);
+    way = along > 1e-6 ? way / along : vec2(1.0, 0.0);
+    float r = max(ra, rb);
+    // A quad round the bead with its ends; what lies outside them is left out behind.
+    vAt = vec2(position.x < 0.0 ? -r : along + r, position.y * r);
+    vBead = vec3(along, ra, rb);
+    vShare = float(gl_InstanceID) / max(count, 1.0);
+    vec2 at = p + way * vAt.x + vec2(-way.y, way.x) * vAt.y;
+    gl_Position = begins > 0.5 ? vec4(2.0, 2.0, 2.0, 1.0) : projectionMatrix * modelViewMatrix * vec4(at, z, 1.0);
+  }
+`;
+const FRAGMENT = /* glsl */ `
+  uniform vec3 colours[12]; uniform float marks[12]; uniform float shown[12]; uniform float mode; uniform float upto; uniform float line;
+  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare;
+  void main() {
+    int kind = int(vKind + 0.5);
+    if (shown[kind] < 0.5 || vShare > upto) discard;
+    float t = clamp(vAt.x / max(vBead.x, 1e-6), 0.0, 1.0);
+    float r = mix(vBead.y, vBead.z, t);
+    float away = length(vec2(vAt.x - t * vBead.x, vAt.y)) / r;
+    if (away > 1.0) discard;
+    vec3 colour = colours[kind];
+    if (mode > 0.5) {
+      // By width: as wide as a line in the middle, thinner ones blue, wider ones orange.
+      float wide = clamp(2.0 * r / line - 1.0, -0.6, 0.6) / 0.6;
+      colour = wide < 0.0 ? mix(vec3(0.83, 0.84, 0.80), vec3(0.13, 0.33, 0.62), -wide) : mix(vec3(0.83, 0.84, 0.80), vec3(0.80, 0.38, 0.06), wide);
+    } else {
+      float mark = marks[kind];
+      float ticks = fract(vAt.x / 0.8);
+      if (mark > 0.5 && mark < 1.5 && away < 0.22) colour = mix(colour, vec3(1.0), 0.55);
+      if (mark > 1.5 && mark < 2.5 && ticks < 0.22) colour *= 0.68;
+      if (mark > 2.5 && ticks < 0.5 && away < 0.3) colour = mix(colour, vec3(1.0), 0.45);
+    }
+    // Round on top.
+    gl_FragColor = vec4(colour * (1.04 - 0.42 * away * away), 1.0);
+    #include <colorspace_fragment>
+  }
+`;
+
+/** The beads of one layer, as wide as they are laid. */
+export class BeadLayer {
+  constructor() {
+    this.uniforms = {
+      low: { value: new THREE.Vector2() }, stepMm: { value: 1 }, wideMm: { value: 1 }, z: { value: 0 }, count: { value: 1 },
+      colours: { value: COLOURS.map((c) => new THREE.Color(c)) }, marks: { value: MARKS }, shown: { value: KINDS.map(() => 1) },
+      mode: { value: 0 }, upto: { value: 1 }, line: { value: 0.44 },
+    };
+    const material = new THREE.ShaderMaterial({ uniforms: this.uniforms, vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 });
+    this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), material);
+    this.mesh.frustumCulled = false;
+    this.mesh.visible = false;
+    /** Whether beads are shown at all. */
+    this.on = false;
+    /** @type {import('./blocks.js').PathsData | null} */
+    this.data = null;
+    this.layer = -1;
+  }
+
+  /** @param {import('./blocks.js').PathsData | null} data */
+  load(data) {
+    this.data = data;
+    this.layer = -1;
+    this.mesh.visible = false;
+    if (!data) return;
+    this.uniforms.low.value.fromArray(data.low);
+    this.uniforms.stepMm.value = data.step;
+    this.uniforms.wideMm.value = data.wide;
+  }
+
+  /**
+   * Show the layer that a height lies in, a little over what else is drawn there; or none.
+   * @param {number | null} z mm
+   */
+  show(z) {
+    const { data } = this;
+    if (!data || z === null) {
+      this.mesh.visible = false;
+      return;
+    }
+    let layer = 0;
+    const middle = (/** @type {number} */ k) => Math.abs(data.tops[k] - 0.5 * data.layer - z);
+    for (let k = 1; k < data.count; k++) if (middle(k) < middle(layer)) layer = k;
+    this.mesh.visible = true;
+    this.uniforms.z.value = z + 0.01;
+    if (layer === this.layer) return;
+    this.layer = layer;
+    const [first, last] = [data.start[layer], data.start[layer + 1]];
+    const count = Math.max(0, last - first - 1);
+    const { geometry } = this.mesh;
+    geometry.dispose();
+    const made = new THREE.InstancedBufferGeometry();
+    made.setAttribute('position', new THREE.BufferAttribute(new Float32Array([-1, -1, 0, 1, -1, 0, 1, 1, 0, -1, 1, 0]), 3));
+    made.setIndex([0, 1, 2, 0, 2, 3]);
+    for (const [name, array] of /** @type {[string, Uint16Array | Uint8Array][]} */ ([['a', data.places.slice(2 * first, 2 * (first + count))], ['b', data.places.slice(2 * first + 2, 2 * (first + 1 + count))], ['beadA', data.beads.slice(2 * first, 2 * (first + count))], ['beadB', data.beads.slice(2 * first + 2, 2 * (first + 1 + count))]])) {
+      made.setAttribute(name, new THREE.InstancedBufferAttribute(array, 2));
+    }
+    made.instanceCount = count;
+    this.mesh.geometry = made;
+    this.uniforms.count.value = count;
+  }
+
+  /** Kinds that there are. @returns {Set<number>} */
+  get kinds() {
+    const found = new Set();
+    for (let i = 1; i < (this.data?.beads.length ?? 0); i += 2) found.add(this.data.beads[i] & 127);
+    return found;
+  }
+}
