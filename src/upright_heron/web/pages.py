@@ -167,6 +167,8 @@ class Pages:
         keys = keys_of(sheet)
         opened = list(sections)
         names = [name for section in opened for name in section.wants]
+        # Of all sections at once, none is looked at.
+        names += [name for section in opened for name in section.opened if len(opened) == 1]
         names += [name for section in SECTIONS for name in section.facts]
         found = [(keys, name) for name in dict.fromkeys([*ALWAYS, *names])]
         for kept in sheet.variants:

@@ -36,6 +36,8 @@ class Section:
         What its findings and checks are about.
     wants : tuple of str
         Results that it shows while it is open.
+    opened : tuple of str
+        Likewise, but only once somebody opens it: they take long.
     facts : tuple of str
         Results that its closed line shows.
     context : callable
@@ -48,6 +50,7 @@ class Section:
     folder: Path
     topic: Topic | None = None
     wants: tuple[str, ...] = ()
+    opened: tuple[str, ...] = ()
     facts: tuple[str, ...] = ()
     context: Callable[[JobPage, Store], Any] = field(default=_no_context)
     routers: tuple[APIRouter, ...] = ()

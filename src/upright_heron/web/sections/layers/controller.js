@@ -121,6 +121,10 @@ export default class LayersController extends SectionController {
       this.#legend();
     }
     if (beads.on && !key) this.#told('Laying paths…');
+    // Nothing is drawn anew while work is told of, unless paths come or go.
+    const shows = JSON.stringify([beads.on, beads.on && key, this.page.profile.index]);
+    if (shows === this.shows || (!beads.on && this.shows === undefined)) return;
+    this.shows = beads.on ? shows : undefined;
     this.page.layerMoved(this.page.profile.index);
     this.#tellPaths();
   }
