@@ -31,6 +31,8 @@ _RANK = {
     Kind.TOP: 5,
     Kind.INFILL: 6,
 }
+# Denser than this is filled whole.
+WHOLE = 0.99
 _OF_FOOTING = {FootingKind.SKIRT: Kind.SKIRT, FootingKind.BRIM: Kind.BRIM}
 
 
@@ -150,7 +152,9 @@ def _part(
             chains += _chains(solid(as_region(stack, layer), w, turn), kind)
     if asked.density > 0 and surfaces.sparse.area_mm2[layer] > 0:
         rest = as_region(surfaces.sparse, layer)
-        chains += _chains(filled(rest, asked.pattern, asked.density, w, z, layer), Kind.INFILL)
+        whole = asked.density > WHOLE
+        found = solid(rest, w, angle) if whole else filled(rest, asked.pattern, asked.density, w, z, layer)
+        chains += _chains(found, Kind.INFILL)
     outers = [ring for ring in part.rings(layer) if _area(ring) > 0]
     group = _islands(chains, outers)
     first = 0 if asked.order.outer_first else _RANK[Kind.OUTER]

@@ -20,6 +20,8 @@ ANCHOR = 0.25
 JOIN = 3.0
 # Pieces shorter than so many lines are left out.
 LEAST = 1.5
+# Beads of a whole area are as wide as its volume asks, within these shares of a line.
+FLOW = (0.8, 1.15)
 # Places on a period of a wave.
 AROUND = 24
 
@@ -140,7 +142,12 @@ def solid(region: CrossSection, line_mm: float, angle: float) -> Filled:
     turned = -rings[0][:, 0] * math.sin(angle) + rings[0][:, 1] * math.cos(angle)
     low = float(turned.min())
     points, start, links = lines_across(*rings, angle, line_mm, low + 0.5 * line_mm, 2.5 * line_mm, 1)
-    return Filled(points, start, line_mm, float(links))
+    # Ends reach into the walls, and links lie beside them: beads are slimmer, so that the volume is right.
+    steps = np.hypot(*np.diff(points, axis=0).T)
+    steps[start[1:-1] - 1] = 0.0
+    slim, broad = FLOW
+    width = float(np.clip(region.area() / max(float(steps.sum()), 1e-9), slim * line_mm, broad * line_mm))
+    return Filled(points, start, width, float(links))
 
 
 def _families(pattern: Pattern, spacing: float, z_mm: float, layer: int) -> list[tuple[float, float, float]]:

@@ -196,9 +196,9 @@ def clipped(points, ring_start, chain, chain_start, least):  # type: ignore[no-u
         for r in range(ring_start.shape[0] - 1):
             j = ring_start[r + 1] - 1
             for i in range(ring_start[r], ring_start[r + 1]):
-                a = int((min(points[i, 1], points[j, 1]) - low) / tall)
-                b = int((max(points[i, 1], points[j, 1]) - low) / tall)
-                for k in range(max(a, 0), min(b, rows - 1) + 1):
+                a = min(int((min(points[i, 1], points[j, 1]) - low) / tall), rows - 1)
+                b = min(int((max(points[i, 1], points[j, 1]) - low) / tall), rows - 1)
+                for k in range(a, b + 1):
                     if step == 0:
                         count[k + 1] += 1
                     else:
@@ -223,9 +223,10 @@ def clipped(points, ring_start, chain, chain_start, least):  # type: ignore[no-u
         for p in range(begin + 1, finish):
             ax, ay, bx, by = chain[p - 1, 0], chain[p - 1, 1], chain[p, 0], chain[p, 1]
             m = 0
-            ka = math.floor((min(ay, by) - low) / tall)
-            kb = math.floor((max(ay, by) - low) / tall)
-            for k in range(max(ka, 0), min(kb, rows - 1) + 1):
+            # A little more than its own rows, so that none is missed by rounding.
+            ka = max(math.floor((min(ay, by) - low) / tall - 1e-6), 0)
+            kb = min(math.floor((max(ay, by) - low) / tall + 1e-6), rows - 1)
+            for k in range(ka, kb + 1):
                 for q in range(count[k], count[k + 1]):
                     cx, cy, dx, dy = among[q, 0], among[q, 1], among[q, 2], among[q, 3]
                     s1 = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
@@ -236,12 +237,10 @@ def clipped(points, ring_start, chain, chain_start, least):  # type: ignore[no-u
                     s4 = (dx - cx) * (by - cy) - (dy - cy) * (bx - cx)
                     if (s3 > 0) == (s4 > 0):
                         continue
-                    t = s3 / (s3 - s4)
-                    # An edge that reaches into many rows counts in the row of the crossing only.
-                    y = ay + t * (by - ay)
-                    own = min(max(math.floor((y - low) / tall), 0), rows - 1)
-                    if own == k and m < cuts.shape[0]:
-                        cuts[m] = t
+                    # What reaches into many rows counts in the first that both do.
+                    first = min(int((min(cy, dy) - low) / tall), rows - 1)
+                    if k == max(ka, first) and m < cuts.shape[0]:
+                        cuts[m] = s3 / (s3 - s4)
                         m += 1
             if m > 1:
                 cuts[:m].sort()

@@ -20,6 +20,10 @@ SHARES = {
 }  # fmt: skip
 
 
+# Speeds of layers that would not cool are found in so many rounds.
+ROUNDS = 4
+
+
 @dataclass(frozen=True, slots=True)
 class Running:
     """How a machine runs along paths; where no source is named, common practice.
@@ -147,20 +151,25 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
     moves = moves_of(beads, running)
     limits = Limits(running.acceleration_mm_s2, 1.5 * running.acceleration_mm_s2)
     layers = len(beads.tops_mm)
-    took = seconds(moves.places, moves.feed, moves.travel, limits)
+    asked = moves.feed
+    took = seconds(moves.places, asked, moves.travel, limits)
     layer = beads.layer[moves.path] if len(beads) else np.zeros(0, np.int64)
     of_layer = np.bincount(layer, took, layers)
     along = np.bincount(layer, np.where(moves.travel, 0.0, took), layers)
-    slow = (of_layer < running.least_layer_s) & (along > 0)
-    if slow.any():
+    share = np.ones(layers)
+    # Slower moves speed up and slow down for less long: a few rounds come near enough.
+    for _ in range(ROUNDS):
+        slow = (of_layer < running.least_layer_s - 0.05) & (along > 0) & (share > 0.01)
+        if not slow.any():
+            break
         # What is missing is taken by the beads alone.
-        share = np.ones(layers)
         rest = running.least_layer_s - (of_layer - along)
-        share[slow] = np.minimum(along[slow] / np.maximum(rest[slow], 1e-9), 1.0)
-        slowed = np.maximum(moves.feed * share[layer], np.minimum(moves.feed, running.slowest_mm_s))
-        feed = np.where(moves.travel, moves.feed, slowed)
-        moves = moves._replace(feed=feed)
-        took = seconds(moves.places, feed, moves.travel, limits)
+        share[slow] *= np.minimum(along[slow] / np.maximum(rest[slow], 1e-9), 1.0)
+        slowed = np.maximum(asked * share[layer], np.minimum(asked, running.slowest_mm_s))
+        moves = moves._replace(feed=np.where(moves.travel, asked, slowed))
+        took = seconds(moves.places, moves.feed, moves.travel, limits)
+        of_layer = np.bincount(layer, took, layers)
+        along = np.bincount(layer, np.where(moves.travel, 0.0, took), layers)
     step = np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
     retracts = int((moves.travel & (step > running.retract_over_mm)).sum())
     drawn = 2 * retracts * running.retract_mm / running.retract_mm_s
