@@ -48,6 +48,8 @@ class Readback:
         Words that mean nothing here, with their lines.
     end_drawn_mm : float
         Still drawn back at the end.
+    starved : int
+        Beads that are laid while the filament is drawn back.
     """
 
     machine: str = ""
@@ -66,6 +68,7 @@ class Readback:
     unlifted: int = 0
     unknown: list[str] = field(default_factory=list)
     end_drawn_mm: float = 0.0
+    starved: int = 0
 
 
 def read(lines: Iterable[str]) -> Readback:
@@ -152,6 +155,8 @@ class _Reader:
     def _bead(self, target: list[float], push: float) -> None:
         self.found.beads += 1
         self.found.pushed_mm += push
+        # To what numbers are rounded to.
+        self.found.starved += self.drawn > 1e-4
         self.heights.add(target[2])
         self.found.cold_mm += 0.0 if self.hot else push
         for place in (self.at, target):
@@ -233,7 +238,8 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
             "Lay the paths again.",
         ))  # fmt: skip
     # What was drawn back is pushed again, but for the last time.
-    if abs(found.net_mm + found.end_drawn_mm - found.pushed_mm) > max(SHARE * found.pushed_mm, 0.01):
+    uneven = abs(found.net_mm + found.end_drawn_mm - found.pushed_mm) > max(SHARE * found.pushed_mm, 0.01)
+    if uneven or found.starved:
         told.append(("What is drawn back is not what is pushed again.", "Write the file again."))
     for name, asked_c, (low, high) in (
         ("nozzle", found.nozzle_c, asked.nozzle_c),

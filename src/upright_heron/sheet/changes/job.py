@@ -195,7 +195,8 @@ class SetProcess(Change):
         known = {name: getattr(self, name) for name in type(self).model_fields if name != "kind"}
         given = {name: value for name, value in known.items() if value is not None}
         usual: dict[object, object] = {"usual": None, START: "", END: ""}
-        return {name: usual.get(_lines(value), value) for name, value in given.items()}
+        lines = {name: _lines(value) for name, value in given.items()}
+        return {name: usual.get(value, value) for name, value in lines.items()}
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         process = sheet.process.changed(**self._given)

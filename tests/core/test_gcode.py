@@ -1,0 +1,166 @@
+"""G-code: what is written, what is read back, and what is refused."""
+
+from __future__ import annotations
+
+import math
+import re
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from tests.support import box, on_plate
+from upright_heron.core.errors import BadValue
+from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.recipes.settings import GcodeSetting
+from upright_heron.core.recipes.toolpaths import gcode_of, refuse_open
+from upright_heron.core.toolpaths.beads import Chain, Kind, packed
+from upright_heron.core.toolpaths.gcode import END, START, Writing, filled_text, written
+from upright_heron.core.toolpaths.gcode_check import Bounds, faults, read
+from upright_heron.core.toolpaths.laying import Laying, lay
+from upright_heron.core.toolpaths.plate_paths import Placed, merged
+from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
+from upright_heron.core.toolpaths.timing import Running, timed
+from upright_heron.core.toolpaths.walls import make_walls
+
+RUNNING = Running(60.0)
+WRITING = Writing("Sedge 300", "PLA", (300.0, 300.0, 340.0))
+
+
+def beads_of(body):
+    stack = slice_solid(Solid(on_plate(body)), 0.2)
+    walls = make_walls(stack, 2, 0.45)
+    return lay(stack, walls, make_surfaces(stack, walls.inside, Skins(3, 3, 0.45)), Laying(0.45))
+
+
+class GcodeTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.beads = beads_of(box(20, 15, 4) + box(5, 15, 8))
+        cls.timed, cls.moves = timed(cls.beads, RUNNING)
+
+    def text(self, at=(0.0, 0.0), beads=None, running=RUNNING, **options):
+        beads = beads or self.beads
+        moves = timed(beads, running)[1]
+        return b"".join(written(beads, moves, replace(WRITING, **options), running, at, {})).decode()
+
+    def faults(self, text, **options):
+        bounds = Bounds(
+            "Sedge 300", WRITING.build_mm, self.timed.volume_mm3, 1.75, (190, 225), (0, 70),
+            len(self.beads.tops_mm), **options,
+        )  # fmt: skip
+        return " ".join(words for words, _ in faults(read(text.splitlines()), bounds))
+
+    def test_what_is_written_is_what_was_laid(self):
+        for relative in (True, False):
+            for lift in (0.0, 0.4):
+                text = self.text(relative=relative, lift_mm=lift)
+                self.assertEqual(self.faults(text, lifted=lift > 0), "")
+                back = read(text.splitlines())
+                pushed = back.pushed_mm * math.pi * 1.75**2 / 4
+                self.assertAlmostEqual(pushed / self.timed.volume_mm3, 1.0, delta=1e-4)
+                low, high = self.beads.points.min(axis=0) + 150, self.beads.points.max(axis=0) + 150
+                np.testing.assert_allclose(back.low_mm[:2], low, atol=6e-4)
+                np.testing.assert_allclose(back.high_mm[:2], high, atol=6e-4)
+                self.assertAlmostEqual(back.high_mm[2], 8.0)
+
+    def test_a_bead_by_hand(self):
+        # E = w h L / (pi d2 / 4) = 3.74176 mm for 100 mm of 0.45 by 0.2; 60 mm/s are F3600.
+        quick = replace(RUNNING, least_layer_s=0.0)
+        chain = Chain(np.array([[-50.0, 0], [50.0, 0]]), np.full(2, 0.45), Kind.WALL)
+        beads = packed([[], [chain]], np.array([0.2, 0.4]), 0.2)
+        line = next(one for one in self.text(beads=beads, running=quick).splitlines() if " E3." in one)
+        self.assertEqual(line, "G1 X200.000 Y150.000 E3.74177 F3600")
+
+    def test_absolute_and_relative_e(self):
+        # Beads of 1.25, 2.5 and 0.75 mm: all up to there are 1.25, 3.75 and 4.5.
+        area = math.pi * 1.75**2 / 4 / 0.2
+        ends = np.cumsum([0, 1.25, 2.5, 0.75]) * area / 0.45
+        places = np.column_stack([ends, np.zeros(4)])
+        beads = packed([[Chain(places, np.full(4, 0.45), Kind.WALL)]], np.array([0.2]), 0.2)
+        for relative, expected in ((True, [1.25, 2.5, 0.75]), (False, [1.25, 3.75, 4.5])):
+            text = self.text(beads=beads, relative=relative)
+            found = [float(e) for e in re.findall(r"^G1 X\S+ Y\S+ E(\S+)", text, re.MULTILINE)]
+            np.testing.assert_allclose(found, expected, atol=1e-5)
+
+    def test_numbers_are_written_as_elsewhere(self):
+        # Compiled text against Python's own formatting, to the last figure but for ties.
+        text = self.text()
+        body = [one for one in text.splitlines() if one.startswith("G1 X")]
+        laid = np.flatnonzero(~self.moves.travel)
+        self.assertEqual(len(body), len(laid))
+        for line, k in zip(body[::37], laid[::37], strict=True):
+            x, y = self.moves.places[k + 1, :2] + 150
+            found = [float(v[1:]) for v in line.split()[1:3]]
+            self.assertLess(max(abs(found[0] - x), abs(found[1] - y)), 5.1e-4)
+
+    def test_kinds_and_layers_are_told(self):
+        text = self.text()
+        self.assertEqual(len(re.findall(r"^; layer \d+ of 40 at", text, re.MULTILINE)), 40)
+        for words in ("; outer wall", "; infill", "; bottom", "; top", "; machine: Sedge 300"):
+            self.assertIn(words, text)
+
+    def test_the_fan_runs_behind_the_first_layer(self):
+        first, rest = self.text().split("; layer 2 of")
+        self.assertIn("M107", first)
+        self.assertIn("M106 S255", rest)
+
+    def test_what_is_wrong_is_found(self):
+        text = self.text()
+        broken = {
+            "names the machine": text.replace("; machine: Sedge 300", "; machine: Reed 190"),
+            "past the volume in x": self.text((145.0, 0.0)),
+            "below 0 in y": self.text((0.0, -151.0)),
+            "set to 260 °C": text.replace("S205", "S260"),
+            "The plate is set to 90": text.replace("M190 S60", "M190 S90"),
+            "before the nozzle is hot": text.replace("M109 S205", "M104 S205"),
+            "pushes out": re.sub(r"E0\.0[5-9]\d+", "E0.02000", text),
+            "not what is pushed again": text.replace("G1 E1.00000", "G1 E0.50000"),
+            "39 layers of 40": text.replace("Z4.000", "Z3.800"),
+            "Unknown: M900": text.replace("M84", "M900 K0.1"),
+            "are not lifted": text,
+        }
+        for words, one in broken.items():
+            with self.subTest(words):
+                self.assertIn(words, self.faults(one, lifted=words == "are not lifted"))
+        with self.assertRaisesRegex(BadValue, "no letter with a number"):
+            read([*text.splitlines(), "G1 Xfar"])
+
+    def test_names_in_texts_are_filled_in_and_others_refused_with_their_place(self):
+        text = self.text(start="M109 S{nozzle_c}\n; reaches {high_x}, {layers} layers\n", end="M84\n")
+        self.assertIn("; reaches 169.775, 40 layers", text)
+        for start, where in (("G28\nM109 S{heat}\n", "line 2, column 7"), ("G28 {\n", "line 1, column 5")):
+            with self.assertRaisesRegex(BadValue, where):
+                self.text(start=start)
+        for usual in (START, END):
+            self.assertNotIn("{", filled_text(usual, {"bed_c": 60, "nozzle_c": 205}, "text"))
+
+    def test_what_would_not_do_never_leaves(self):
+        setting = GcodeSetting(RUNNING, WRITING, 1.24, (190.0, 225.0), (0.0, 70.0))
+        middle = merged([Placed(self.beads, 0.0, 0.0, 0.0)])
+        self.assertTrue(gcode_of(middle, setting).startswith(b"; machine: Sedge 300"))
+        with self.assertRaisesRegex(BadValue, "past the volume"):
+            gcode_of(merged([Placed(self.beads, 145.0, 0.0, 0.0)]), setting)
+        with self.assertRaisesRegex(BadValue, "°C"):
+            gcode_of(middle, replace(setting, writing=replace(WRITING, nozzle_c=300.0)))
+        with self.assertRaisesRegex(BadValue, "not closed"):
+            refuse_open(False)
+
+    def test_items_of_a_plate_are_printed_layer_by_layer(self):
+        low = beads_of(box(6, 4, 2))
+        whole = merged([Placed(self.beads, 30.0, 0.0, 90.0), Placed(low, -40.0, 10.0, 0.0)])
+        np.testing.assert_allclose(whole.tops_mm, self.beads.tops_mm)
+        self.assertAlmostEqual(
+            float(whole.volumes_mm3.sum()),
+            float(self.beads.volumes_mm3.sum() + low.volumes_mm3.sum()),
+            places=6,
+        )
+        chains = whole.chains(3)
+        there = [chain.places.mean(axis=0)[0] > 0 for chain in chains]
+        self.assertEqual(there, sorted(there, reverse=True))
+        self.assertIn(False, there)
+        # Turned by a quarter about its own middle.
+        own = np.concatenate([c.places for c, here in zip(chains, there, strict=True) if here])
+        np.testing.assert_allclose(np.ptp(own, axis=0), [15 - 0.45, 20 - 0.45], atol=1e-6)
+        self.assertEqual(len(whole.chains(20)), len(self.beads.chains(20)))
