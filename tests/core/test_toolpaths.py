@@ -108,6 +108,14 @@ class CoverTest(unittest.TestCase):
                 self.assertLess(twice, 2.0)
                 self.assertLess(past, 0.5)
 
+    def test_pins_thinner_than_their_walls_are_not_lost(self):
+        for thick in (0.3, 0.5, 0.8, 1.0):
+            for shape in (CrossSection.circle(thick / 2, 24), plate(thick, thick)):
+                covered, twice, past = measured(shape)
+                self.assertGreater(covered, 90)
+                self.assertLess(twice, 6)
+                self.assertLess(past, 4)
+
     def test_walls_lie_whole_lines_inward(self):
         chains, inside = walls_of(plate(20, 10), 3, LINE)
         self.assertEqual([c.kind for c in chains], [Kind.OUTER, Kind.WALL, Kind.WALL])

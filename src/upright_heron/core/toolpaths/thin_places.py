@@ -86,6 +86,9 @@ def thin_beads(region: Thin, boxes: NDArray[np.float64], thick_mm: float) -> lis
     runs: list[_Run] = []
     middle = np.column_stack([centre, radius, outward])
     for rows, whole in _joined(middle, run_start, closed):
+        # All of it round one place: a pin, which has no middle to follow.
+        if np.ptp(rows[:, :2], axis=0).max() < SPECK * region.line_mm:
+            continue
         runs += _runs_of(rows[:, :2], rows[:, 2], rows[:, 3:], whole, region.line_mm)
     others = packed([run.line for run in runs])
     halves = np.concatenate([0.5 * run.width for run in runs]) if runs else np.zeros(0)

@@ -21,6 +21,8 @@ SMOOTH_MM = 0.01
 ROOM_MM = 0.065
 # What is left beside walls counts from this area and width.
 LEFT_MM2, LEFT_MM = 0.06, 0.12
+# A piece that is no longer than so many times as thick is a pin.
+COMPACT = 1.4
 
 
 @stored("walls")
@@ -118,17 +120,45 @@ def _thin(region: CrossSection, broad: CrossSection, line_mm: float, thick_mm: f
     """Beads in what of a region is not broad."""
     if float(region.area()) - float(broad.area()) < LEFT_MM2:
         return []
-    rest = region - broad
-    boxes = []
-    for one in rest.decompose():
+    left, boxes = [], []
+    pins: list[Chain] = []
+    for one in (region - broad).decompose():
         x0, y0, x1, y1 = one.bounds()
         area = float(one.area())
         if area > LEFT_MM2 and 2 * area / max(x1 - x0 + y1 - y0, 1e-9) > LEFT_MM * 0.5:
+            alone = broad.is_empty() or (one.offset(0.01) ^ broad).is_empty()
+            if alone and max(x1 - x0, y1 - y0) < COMPACT * _thickness(one):
+                pins += _pin(one)
+                continue
+            left.append(one)
             boxes.append((x0 - 0.05, y0 - 0.05, x1 + 0.05, y1 + 0.05))
     if not boxes:
-        return []
+        return pins
     thin = Thin(packed(region.to_polygons()), packed(broad.to_polygons()), line_mm)
-    return thin_beads(thin, np.array(boxes), thick_mm)
+    chains = thin_beads(thin, np.array(boxes), thick_mm)
+    laid = np.concatenate([chain.places for chain in chains]) if chains else np.zeros((0, 2))
+    for one, (x0, y0, x1, y1) in zip(left, boxes, strict=True):
+        here = (laid >= (x0, y0)).all(axis=1) & (laid <= (x1, y1)).all(axis=1)
+        if not here.any():
+            chains += _pin(one)
+    return pins + chains
+
+
+def _pin(piece: CrossSection) -> list[Chain]:
+    """A ring in a piece that is about as long as wide, half as broad as that is thick: it fills it."""
+    thick = _thickness(piece)
+    found = []
+    for ring in piece.offset(-0.25 * thick, JoinType.Miter, 2.0).to_polygons():
+        closed = np.concatenate([ring, ring[:1]])
+        found.append(Chain(closed, np.full(len(closed), 0.5 * thick), Kind.THIN))
+    return found
+
+
+def _thickness(piece: CrossSection) -> float:
+    """Diameter of a disc or side of a square, mm: four times the area over the girth."""
+    rings = piece.to_polygons()
+    girth = sum(float(np.hypot(*(ring - np.roll(ring, 1, axis=0)).T).sum()) for ring in rings)
+    return 4 * float(piece.area()) / max(girth, 1e-9)
 
 
 def as_region(stack: LayerStack, layer: int) -> CrossSection:
