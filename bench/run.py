@@ -25,6 +25,7 @@ from items import of_many_items
 from manifold3d import Manifold
 from masks import of_masks
 from page import in_the_page
+from paths import of_paths
 from pieces import of_pieces
 from resin import of_stilts
 
@@ -159,6 +160,7 @@ def main() -> int:
         *(Row(*row) for row in of_stilts()),
         *(Row(*row) for row in of_hollows()),
         *(Row(*row) for row in of_masks()),
+        *(Row(*row) for row in of_paths(solid)),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),

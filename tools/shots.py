@@ -31,12 +31,13 @@ def look(side: str) -> Callable[[Browser], None]:
     return lambda b: b.click(f'[data-view="{side}"]')
 
 
-def hover_face(b: Browser) -> None:
-    """Point at the ring of the bracket while picking a face."""
-    from selenium.webdriver.common.action_chains import ActionChains
-
-    b.click("#stand")
-    ActionChains(b.driver).move_to_element_with_offset(b.find("#canvas"), 120, 60).perform()
+def show_paths(b: Browser) -> None:
+    """Show the paths of a layer through base and supports, from above."""
+    WebDriverWait(b.driver, 300, 2.0).until(lambda _: b.all("#timed"))
+    b.click("#show-paths")
+    b.wait(lambda: b.run("return window.heron.view.beads.data !== null"))
+    layer(33)(b)
+    look("corner")(b)
 
 
 def find_stances(b: Browser) -> None:
@@ -165,7 +166,6 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "machines": ("/machines", []),
     "printer": (job("tide-gauge-housing", 2), []),
     "split": (job("dragonfly", 3), []),
-    "stance": (job("telescope-bracket", 4), [hover_face]),
     "stance-board": (job("heron-figurine", 4), [find_stances]),
     "stance-pair": (job("heron-figurine", 4), [compare]),
     "overhangs": (job("heron-figurine", 5), [pick_finding]),
@@ -174,6 +174,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "supports-resin": (job("heron-figurine", 6), []),
     "footing": (job("telescope-bracket", 7), [look("above")]),
     "layers": (job("heron-figurine", 8), [show_mask]),
+    "paths": (job("telescope-bracket", 8), [show_paths]),
     "hand-off": (job("dragonfly", 3), [make_set]),
     "traveller": ("/jobs/demo-dragonfly/traveller", [to_map]),
     # Last: these change the job that other pictures show as it is.
