@@ -21,6 +21,7 @@ from upright_heron.core.toolpaths.laying import Laying, lay
 from upright_heron.core.toolpaths.motion import Limits, seconds
 from upright_heron.core.toolpaths.ordering import Order, Seam, ordered, seam_index
 from upright_heron.core.toolpaths.patterns import Pattern, filled, solid
+from upright_heron.core.toolpaths.price import Pricing
 from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
 from upright_heron.core.toolpaths.timing import Running, filament_mm, timed
 from upright_heron.core.toolpaths.walls import make_walls, walls_of
@@ -352,6 +353,21 @@ def simulated(places, feed, acceleration, deviation, step=2e-4):
         s += v * step
         t += step
     return t
+
+
+class PriceTest(unittest.TestCase):
+    def test_by_gram_with_a_least_charge(self):
+        # 0.35 a gram, at least 5.00: 46 g are 16.10, and up to 14.29 g the least counts (common practice).
+        shop = Pricing(per_gram=0.35, least=5.0)
+        self.assertAlmostEqual(shop.price(46, 0), 16.10)
+        self.assertEqual(shop.price(14.28, 3600), 5.0)
+        self.assertGreater(shop.price(14.30, 3600), 5.0)
+
+    def test_by_the_hour_with_setting_up_and_rounded_up(self):
+        shop = Pricing(per_hour=2.0, setup=3.0, round_to=0.5)
+        self.assertEqual(shop.price(0, 1.25 * 3600), 5.5)
+        self.assertEqual(shop.price(0, 1.26 * 3600), 6.0)
+        self.assertEqual(Pricing(per_gram=0.1, round_to=0.1).price(7, 0), 0.7000000000000001)
 
 
 class PrintTest(unittest.TestCase):

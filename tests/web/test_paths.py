@@ -87,6 +87,21 @@ class PathsTest(AppCase):
         self.change(job_id, "process", open=8, walls="4")
         self.assertEqual(flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"])["process"]["walls"], 4)
 
+    def test_a_price_is_kept_with_the_job_and_told_on_the_traveller(self):
+        job_id = self.job(stl(box(20, 15, 3)))
+        self.assertNotIn("price", self.paths(job_id).ids)
+        self.change(job_id, "price", open=8, per_gram="2", least="1", round_to="0.5")
+        page = self.paths(job_id)
+        grams = float(page.text("true-mass").split()[0])
+        price = float(page.text("price"))
+        self.assertEqual(price % 0.5, 0)
+        self.assertTrue(0 <= price - 2 * grams < 0.61, (price, grams))
+        self.assertEqual(
+            Page(self.client.get(f"/jobs/{job_id}/traveller").text).text("price"), f"{price:.2f}"
+        )
+        self.change(job_id, "price", open=8, setup="4")
+        self.assertGreaterEqual(float(self.paths(job_id).text("price")), price + 3.5)
+
     def test_gcode_of_a_plate(self):
         job_id = self.job(stl(box(20, 15, 3)))
         answer = self.client.get(f"/jobs/{job_id}/print.gcode")

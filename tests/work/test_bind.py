@@ -245,7 +245,7 @@ VALUES = {
 ELSEWHERE = {
     "hand.made_for", "hand.around", "process.table", "process.outline_mm", "process.first_outline_mm",
     "process.nozzle_c", "process.bed_c", "process.travel_lift_mm", "process.relative_e", "process.start_text",
-    "process.end_text",
+    "process.end_text", "process.price",
 }  # fmt: skip
 
 

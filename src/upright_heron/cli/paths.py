@@ -21,7 +21,7 @@ from ..core.toolpaths.coverage import covered_share
 from ..core.toolpaths.gcode_check import read
 from ..core.toolpaths.patterns import Pattern
 from ..core.toolpaths.plate_paths import Placed, merged
-from ..core.toolpaths.timing import Timed, filament_mm
+from ..core.toolpaths.timing import Timed
 from ..core.units import number
 from ..sheet.process import FilamentSupports, Footing, Process
 from ..work.alone import Alone
@@ -95,12 +95,12 @@ def _figures(alone: Alone) -> dict[str, Any]:
     told: Timed = alone.make("timed")
     beads: Beads = alone.make("toolpaths")
     stuff = alone.sheet.stuff
-    grams = told.volume_mm3 * stuff.density_g_cm3 / 1000.0
+    grams = told.mass_g(stuff.density_g_cm3)
     return {
         "seconds": told.seconds,
         "seconds_by_kind": dict(told.by_kind),
         "mass_g": grams,
-        "metres": filament_mm(told.volume_mm3, stuff.diameter_mm) / 1000.0,
+        "metres": told.metres(stuff.diameter_mm),
         "cost": grams / 1000.0 * stuff.price_per_kg,
         "layers": len(beads.tops_mm),
         "coverage": covered_share(alone.make("layers"), beads, alone.make("surfaces").sparse),

@@ -17,6 +17,7 @@ from ..core.supports.model import SupportSettings
 from ..core.supports.resin.sizes import Stoutness
 from ..core.toolpaths.ordering import Seam
 from ..core.toolpaths.patterns import Pattern
+from ..core.toolpaths.price import Pricing
 from ..core.toolpaths.process_table import Row, Stretch, checked
 from ..core.units import length_mm, number
 from .document import Document, Length, Name, Vector
@@ -265,6 +266,25 @@ def usual_footing(machine: Printer) -> Footing:
     return Footing(kind=FootingKind.RAFT) if machine.raft else Footing()
 
 
+class Price(Document):
+    """How a print is charged; see ``core.toolpaths.price``."""
+
+    per_gram: Annotated[float, Field(ge=0, le=1000)] = 0.0
+    per_hour: Annotated[float, Field(ge=0, le=10_000)] = 0.0
+    setup: Annotated[float, Field(ge=0, le=100_000)] = 0.0
+    least: Annotated[float, Field(ge=0, le=100_000)] = 0.0
+    round_to: Annotated[float, Field(ge=0, le=1000)] = 0.0
+
+    @property
+    def charges(self) -> bool:
+        """Anything is charged at all."""
+        return any((self.per_gram, self.per_hour, self.setup, self.least))
+
+    def of(self, mass_g: float, seconds: float) -> float:
+        """Price of a print of so much mass and time."""
+        return Pricing(**dict(self)).price(mass_g, seconds)
+
+
 class Process(Document):
     """Settings that move time and mass."""
 
@@ -287,6 +307,7 @@ class Process(Document):
     travel_lift_mm: Annotated[Length, Field(ge=0, le=5)] = 0.0
     # E tells what each move pushes out, and not all up to there.
     relative_e: bool = True
+    price: Price = Price()
     # Text before and after, with names in braces; the usual one where empty.
     start_text: Annotated[str, Field(max_length=4000)] = ""
     end_text: Annotated[str, Field(max_length=4000)] = ""

@@ -15,7 +15,7 @@ from ..toolpaths.gcode_check import Bounds, faults, read
 from ..toolpaths.laying import Laying, lay
 from ..toolpaths.plate_paths import Placed, merged
 from ..toolpaths.surfaces import Skins, Surfaces, make_surfaces, regions_of
-from ..toolpaths.timing import Timed, filament_mm
+from ..toolpaths.timing import Timed
 from ..toolpaths.timing import timed as timed_of
 from ..toolpaths.walls import Walls, make_walls
 from .footing import footing
@@ -132,8 +132,8 @@ def gcode_of(whole: Beads, asked: GcodeSetting) -> bytes:
     how = asked.writing
     facts: dict[str, object] = {
         "seconds": round(told.seconds),
-        "filament_mm": round(filament_mm(told.volume_mm3, how.diameter_mm), 1),
-        "grams": round(told.volume_mm3 * asked.density_g_cm3 / 1000.0, 2),
+        "filament_mm": round(1000 * told.metres(how.diameter_mm), 1),
+        "grams": round(told.mass_g(asked.density_g_cm3), 2),
     }
     data = b"".join(written(whole, moves, how, asked.running, (0.0, 0.0), facts))
     bounds = Bounds(

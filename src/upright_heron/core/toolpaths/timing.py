@@ -112,6 +112,14 @@ class Timed:
         """Of all beads."""
         return sum(volume for _, volume in self.volume_by_kind)
 
+    def mass_g(self, density_g_cm3: float) -> float:
+        """Mass of all beads, g."""
+        return self.volume_mm3 * density_g_cm3 / 1000.0
+
+    def metres(self, diameter_mm: float) -> float:
+        """Length of the filament that they take, m."""
+        return filament_mm(self.volume_mm3, diameter_mm) / 1000.0
+
 
 def moves_of(beads: Beads, running: Running) -> Moves:
     """The moves along paths, as they are asked for; the first begins at the first path."""

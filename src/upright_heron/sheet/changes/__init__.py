@@ -34,6 +34,7 @@ from .job import (
     SetLayer,
     SetLimit,
     SetOutlines,
+    SetPrice,
     SetProcess,
     SetStepFactor,
     SetTable,
@@ -100,6 +101,7 @@ AnyChange = Annotated[
     | KeepMachine
     | LeaveBrought
     | SetFooting
+    | SetPrice
     | SetProcess
     | SetOutlines
     | SetTable
@@ -162,6 +164,7 @@ __all__ = [
     "SetLimit",
     "SetLoad",
     "SetOutlines",
+    "SetPrice",
     "SetProcess",
     "SetShow",
     "SetStepFactor",

@@ -17,7 +17,7 @@ from ...core.toolpaths.process_table import from_csv, rows_for
 from ..document import Length, Name
 from ..item import Item
 from ..models import ItemSheet, JobSheet
-from ..process import Preset, usual_footing
+from ..process import Preset, Price, usual_footing
 from ..shop import Calibration, OwnMaterial, OwnPrinter
 from .base import Change, JobChange, altered
 
@@ -234,6 +234,27 @@ _PROCESS: dict[str, Callable[[Any], str]] = {
     "start_text": lambda v: "start text",
     "end_text": lambda v: "end text",
 }
+
+
+class SetPrice(Change):
+    """Set how the print is charged; what is not given stays."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["price"] = "price"
+    per_gram: float | None = None
+    per_hour: float | None = None
+    setup: float | None = None
+    least: float | None = None
+    round_to: float | None = None
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        names = ("per_gram", "per_hour", "setup", "least", "round_to")
+        given = {name: getattr(self, name) for name in names if getattr(self, name) is not None}
+        price = Price.model_validate({**dict(sheet.process.price), **given})
+        return altered(sheet, process=sheet.process.changed(price=price))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "How it is charged"
 
 
 class SetTable(Change):

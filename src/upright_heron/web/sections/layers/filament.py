@@ -8,7 +8,6 @@ from ....core.toolpaths.beads import Kind
 from ....core.toolpaths.gcode import END, NAMES, START
 from ....core.toolpaths.ordering import Seam
 from ....core.toolpaths.patterns import Pattern
-from ....core.toolpaths.timing import filament_mm
 from ...pages import JobPage
 
 SEAMS = {
@@ -58,6 +57,8 @@ class FilamentContext:
     rows : list of TimeRow
         The longest first.
     mass_g, metres, cost : float
+    price : float or None
+        What it is charged at, where anything is.
     """
 
     patterns: list[Pattern]
@@ -71,6 +72,7 @@ class FilamentContext:
     mass_g: float
     metres: float
     cost: float
+    price: float | None
 
 
 def filament_context(page: JobPage) -> FilamentContext:
@@ -89,9 +91,10 @@ def filament_context(page: JobPage) -> FilamentContext:
         for words, seconds in sorted(told.by_kind, key=lambda row: -row[1]):
             mass = volumes[words] * gram if words in volumes else None
             rows.append(TimeRow(words, numbers.get(words), seconds, 100 * seconds / told.seconds, mass))
-    volume = told.volume_mm3 if told is not None else 0.0
-    mass = volume * gram
+    mass = told.mass_g(sheet.stuff.density_g_cm3) if told is not None else 0.0
+    metres = told.metres(sheet.stuff.diameter_mm) if told is not None else 0.0
     return FilamentContext(
         list(Pattern), list(Seam), SEAMS, unusual, START, END, NAMES, rows, mass,
-        filament_mm(volume, sheet.stuff.diameter_mm) / 1000.0, mass / 1000.0 * sheet.stuff.price_per_kg,
+        metres, mass / 1000.0 * sheet.stuff.price_per_kg,
+        sheet.process.price.of(mass, told.seconds) if told and sheet.process.price.charges else None,
     )  # fmt: skip

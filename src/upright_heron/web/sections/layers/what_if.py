@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from ....core.errors import BadValue
 from ....core.machines.catalogue import PRINTERS, Technology
 from ....core.toolpaths.patterns import Pattern
-from ....core.toolpaths.timing import Timed, filament_mm
+from ....core.toolpaths.timing import Timed
 from ....sheet.changes import CHANGES
 from ....sheet.models import ItemSheet, JobSheet
 from ....work.bind import keys_of
@@ -42,7 +42,8 @@ class OptionLine:
         Of the change that takes it; empty for what is now.
     fields : dict of str to str
         What the change is given.
-    seconds, mass_g, cost, metres : float or None
+    seconds, mass_g, cost, metres, price : float or None
+        The price only where anything is charged.
     seconds_more, mass_more_g : float or None
         Against now.
     slowest : str
@@ -60,6 +61,7 @@ class OptionLine:
     mass_g: float | None
     cost: float | None
     metres: float | None
+    price: float | None
     seconds_more: float | None
     mass_more_g: float | None
     slowest: str
@@ -112,11 +114,10 @@ def lines(job: JobSheet, item: str, memo: Memo) -> list[OptionLine]:
     """Lines of the board, as far as their figures are known; the quickest first behind what is now."""
     known = [(option, sheet, _timed(sheet, memo)) for option, sheet in variants(job, item)]
     now = known[0][2]
-    gram_now = known[0][1].stuff.density_g_cm3 / 1000.0
+    mass_now = now.mass_g(known[0][1].stuff.density_g_cm3) if now is not None else 0.0
     found = []
     for option, sheet, told in known:
-        gram = sheet.stuff.density_g_cm3 / 1000.0
-        mass = told.volume_mm3 * gram if told is not None else None
+        mass = told.mass_g(sheet.stuff.density_g_cm3) if told is not None else None
         both = told is not None and now is not None and option is not None
         moves = [row for row in told.by_kind if row[0] != "warming up"] if told is not None else []
         found.append(
@@ -127,9 +128,12 @@ def lines(job: JobSheet, item: str, memo: Memo) -> list[OptionLine]:
                 seconds=told.seconds if told is not None else None,
                 mass_g=mass,
                 cost=mass / 1000.0 * sheet.stuff.price_per_kg if mass is not None else None,
-                metres=filament_mm(told.volume_mm3, sheet.stuff.diameter_mm) / 1000.0 if told else None,
+                metres=told.metres(sheet.stuff.diameter_mm) if told is not None else None,
+                price=sheet.process.price.of(mass, told.seconds)
+                if told is not None and mass is not None and sheet.process.price.charges
+                else None,
                 seconds_more=told.seconds - now.seconds if both and told and now else None,
-                mass_more_g=mass - now.volume_mm3 * gram_now if both and mass is not None and now else None,
+                mass_more_g=mass - mass_now if both and mass is not None and now else None,
                 slowest=max(moves, key=lambda row: row[1])[0] if moves else "",
                 # The step of a slope leans out by h cos(a) at an angle a from level.
                 cusp_mm=sheet.layer_mm * 0.5**0.5,
