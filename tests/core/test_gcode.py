@@ -163,4 +163,8 @@ class GcodeTest(unittest.TestCase):
         # Turned by a quarter about its own middle.
         own = np.concatenate([c.places for c, here in zip(chains, there, strict=True) if here])
         np.testing.assert_allclose(np.ptp(own, axis=0), [15 - 0.45, 20 - 0.45], atol=1e-6)
+        # Above the other item: (x, y) goes to (-y, x).
+        high = np.concatenate([c.places for c in whole.chains(30)])
+        np.testing.assert_allclose(high.min(axis=0), [30 - 15 + 0.225, 0.225], atol=1e-6)
+        np.testing.assert_allclose(high.max(axis=0), [30 - 0.225, 5 - 0.225], atol=1e-6)
         self.assertEqual(len(whole.chains(20)), len(self.beads.chains(20)))

@@ -178,6 +178,15 @@ class FillTest(unittest.TestCase):
                 for chain in np.split(found.points, found.start[1:-1]):
                     self.assertTrue(body.contains(LineString(chain)), pattern)
 
+    def test_cubes_stand_on_their_corners(self):
+        # Sections of a face at 54.74 degrees move by its cotangent: 0.7071 mm a mm of height.
+        def lowest(z):
+            found = filled(plate(60, 60), Pattern.CUBIC, 0.1, LINE, z, 0)
+            level = [c for c in np.split(found.points, found.start[1:-1]) if np.ptp(c[:2, 1]) < 1e-9]
+            return min(float(c[0, 1]) for c in level)
+
+        self.assertAlmostEqual(lowest(2.0) - lowest(1.0), math.sqrt(0.5), delta=1e-6)
+
     def test_whole_areas_are_covered(self):
         region = CrossSection.circle(12, 80)
         found = solid(region, LINE, 0.6)
@@ -215,6 +224,8 @@ class FillTest(unittest.TestCase):
         # Whole: three bottoms of the legs, and of the lid; four tops under the step, and of the lid beside it.
         for layer in (0, 1, 2):
             self.assertAlmostEqual(found.bottom.area_mm2[layer] / inner[layer], 1.0, delta=0.01)
+        self.assertEqual(found.bottom.area_mm2[[3, 53]].tolist(), [0, 0])
+        self.assertGreater(found.bottom.area_mm2[52], 300)
         self.assertAlmostEqual(found.sparse.area_mm2[56], inner[56], delta=0.1 * inner[56])
         for layer in (71, 72, 73, 74):
             self.assertAlmostEqual(found.top.area_mm2[layer] / inner[layer], 1.0, delta=0.01)
@@ -229,6 +240,21 @@ def length_of(found):
     steps = np.hypot(*np.diff(found.points, axis=0).T)
     steps[found.start[1:-1] - 1] = 0
     return steps.sum()
+
+
+class WholeTest(unittest.TestCase):
+    def test_whole_layers_cross_each_other(self):
+        stack = slice_solid(Solid(box(20, 20, 1)), 0.2)
+        walls = make_walls(stack, 1, LINE)
+        beads = lay(stack, walls, make_surfaces(stack, walls.inside, Skins(9, 9, LINE)), Laying(LINE))
+        turns = []
+        for layer in range(3):
+            longest = max(
+                (b - a for c in beads.chains(layer)[1:] for a, b in pairwise(c.places)),
+                key=lambda v: np.hypot(*v),
+            )
+            turns.append(math.degrees(math.atan2(longest[1], longest[0])) % 180)
+        np.testing.assert_allclose(np.array(turns[1:]) - turns[:2], [90, -90], atol=1e-6)
 
 
 class OrderTest(unittest.TestCase):
@@ -252,6 +278,10 @@ class OrderTest(unittest.TestCase):
         chain = Chain(places, np.full(len(places), LINE), Kind.OUTER)
         (found,), at = ordered([chain], [(0, 0)], np.zeros(2), Order(Seam.CORNER), 0)
         self.assertEqual(found.places[0].tolist(), [2, 3])
+        # Inner walls begin where it is nearest, whatever the outer one does.
+        inner = chain._replace(kind=Kind.WALL)
+        (near,), _ = ordered([inner], [(0, 0)], np.array([4.0, -1.0]), Order(Seam.CORNER), 0)
+        self.assertEqual(near.places[0].tolist(), [4, 0])
         np.testing.assert_array_equal(found.places[0], found.places[-1])
         np.testing.assert_array_equal(at, [2, 3])
         self.assertEqual({tuple(p) for p in found.places}, {tuple(p) for p in self.SQUARE})
@@ -313,6 +343,15 @@ class TimeTest(unittest.TestCase):
         back = self.took([(0, 0), (100, 0), (0, 0)], 100, deviation=0.02).sum()
         self.assertAlmostEqual(back, 2.2, places=6)
 
+    def test_a_slow_move_behind_a_quick_one_is_entered_slowly(self):
+        places = np.array([[0, 0, 0], [100, 0, 0], [200, 0, 0]], float)
+        limits = Limits(1000.0, 1000.0, 0.02)
+        found = seconds(places, np.array([100.0, 20.0]), np.zeros(2, bool), limits)
+        # From rest to 100 mm/s, down to 20, and from 20 to rest.
+        quick = 0.1 + 0.08 + (100 - 5 - (100**2 - 20**2) / 2000) / 100
+        slow = 0.02 + (100 - 20**2 / 2000) / 20
+        np.testing.assert_allclose(found, [quick, slow], rtol=1e-9)
+
     def test_against_a_simulator_that_steps_through_time(self):
         rng = np.random.default_rng(7)
         turn = np.cumsum(rng.uniform(-0.7, 0.7, 60))
@@ -353,6 +392,18 @@ def simulated(places, feed, acceleration, deviation, step=2e-4):
         s += v * step
         t += step
     return t
+
+
+class LiftedTest(unittest.TestCase):
+    def test_a_part_that_is_lifted_begins_where_it_hangs(self):
+        stack = slice_solid(Solid(box(10, 10, 2, (0, 0, 1)) + box(4, 4, 2, (0, 0, 3))), 0.2)
+        self.assertAlmostEqual(stack.base_mm, 1.0)
+        walls = make_walls(stack, 2, LINE)
+        beads = lay(stack, walls, make_surfaces(stack, walls.inside, Skins(2, 2, LINE)), Laying(LINE))
+        self.assertEqual(len(beads.tops_mm), 25)
+        self.assertEqual([len(beads.chains(k)) > 0 for k in (0, 4, 5, 24)], [False, False, True, True])
+        self.assertAlmostEqual(float(np.ptp(beads.chains(14)[0].places[:, 0])), 10 - 3 * LINE, places=6)
+        self.assertAlmostEqual(float(np.ptp(beads.chains(15)[0].places[:, 0])), 4 - 3 * LINE, places=6)
 
 
 class PriceTest(unittest.TestCase):
@@ -414,6 +465,19 @@ class PrintTest(unittest.TestCase):
         hurried, _ = timed(beads, Running(60.0, least_layer_s=0.0))
         self.assertLess(hurried.layer_s.max(), 6.0)
         self.assertAlmostEqual(told.volume_mm3, hurried.volume_mm3)
+
+    def test_the_first_layer_is_slow_and_drawing_back_takes_its_time(self):
+        beads = self.laid(box(30, 30, 2) + box(5, 5, 2, (50, 0, 0)))[2]
+        running = Running(60.0, least_layer_s=0.0, first_share=0.5, retract_mm=2.0, retract_mm_s=20.0)
+        told, moves = timed(beads, running)
+        layer = beads.layer[moves.path]
+        outer = ~moves.travel & (beads.kind[moves.path] == Kind.OUTER)
+        self.assertEqual(set(moves.feed[outer & (layer == 0)]), {18.0})
+        self.assertEqual(set(moves.feed[outer & (layer == 5)]), {36.0})
+        # Over to the other island and back in each layer at least; 0.2 s each time.
+        self.assertGreater(told.retracts, 10)
+        self.assertAlmostEqual(dict(told.by_kind)["drawing back"], 0.2 * told.retracts)
+        self.assertAlmostEqual(told.seconds, sum(s for _, s in told.by_kind))
 
     def test_coverage_is_that_of_another_library(self):
         stack, surfaces, beads = self.laid(Manifold.cylinder(3, 8, 6, 60))
