@@ -2,6 +2,7 @@
 
 import io
 import json
+import time
 import unittest
 import zipfile
 
@@ -313,6 +314,11 @@ class CountedTest(ShopCase):
         self.change(job_id, "supports", style="tree")
         self.settle(job_id)
         self.assertEqual(self.client.get(f"/jobs/{job_id}/handoff.3mf").status_code, 200)
+        # Paths too, which are laid once their section is opened.
+        until = time.monotonic() + 90
+        while self.client.get(f"/api/jobs/{job_id}/task?open=8").json()["task"] is not None:
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.05)
         made = []
         work = self.app.state.services.work
         work.made = lambda name, key: made.append(name)

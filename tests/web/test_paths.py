@@ -81,6 +81,9 @@ class PathsTest(AppCase):
         self.assertNotIn("…", text)
         self.assertIn("on Reed 190", rows)
         self.assertIn("Nothing here saves much", text)
+        # A slower machine takes more, and is told so.
+        slow = re.search(r'data-what="on Reed 190".*?</tr>', text, re.DOTALL)[0]
+        self.assertIn('<span class="quiet">+', slow)
         # Its button does what it says.
         form = re.search(r'data-what="4 walls".*?</form>', text, re.DOTALL)[0]
         self.assertIn('name="walls" value="4"', form)
