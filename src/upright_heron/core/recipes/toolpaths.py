@@ -14,10 +14,10 @@ from ..toolpaths.gcode import written
 from ..toolpaths.gcode_check import Bounds, faults, read
 from ..toolpaths.laying import Laying, lay
 from ..toolpaths.plate_paths import Placed, merged
-from ..toolpaths.surfaces import Skins, Surfaces, make_surfaces, regions_of
+from ..toolpaths.surfaces import Skins, Surfaces, make_surfaces
 from ..toolpaths.timing import Timed
 from ..toolpaths.timing import timed as timed_of
-from ..toolpaths.walls import Walls, make_walls
+from ..toolpaths.walls import Walls, as_region, make_walls
 from .footing import footing
 from .layers import layers
 from .part import health
@@ -46,7 +46,7 @@ def surfaces(
     """What is filled whole, and what spans air."""
     lift = round(stack.base_mm / stack.layer_mm)
     gap = round(asked.gap_mm / stack.layer_mm)
-    held = None if made is None else lambda k: regions_of(made.layers, k + lift - 1 - gap)
+    held = None if made is None else lambda k: as_region(made.layers, k + lift - 1 - gap)
     skins = Skins(asked.top, asked.bottom, asked.line_mm)
     return make_surfaces(stack, laid.inside, skins, held, progress=progress)
 

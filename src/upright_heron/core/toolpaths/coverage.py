@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from ..layers.stack import LayerStack
 from .beads import Beads, Chain, Kind
-from .surfaces import regions_of
+from .walls import as_region
 
 # So many layers are looked at, spread over the part.
 LAYERS = 12
@@ -40,7 +40,7 @@ def covered_share(part: LayerStack, beads: Beads, sparse: LayerStack) -> float:
         top = part.base_mm + (layer + 1) * part.layer_mm + raised
         level = int(np.abs(beads.tops_mm - top).argmin())
         chains = [chain for chain in beads.chains(level) if chain.kind in OF_PART]
-        laid = bead_area(chains) + regions_of(sparse, layer)
+        laid = bead_area(chains) + as_region(sparse, layer)
         there += float((laid ^ region).area())
         whole += float(region.area())
     return there / whole if whole else 1.0

@@ -12,13 +12,14 @@ from numpy.typing import NDArray
 
 from ..footing.footing import Footing, FootingKind
 from ..layers.stack import LayerStack
+from ..layers.stack import packed as packed_rings
 from ..progress import Progress, silent, tracked
 from ..supports.model import Column
 from ..supports.support_set import SupportSet
 from .beads import Beads, Chain, Kind, packed
 from .ordering import Order, ordered
 from .patterns import Filled, Pattern, filled, solid
-from .surfaces import Surfaces, regions_of
+from .surfaces import Surfaces, inside_some
 from .walls import SMOOTH_MM, Walls, as_region, walls_of
 
 # What comes first of what belongs together; outer walls come before or after the inner ones.
@@ -189,20 +190,9 @@ def _islands(chains: list[Chain], outers: list[NDArray[np.float64]]) -> list[int
         low, high = ring.min(axis=0), ring.max(axis=0)
         near = np.flatnonzero(((places >= low) & (places <= high)).all(axis=1))
         if len(near):
-            group[near[_within(places[near], ring)]] = k
+            group[near[inside_some(places[near], packed_rings([ring]))]] = k
     found: list[int] = group.tolist()
     return found
-
-
-def _within(places: NDArray[np.float64], ring: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """Whether places (n, 2) lie in a ring (k, 2)."""
-    q = np.roll(ring, 1, axis=0)
-    y = places[:, 1, None]
-    crosses = (ring[:, 1] > y) != (q[:, 1] > y)
-    rise = np.where(q[:, 1] == ring[:, 1], 1.0, q[:, 1] - ring[:, 1])
-    at = (q[:, 0] - ring[:, 0]) * (y - ring[:, 1]) / rise + ring[:, 0]
-    odd: NDArray[np.bool_] = ((places[:, 0, None] < at) & crosses).sum(axis=1) % 2 == 1
-    return odd
 
 
 class _Held:
@@ -232,7 +222,7 @@ class _Held:
 
     def _anew(self, layer: int) -> list[Chain]:
         assert self.made is not None
-        whole = regions_of(self.made.layers, layer)
+        whole = as_region(self.made.layers, layer)
         flat = CrossSection(self._solid[layer], FillRule.NonZero) if layer in self._solid else CrossSection()
         chains = self._laid(whole - flat if not flat.is_empty() else whole, Kind.SUPPORT, layer)
         return chains + self._laid(whole ^ flat, Kind.INTERFACE, layer)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from manifold3d import CrossSection, FillRule, JoinType, OpType
+from manifold3d import CrossSection, JoinType, OpType
 from numpy.typing import NDArray
 
 from ..layers.stack import LayerStack, pack, packed
@@ -191,7 +191,7 @@ def _bridge(
     if angle is None:
         return nothing
     # It lies on what holds it.
-    return free.offset(SPANS * line_mm, JoinType.Miter, 2.0) ^ over.offset(1e-6) + free, angle
+    return free.offset(SPANS * line_mm, JoinType.Miter, 2.0) ^ over, angle
 
 
 def _spanned(
@@ -211,16 +211,16 @@ def _spanned(
     reach = 0.4 * spacing
     ends = np.stack([np.concatenate([a - reach, b + reach]), np.concatenate([across, across])], axis=1)
     places = np.column_stack([ends[:, 0] * cos - ends[:, 1] * sin, ends[:, 0] * sin + ends[:, 1] * cos])
-    on = _inside_some(places, below)
+    on = inside_some(places, below)
     both = on[: len(a)] & on[len(a) :]
     long = b - a
     return float(long[both].sum() / max(long.sum(), 1e-12)), float(long.mean())
 
 
-def _inside_some(
+def inside_some(
     places: NDArray[np.float64], rings: tuple[NDArray[np.float64], NDArray[np.int64]]
 ) -> NDArray[np.bool_]:
-    """Whether places (n, 2) lie in a region."""
+    """Whether places (n, 2) lie in a region, told by corners (P, 2) and where each ring begins."""
     points, start = rings
     inside = np.zeros(len(places), bool)
     for a, b in pairwise(start.tolist()):
@@ -232,9 +232,3 @@ def _inside_some(
             at = (q[:, 0] - p[:, 0]) * (y - p[:, 1]) / (q[:, 1] - p[:, 1]) + p[:, 0]
         inside ^= ((places[:, 0, None] < at) & crosses).sum(axis=1) % 2 == 1
     return inside
-
-
-def regions_of(stack: LayerStack, layer: int) -> CrossSection:
-    """Outlines of a layer as a region, empty where there is none."""
-    rings = stack.rings(layer) if 0 <= layer < len(stack) else []
-    return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()

@@ -162,6 +162,6 @@ def _thickness(piece: CrossSection) -> float:
 
 
 def as_region(stack: LayerStack, layer: int) -> CrossSection:
-    """Outlines of a layer as a region; outer ones run counter-clockwise."""
+    """Outlines of a layer as a region, empty where there is none."""
     rings = stack.rings(layer) if 0 <= layer < len(stack) else []
-    return CrossSection(rings, FillRule.Positive) if rings else CrossSection()
+    return CrossSection(rings, FillRule.NonZero) if rings else CrossSection()
