@@ -158,6 +158,15 @@ class PiecesTest(unittest.TestCase):
         touching = slice_solid(Solid(below + above.translate((0.5, 0, 0)) + box(4, 1, 1, (2, 5, 1))), 1.0)
         self.assertGreater(len(links(pieces(touching))), 0)
 
+    def test_rings_that_share_area_where_no_outlines_meet_are_linked(self):
+        def ring(inner, outer, z):
+            return (
+                Manifold.cylinder(1, outer, outer, 64) - Manifold.cylinder(1, inner, inner, 64)
+            ).translate((0, 0, z))
+
+        stack = slice_solid(Solid(Manifold.compose([ring(2, 7, 0), ring(5, 10, 1)])), 1.0)
+        self.assertEqual(links(pieces(stack)).tolist(), [[1, 0]])
+
     def test_bodies(self):
         pairs = np.array([[2, 0], [4, 2], [3, 1]])
         self.assertEqual(bodies(6, pairs).tolist(), [0, 1, 0, 1, 0, 2])
