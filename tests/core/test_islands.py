@@ -164,7 +164,7 @@ class PiecesTest(unittest.TestCase):
                 Manifold.cylinder(1, outer, outer, 64) - Manifold.cylinder(1, inner, inner, 64)
             ).translate((0, 0, z))
 
-        stack = slice_solid(Solid(Manifold.compose([ring(2, 7, 0), ring(5, 10, 1)])), 1.0)
+        stack = slice_solid(Solid(Manifold.compose([ring(2, 7, 0), ring(6, 12, 1)])), 1.0)
         self.assertEqual(links(pieces(stack)).tolist(), [[1, 0]])
 
     def test_bodies(self):
