@@ -22,8 +22,9 @@ from upright_heron.core.toolpaths.motion import Limits, seconds
 from upright_heron.core.toolpaths.ordering import Order, Seam, ordered, seam_index
 from upright_heron.core.toolpaths.patterns import Pattern, filled, solid
 from upright_heron.core.toolpaths.price import Pricing
+from upright_heron.core.toolpaths.rough_estimate import filament_length_mm
 from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
-from upright_heron.core.toolpaths.timing import Running, filament_mm, timed
+from upright_heron.core.toolpaths.timing import Running, timed
 from upright_heron.core.toolpaths.walls import make_walls, walls_of
 
 LINE = 0.44
@@ -362,8 +363,8 @@ class TimeTest(unittest.TestCase):
 
     def test_filament_of_common_masses(self):
         # 5 g of PLA (1.24 g/cm3) are 0.632 m of 2.85 mm; 46 g are 15.42 m of 1.75 mm.
-        self.assertAlmostEqual(filament_mm(5 / 1.24e-3, 2.85), 632.0752, places=3)
-        self.assertAlmostEqual(filament_mm(46 / 1.24e-3, 1.75) / 1000, 15.42, delta=0.01)
+        self.assertAlmostEqual(filament_length_mm(5 / 1.24e-3, 2.85), 632.0752, places=3)
+        self.assertAlmostEqual(filament_length_mm(46 / 1.24e-3, 1.75) / 1000, 15.42, delta=0.01)
 
 
 def simulated(places, feed, acceleration, deviation, step=2e-4):
@@ -447,7 +448,7 @@ class PrintTest(unittest.TestCase):
         # 20 mm, filled whole: 3,326 mm of 1.75 mm filament, by volume.
         _, _, beads = self.laid(box(20, 20, 20), density=1.0, pattern=Pattern.LINES)
         told, _ = timed(beads, Running(60.0))
-        self.assertAlmostEqual(filament_mm(told.volume_mm3, 1.75) / 3326.014, 1.0, delta=0.01)
+        self.assertAlmostEqual(filament_length_mm(told.volume_mm3, 1.75) / 3326.014, 1.0, delta=0.01)
         self.assertAlmostEqual(float(beads.volumes_mm3.sum()), told.volume_mm3, delta=1e-6 * told.volume_mm3)
 
     def test_more_walls_and_more_infill_take_more(self):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from ..tags import stored
 from .beads import Beads, Kind
 from .motion import Limits, seconds
+from .rough_estimate import filament_length_mm
 
 # Speed of each kind as a share of the machine's usual one (common practice).
 SHARES = {
@@ -118,7 +118,7 @@ class Timed:
 
     def metres(self, diameter_mm: float) -> float:
         """Length of the filament that they take, m."""
-        return filament_mm(self.volume_mm3, diameter_mm) / 1000.0
+        return filament_length_mm(self.volume_mm3, diameter_mm) / 1000.0
 
 
 def moves_of(beads: Beads, running: Running) -> Moves:
@@ -199,8 +199,3 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
         ),
         moves,
     )
-
-
-def filament_mm(volume_mm3: float, diameter_mm: float) -> float:
-    """Length of filament that holds a volume: V / (pi d^2 / 4), a cylinder by definition."""
-    return volume_mm3 / (math.pi * diameter_mm**2 / 4.0)

@@ -16,6 +16,7 @@ from ....sheet.changes import CHANGES
 from ....sheet.models import ItemSheet, JobSheet
 from ....work.bind import keys_of
 from ....work.known import Known, Memo
+from ...words import duration
 
 # Proposals that save less than so much are not worth a word, s and g.
 WORTH_S, WORTH_G = 300.0, 1.0
@@ -154,14 +155,9 @@ def proposals(board: list[OptionLine]) -> list[str]:
     quick = [one for one in board[1:] if one.seconds_more is not None and one.seconds_more < -WORTH_S]
     if quick:
         best = min(quick, key=lambda one: one.seconds_more or 0.0)
-        told.append(f"{best.words} saves {_duration(-(best.seconds_more or 0.0))}")
+        told.append(f"{best.words} saves {duration(-(best.seconds_more or 0.0))}")
     light = [one for one in board[1:] if one.mass_more_g is not None and one.mass_more_g < -WORTH_G]
     if light:
         best = min(light, key=lambda one: one.mass_more_g or 0.0)
         told.append(f"{best.words} saves {-(best.mass_more_g or 0.0):.0f} g")
     return told
-
-
-def _duration(seconds: float) -> str:
-    minutes = round(seconds / 60)
-    return f"{minutes // 60} h {minutes % 60} min" if minutes >= 60 else f"{minutes} min"
