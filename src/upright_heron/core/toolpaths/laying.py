@@ -15,6 +15,7 @@ from ..layers.stack import LayerStack
 from ..layers.stack import packed as packed_rings
 from ..progress import Progress, silent, tracked
 from ..supports.model import Column
+from ..supports.outlines import ring_areas
 from ..supports.support_set import SupportSet
 from .beads import Beads, Chain, Kind, packed
 from .ordering import Order, ordered
@@ -156,7 +157,8 @@ def _part(
         whole = asked.density > WHOLE
         found = solid(rest, w, angle) if whole else filled(rest, asked.pattern, asked.density, w, z, layer)
         chains += _chains(found, Kind.INFILL)
-    outers = [ring for ring in part.rings(layer) if _area(ring) > 0]
+    rings = part.rings(layer)
+    outers = [ring for ring, area in zip(rings, ring_areas(rings), strict=True) if area > 0]
     group = _islands(chains, outers)
     first = 0 if asked.order.outer_first else _RANK[Kind.OUTER]
     return chains, [
@@ -172,17 +174,11 @@ def _chains(lines: Filled, kind: Kind) -> list[Chain]:
     ]
 
 
-def _area(ring: NDArray[np.float64]) -> float:
-    """Area of a ring (k, 2), below 0 where it runs clockwise (shoelace formula)."""
-    x, y = ring[:, 0], ring[:, 1]
-    return 0.5 * float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
-
-
 def _islands(chains: list[Chain], outers: list[NDArray[np.float64]]) -> list[int]:
     """Which outline each path lies in: the smallest that it does."""
     if len(outers) < 2 or not chains:
         return [0] * len(chains)
-    by_size = sorted(range(len(outers)), key=lambda k: -_area(outers[k]))
+    by_size = np.argsort(-ring_areas(outers)).tolist()
     places = np.array([c.places[len(c.places) // 2] for c in chains])
     group = np.zeros(len(chains), np.int64)
     for k in by_size:
