@@ -60,7 +60,9 @@ class SkirtTest(unittest.TestCase):
 
 class RaftTest(unittest.TestCase):
     def test_slab(self):
-        settings = FootingSettings(FootingKind.RAFT, margin_mm=5, raft_layers=3, gap_mm=0.25)
+        settings = FootingSettings(
+            FootingKind.RAFT, margin_mm=5, raft_layers=3, gap_mm=0.25, base_layers=0, top_layers=3
+        )
         found = make_footing(rectangle(20, 30), settings, 0.28)
         self.assertAlmostEqual(found.volume_mm3 / ((600 + 500 + 25 * math.pi) * 0.84), 1, delta=1e-3)
         self.assertAlmostEqual(found.raise_mm, 0.84 + 0.25)

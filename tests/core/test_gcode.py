@@ -15,15 +15,19 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.recipes.settings import GcodeSetting
 from upright_heron.core.recipes.toolpaths import gcode_of, refuse_open
-from upright_heron.core.toolpaths.beads import Chain, Kind, packed
+from upright_heron.core.toolpaths.beads import Chain, Event, Kind, packed
+from upright_heron.core.toolpaths.bill import Spool
 from upright_heron.core.toolpaths.gcode import END, START, Writing, filled_text, written
 from upright_heron.core.toolpaths.gcode_check import Bounds, faults, read
 from upright_heron.core.toolpaths.laying import Laying, lay
 from upright_heron.core.toolpaths.plate_paths import Placed, merged
+from upright_heron.core.toolpaths.purge import by_nozzle, with_stand
 from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
 from upright_heron.core.toolpaths.timing import Running, timed
 from upright_heron.core.toolpaths.walls import make_walls
 
+BUILD = (300.0, 300.0, 340.0)
+PLA = Spool("PLA", 1.24, 1.75, 22.0)
 RUNNING = Running(60.0)
 WRITING = Writing("Sedge 300", "PLA", (300.0, 300.0, 340.0))
 
@@ -31,7 +35,14 @@ WRITING = Writing("Sedge 300", "PLA", (300.0, 300.0, 340.0))
 def beads_of(body):
     stack = slice_solid(Solid(on_plate(body)), 0.2)
     walls = make_walls(stack, 2, 0.45)
-    return lay(stack, walls, make_surfaces(stack, walls.inside, Skins(3, 3, 0.45)), Laying(0.45))
+    return lay(
+        stack, walls, make_surfaces(stack, walls.inside, Skins(3, 3, 0.45)), Laying(0.45, inside=False)
+    )
+
+
+def bead(*places, kind=Kind.OUTER, nozzle=0):
+    places = np.array(places, np.float64)
+    return Chain(places, np.full(len(places), 0.45), kind, nozzle=nozzle)
 
 
 class GcodeTest(unittest.TestCase):
@@ -137,19 +148,75 @@ class GcodeTest(unittest.TestCase):
             self.assertNotIn("{", filled_text(usual, {"bed_c": 60, "nozzle_c": 205}, "text"))
 
     def test_what_would_not_do_never_leaves(self):
-        setting = GcodeSetting(RUNNING, WRITING, 1.24, (190.0, 225.0), (0.0, 70.0))
-        middle = merged([Placed(self.beads, 0.0, 0.0, 0.0)])
-        self.assertTrue(gcode_of(middle, setting).startswith(b"; machine: Sedge 300"))
+        setting = GcodeSetting(RUNNING, WRITING, (PLA, None), (190.0, 225.0), (0.0, 70.0))
+        middle = merged([Placed(self.beads, 0.0, 0.0, 0.0)], 0.45, BUILD)
+        self.assertTrue(gcode_of(middle, setting)[0].startswith(b"; machine: Sedge 300"))
         with self.assertRaisesRegex(BadValue, "past the volume"):
-            gcode_of(merged([Placed(self.beads, 145.0, 0.0, 0.0)]), setting)
+            gcode_of(merged([Placed(self.beads, 145.0, 0.0, 0.0)], 0.45, BUILD), setting)
         with self.assertRaisesRegex(BadValue, "°C"):
             gcode_of(middle, replace(setting, writing=replace(WRITING, nozzle_c=300.0)))
         with self.assertRaisesRegex(BadValue, "not closed"):
             refuse_open(False)
 
+    def test_a_pause_leaves_the_print_and_comes_back(self):
+        beads = replace(self.beads, events=(Event(5, pause="set in the nut; (M3)"), Event(7, nozzle_c=215.0)))
+        for relative in (True, False):
+            text = self.text(beads=beads, relative=relative)
+            self.assertEqual(self.faults(text, pauses=1), "")
+            self.assertIn("has 1 pauses of 0", self.faults(text))
+            before, after = text.split("M0 set in the nut   M3\n")
+            self.assertIn("; layer 6 of 40", before)
+            self.assertNotIn("; layer 7 of 40", before)
+            # Up and aside with the filament drawn back, and back to the very place.
+            ways = before.strip().splitlines()[-3:]
+            self.assertRegex(ways[0], r"^G1 E-?[\d.]+ F2100$")
+            self.assertEqual(ways[1:], ["G0 Z11.000 F9000", "G0 X5.000 Y5.000 F9000"])
+            back = after.splitlines()[:3]
+            self.assertEqual(back[1], "G0 Z1.000 F9000")
+            last = [line for line in before.splitlines() if line.startswith("G1 X")][-1]
+            places = [[float(v) for v in re.findall(r"[XY]([\d.]+)", line)] for line in (last, back[0])]
+            np.testing.assert_allclose(*places, atol=1.5e-3)
+            self.assertIn("M104 S215\n", after.split("; layer 9 of")[0].split("; layer 8 of")[1])
+            self.assertIn(
+                "waits in the print", self.faults(text.replace("G0 Z11.000", "G0 Z1.000"), pauses=1)
+            )
+
+    def test_two_nozzles(self):
+        rows = [
+            [
+                bead((k, 0), (k + 8, 0), kind=Kind.OUTER),
+                bead((k, 30), (k + 9, 30), kind=Kind.SUPPORT, nozzle=1),
+            ]
+            for k in range(4)
+        ]
+        beads = packed(with_stand(by_nozzle(rows), 0.45), 0.2 * np.arange(1, 5), 0.2)
+        told, moves = timed(beads, RUNNING)
+        self.assertEqual(told.changes, 4)
+        bounds = Bounds(
+            "Sedge 300", BUILD, told.volume_mm3, 1.75, (190, 225), (0, 70), 4,
+            second_c=(235, 275), second_mm3=told.second_mm3,
+        )  # fmt: skip
+        for relative in (True, False):
+            how = replace(WRITING, relative=relative, second_material="PA", second_c=255.0)
+            text = b"".join(written(beads, moves, how, RUNNING, (0.0, 0.0), {})).decode()
+            back = read(text.splitlines())
+            self.assertEqual(faults(back, bounds), [])
+            self.assertEqual((back.changes, back.nozzle_c, back.second_c), (4, [205.0, 205.0], [255.0]))
+            self.assertAlmostEqual(back.second_mm * math.pi / 4 * 1.75**2, told.second_mm3, delta=2e-3)
+            # What a nozzle lays first after its turn is on the stand.
+            for part in re.split(r"^T[01]\n", text.split("; layer 1 of")[1], flags=re.MULTILINE)[1:]:
+                self.assertIn("; purging", part.split("G1 X")[0])
+        told_of = {
+            "second nozzle is set to 200": text.replace("M109 T1 S255", "M109 T1 S200"),
+            "before the nozzle is hot": text.replace("M109 T1 S255\n", ""),
+            "with the second nozzle": text.replace("\nT1\n", "\n"),
+        }
+        for words, one in told_of.items():
+            self.assertIn(words, " ".join(w for w, _ in faults(read(one.splitlines()), bounds)))
+
     def test_items_of_a_plate_are_printed_layer_by_layer(self):
         low = beads_of(box(6, 4, 2))
-        whole = merged([Placed(self.beads, 30.0, 0.0, 90.0), Placed(low, -40.0, 10.0, 0.0)])
+        whole = merged([Placed(self.beads, 30.0, 0.0, 90.0), Placed(low, -40.0, 10.0, 0.0)], 0.45, BUILD)
         np.testing.assert_allclose(whole.tops_mm, self.beads.tops_mm)
         self.assertAlmostEqual(
             float(whole.volumes_mm3.sum()),

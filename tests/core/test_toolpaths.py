@@ -310,7 +310,7 @@ class OrderTest(unittest.TestCase):
         surfaces = make_surfaces(stack, walls.inside, Skins(1, 1, LINE))
         for outer_first, kinds in ((True, [0, 1, 1]), (False, [1, 1, 0])):
             beads = lay(stack, walls, surfaces, Laying(LINE, order=Order(outer_first=outer_first)))
-            self.assertEqual([int(c.kind) for c in beads.chains(2)][:3], kinds)
+            self.assertEqual([int(c.kind) for c in beads.chains(2) if c.kind is not Kind.TRAVEL][:3], kinds)
             self.assertEqual(beads.chains(2)[-1].kind, Kind.INFILL)
 
 

@@ -187,9 +187,12 @@ class ResultsTest(StoreCase):
     def test_keys_follow_their_inputs(self):
         sheet = self.job()
         renamed = sheet.model_copy(update={"name": "other"})
-        self.assertEqual(self.unlike(sheet, renamed), {"package", "item_package", "stl_part"})
+        named = {"package", "item_package", "stl_part", "stl_footing"}
+        self.assertEqual(self.unlike(sheet, renamed), named)
         limited = self.unlike(sheet, sheet.model_copy(update={"limit_deg": 20.0}))
-        self.assertEqual(limited, {"findings", "hangs", "figures", "resting", "past", "brief"})
+        self.assertEqual(
+            limited, {"findings", "hangs", "figures", "resting", "past", "brief", "footing_advice"}
+        )
         turned = self.unlike(sheet, Turn(x_deg=10).made(sheet, ""))
         same = {n for n in GRAPH if self.keys(sheet)[n] and getattr(GRAPH[n], "keep", None) is Keep.STORED}
         self.assertEqual(same - turned, {"resting", "health", "crossings", "gaps", "fine"})

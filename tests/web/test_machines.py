@@ -161,7 +161,7 @@ class FieldsTest(ShopCase):
     """What the further fields of printers and materials are good for."""
 
     def test_a_favourite_spot_moves_what_leaves_as_far_as_the_plate_has_room_and_makes_nothing_again(self):
-        self.own_printer("Willow", spot_x="150", spot_y="-40", raft="true", heated="false")
+        self.own_printer("Willow", spot_x="150", spot_y="-40", habit="raft", heated="false")
         job_id = self.job(stl(tee()))
         self.change(job_id, "printer", printer="Willow")
         self.change(job_id, "footing", footing="none")
@@ -181,13 +181,13 @@ class FieldsTest(ShopCase):
         self.assertIn("not heated", self.client.get(f"/jobs/{job_id}/sheet?open=7").text)
 
     def test_a_raft_by_habit_comes_with_the_machine_unless_a_footing_was_chosen(self):
-        self.own_printer("Willow raft", raft="true")
+        self.own_printer("Willow raft", habit="raft")
         job_id = self.job(stl(tee()))
         kind = lambda: self.sheet(job_id)["footing"]["kind"]  # noqa: E731
         self.change(job_id, "printer", printer="Willow raft")
         self.assertEqual(kind(), "raft")
         self.change(job_id, "printer", printer="Reed 190")
-        self.assertEqual(kind(), "none")
+        self.assertEqual(kind(), "skirt")
         self.change(job_id, "footing", footing="brim")
         self.change(job_id, "printer", printer="Willow raft")
         self.assertEqual(kind(), "brim")

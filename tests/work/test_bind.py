@@ -17,6 +17,7 @@ from upright_heron.core.supports.demand.patches import Hold, Style
 from upright_heron.core.toolpaths.ordering import Seam
 from upright_heron.core.toolpaths.patterns import Pattern
 from upright_heron.core.toolpaths.process_table import Row, Stretch
+from upright_heron.sheet.by_height import ByHeight, Zone
 from upright_heron.sheet.hollowing import Hollowing
 from upright_heron.sheet.item import (
     CutGoals,
@@ -88,13 +89,13 @@ EXPECTED = {
     },
     "own_printer.build_mm": {*MACHINE, s.BuildVolume, s.Box, s.FilamentSupports},
     "own_printer.spot_mm": MACHINE,
-    "own_printer.nozzles": {*MACHINE, s.Naming},
+    "own_printer.nozzles": {*MACHINE, s.Naming, s.PathSetting},
     "own_printer.finest_mm": {*MACHINE, *PATHS, s.Walk, s.ThinWall, s.FilamentSupports, s.FootingSetting},
     "own_printer.limit_bonus_deg": {*MACHINE, s.Limit, s.Demand, s.Listing},
     "own_printer.name": MACHINE,
     # Nobody measured either: both begin at the same limit.
-    "material": {*MACHINE, s.Listing, s.Bridges},
-    "own_material": {*MACHINE, s.Limit, s.Demand, s.Listing},
+    "material": {*MACHINE, s.Listing, s.Bridges, s.AdviceSetting},
+    "own_material": {*MACHINE, s.Limit, s.Demand, s.Listing, s.AdviceSetting},
     "calibration": {s.FigureSetting, s.SearchSetting, s.Limit, s.Demand, s.Listing, s.Bridges, s.Joining},
     "layer_mm": {*MACHINE, s.LayerHeight, s.FootingSetting},
     "limit_deg": {s.FigureSetting, s.SearchSetting, s.Limit, s.Demand, s.Listing},
@@ -109,6 +110,13 @@ EXPECTED = {
     "process.seam_deg": {s.PathSetting},
     "process.outer_first": {s.PathSetting},
     "process.speed_percent": {s.RunSetting},
+    "process.smooth": {s.PathSetting, s.SkinSetting},
+    "process.slow_steep": {s.PathSetting},
+    "process.inside_ways": {s.PathSetting},
+    "process.infill_every": {s.PathSetting},
+    "process.roof_percent": {s.PathSetting, s.SkinSetting},
+    "process.bridge_flow_percent": {s.PathSetting},
+    "process.hole_mm": {s.WallSetting},
     "preset": set(),
     "notes": set(),
     "id": set(),
@@ -153,6 +161,7 @@ EXPECTED = {
     "load": {s.FigureSetting},
     "goals": {s.SearchSetting},
     "supports": {
+        s.PathSetting,
         *ALL_SUPPORTS,
         s.SkinSetting,
         s.Styles,
@@ -167,7 +176,7 @@ EXPECTED = {
     "supports.gap_layers": {s.FilamentSupports, s.SkinSetting},
     "supports.gap_below_mm": {s.FilamentSupports},
     "supports.line_spacing_mm": {s.FilamentSupports},
-    "supports.every": {s.FilamentSupports, s.Costing},
+    "supports.every": {s.FilamentSupports, s.Costing, s.PathSetting},
     "supports.plate_only": {s.FilamentSupports},
     "supports.clearance_mm": ALL_SUPPORTS,
     "supports.spacing_mm": ALL_SUPPORTS,
@@ -181,7 +190,7 @@ EXPECTED = {
     "supports.bridge_mm": {s.Bridges, s.Listing},
     "supports.style": {s.Styles},
     "supports.by_patch": {s.Styles},
-    "supports.second": {s.Costing, s.Naming},
+    "supports.second": {s.Costing, s.Naming, s.PathSetting},
     "supports.second_material": {s.Costing, s.Naming},
     "supports.tool_mm": {s.Tool},
     "hand.kept": {"kept-supports", "supports-around"},
@@ -195,10 +204,20 @@ EXPECTED = {
     "footing.lines": {s.FootingSetting, *JUDGED},
     "footing.margin_mm": {s.FootingSetting},
     "footing.gap_mm": {s.FootingSetting},
-    "footing.thick_mm": set(),
+    "footing.thick_mm": {s.FootingSetting},
     "footing.pad_mm": set(),
     "footing.rim_deg": set(),
     "footing.gaps": set(),
+    "footing.distance_mm": {s.FootingSetting},
+    "footing.prime_mm": {s.FootingSetting},
+    "footing.brim_gap_mm": {s.FootingSetting, *JUDGED},
+    "footing.side": {s.FootingSetting},
+    "footing.corner_mm": {s.FootingSetting},
+    "footing.base_layers": {s.FootingSetting},
+    "footing.top_layers": {s.FootingSetting},
+    "footing.second": {s.PathSetting},
+    "by_height": {s.PathSetting, s.WallSetting},
+    "seam_line": set(),
     "accepted": {s.Demand, s.Listing},
     "marks.demand": {"marks-demand"},
     "marks.show": {"marks-show"},
@@ -218,7 +237,9 @@ VALUES = {
     ),
     "layer_mm": 0.25, "limit_deg": 31, "asked": ("material",), "step_factor": 3, "process.walls": 5, "process.infill_percent": 40,
     "process.pattern": Pattern.GYROID, "process.top_layers": 7, "process.bottom_layers": 2, "process.seam": Seam.CORNER,
-    "process.seam_deg": 12, "process.outer_first": True, "process.speed_percent": 80,
+    "process.seam_deg": 12, "process.outer_first": True, "process.speed_percent": 80, "process.smooth": True,
+    "process.slow_steep": False, "process.inside_ways": False, "process.infill_every": 2,
+    "process.roof_percent": 60, "process.bridge_flow_percent": 90, "process.hole_mm": 0.1,
     "preset": Preset(name="P", technology="filament", layer_mm=0.1), "notes": "mind the beak", "id": "b",
     "piece": PieceOf(item="w", path="0-0-0"), "part.mesh": "1" * 32, "part.closed": False,
     "part.volume_mm3": 2.0, "part.area_mm2": 7.0, "part.file_name": "b.stl", "part.notes": ("x",),
@@ -237,7 +258,10 @@ VALUES = {
     "hand.of": "another stance", "hand.count": 3,
     "variants": (Variant(name="A", supports=FilamentSupports(), limit_deg=45),), "footing.kind": "raft", "brought": "asked",
     "footing.lines": 9, "footing.margin_mm": 9, "footing.gap_mm": 0.4, "footing.thick_mm": 2, "footing.pad_mm": 3, "footing.rim_deg": 10,
-    "footing.gaps": False, "accepted": {"0123456789": "fine"},
+    "footing.gaps": False, "footing.distance_mm": 4, "footing.prime_mm": 90, "footing.brim_gap_mm": 0.1,
+    "footing.side": "outside", "footing.corner_mm": 9, "footing.base_layers": 2, "footing.top_layers": 3,
+    "footing.second": True, "by_height": ByHeight(zones=(Zone(low_mm=1, high_mm=2, walls=5),)),
+    "seam_line": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
     "channel_mm": 12,
 }  # fmt: skip
@@ -245,7 +269,7 @@ VALUES = {
 ELSEWHERE = {
     "hand.made_for", "hand.around", "process.table", "process.outline_mm", "process.first_outline_mm",
     "process.nozzle_c", "process.bed_c", "process.travel_lift_mm", "process.relative_e", "process.start_text",
-    "process.end_text", "process.price",
+    "process.end_text", "process.price", "process.fan_percent", "process.roof_layers", "process.second_material",
 }  # fmt: skip
 
 

@@ -18,7 +18,6 @@ from ..core.recipes.toolpaths import gcode_of, refuse_open
 from ..core.supports.demand.patches import Style
 from ..core.toolpaths.beads import Beads
 from ..core.toolpaths.coverage import covered_share
-from ..core.toolpaths.gcode_check import read
 from ..core.toolpaths.patterns import Pattern
 from ..core.toolpaths.plate_paths import Placed, merged
 from ..core.toolpaths.timing import Timed
@@ -26,6 +25,7 @@ from ..core.units import number
 from ..sheet.process import FilamentSupports, Footing, Process
 from ..work.alone import Alone
 from ..work.bind_paths import gcode as gcode_setting
+from ..work.what_if import taken
 from .files import File, Json, PrinterName, machine_of, part, tell, write
 
 MaterialName = Annotated[
@@ -40,11 +40,13 @@ PatternName = Annotated[str, typer.Option("--pattern", help=f"One of {', '.join(
 StyleName = Annotated[
     str, typer.Option("--style", help="Supports: none, auto, lines, grid, pillars or tree.")
 ]
-FootingName = Annotated[str, typer.Option("--footing", help="none, skirt, brim or raft.")]
+FootingName = Annotated[str, typer.Option("--footing", help="none, skirt, brim, corners or raft.")]
 Speed = Annotated[float, typer.Option(help="Speed against the usual one, percent.")]
 
 _STYLES = {"auto": None, "pillars": Style.PILLAR, **{s.value: s for s in Style}}
-_FOOTINGS = (FootingKind.NONE, FootingKind.SKIRT, FootingKind.BRIM, FootingKind.RAFT)
+_FOOTINGS = (
+    FootingKind.NONE, FootingKind.SKIRT, FootingKind.BRIM, FootingKind.CORNERS, FootingKind.RAFT,
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,14 +96,13 @@ def _figures(alone: Alone) -> dict[str, Any]:
     """What a print takes."""
     told: Timed = alone.make("timed")
     beads: Beads = alone.make("toolpaths")
-    stuff = alone.sheet.stuff
-    grams = told.mass_g(stuff.density_g_cm3)
+    paid = taken(told, alone.sheet)
     return {
         "seconds": told.seconds,
         "seconds_by_kind": dict(told.by_kind),
-        "mass_g": grams,
-        "metres": told.metres(stuff.diameter_mm),
-        "cost": grams / 1000.0 * stuff.price_per_kg,
+        "mass_g": paid.mass_g,
+        "metres": paid.metres,
+        "cost": paid.cost,
         "layers": len(beads.tops_mm),
         "coverage": covered_share(alone.make("layers"), beads, alone.make("surfaces").sparse),
     }
@@ -147,9 +148,10 @@ def gcode(
     setting = gcode_setting(alone.sheet)
     assert isinstance(setting, GcodeSetting)
     x, y = alone.sheet.machine.spot_mm
-    data = gcode_of(merged([Placed(alone.make("toolpaths"), x, y, 0.0)]), setting)
+    machine = alone.sheet.machine
+    placed = [Placed(alone.make("toolpaths"), x, y, 0.0)]
+    data, back = gcode_of(merged(placed, machine.line_width_mm, machine.build_mm), setting)
     write(out, data)
-    back = read(data.decode().splitlines())
     tell(
         {
             **figures,

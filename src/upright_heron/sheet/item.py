@@ -15,6 +15,7 @@ from ..core.split.plan_points import PlanGoals
 from ..core.stance.pose import from_quaternion
 from ..core.stance.proposals import GOALS, Goals
 from ..core.stance.search import MIXES
+from .by_height import ByHeight
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
 from .hollowing import Hollowing
 from .part import PaintedMarks, Part, Size
@@ -242,6 +243,9 @@ class Decisions(Document):
     goals: StanceGoals | None = None
     supports: Supports | None = None
     footing: Footing = Footing()
+    by_height: ByHeight = ByHeight()
+    # A line on the part that seams lie along, where one was picked.
+    seam_line: Annotated[tuple[Vector, ...], Field(max_length=20)] = ()
     # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
     accepted: dict[str, str] = {}
     # Holes and channels narrower than this are proposed to be kept clear.

@@ -12,12 +12,23 @@ from pydantic import Field, model_validator
 
 from ..core.footing.footing import FootingKind, FootingSettings
 from ..core.hollow.stays import TURNED, Stays
-from ..core.machines.catalogue import MATERIALS, Material, Printer, Technology, limit_for, material, printer
+from ..core.machines.catalogue import (
+    MATERIALS,
+    STRAND,
+    Material,
+    Printer,
+    Technology,
+    limit_for,
+    material,
+    printer,
+)
 from ..core.split.fittings import FITS
 from ..core.stance.figures import Setting
 from ..core.supports.model import SupportSettings
+from ..core.toolpaths.beads import Kind
 from ..core.toolpaths.process_table import Table, table_of
 from ..core.units import UnitQuestion, judge_unit
+from .by_height import StrandZone
 from .document import Document, ItemId, Length
 from .item import Decisions, Item
 from .process import FilamentSupports, Preset, Process, ResinSupports, Second, usual_supports
@@ -272,9 +283,33 @@ class DecidedSheet(JobSettings, Decisions):
     @property
     def second_stuff(self) -> Material:
         """The material of the second nozzle; that of the part where none is known by its name."""
+        if self.strands:
+            return STRAND
         name = self.filament.second_material if self.filament is not None else ""
         own = {m.name: m for m in MATERIALS if m.technology is self.machine.technology}
-        return own.get(name, self.stuff)
+        return own.get(name or self.process.second_material, self.stuff)
+
+    @property
+    def second_kinds(self) -> frozenset[Kind]:
+        """What the second nozzle prints besides strands."""
+        if self.machine.nozzles < 2 or self.strands:
+            return frozenset()
+        of_supports = {
+            Second.NOTHING: frozenset[Kind](),
+            Second.INTERFACE: frozenset({Kind.INTERFACE}),
+            Second.ALL: frozenset({Kind.INTERFACE, Kind.SUPPORT}),
+        }[self.second]
+        return of_supports | ({Kind.RAFT} if self.footing.second else frozenset())
+
+    @property
+    def uses_second(self) -> bool:
+        """Whether anything is printed with the second nozzle."""
+        return bool(self.second_kinds or self.strands)
+
+    @property
+    def strands(self) -> tuple[StrandZone, ...]:
+        """Strands that are laid: the second nozzle feeds them."""
+        return self.by_height.strands if self.machine.nozzles > 1 else ()
 
     @property
     def bridge_mm(self) -> float:
@@ -320,10 +355,17 @@ class DecidedSheet(JobSettings, Decisions):
             lines=self.footing.lines,
             line_width_mm=0.5 if self.is_resin else self.machine.line_width_mm,
             margin_mm=pad if self.footing.kind is FootingKind.PADS else self.footing.margin_mm,
-            raft_layers=max(1, round((self.footing.thick_mm if self.is_resin else 1.0) / self.layer_mm)),
+            raft_layers=max(1, round(self.footing.thick_mm / self.layer_mm)),
             gap_mm=0.0 if self.is_resin else self.footing.gap_mm,
             rim_deg=self.footing.rim_deg if self.is_resin else 0.0,
             gaps=self.is_resin and self.footing.gaps,
+            distance_mm=self.footing.distance_mm,
+            prime_mm=self.footing.prime_mm,
+            brim_gap_mm=self.footing.brim_gap_mm,
+            side=self.footing.side,
+            corner_mm=self.footing.corner_mm,
+            base_layers=self.footing.base_layers,
+            top_layers=self.footing.top_layers,
         )
 
     @property
@@ -351,7 +393,8 @@ class DecidedSheet(JobSettings, Decisions):
             show=None if painted else self.seen_from,
             load=self.load if load else None,
             painted=painted,
-            around_mm=footing.reach_mm,
+            # A skirt that has no room is left out.
+            around_mm=0.0 if footing.kind is FootingKind.SKIRT else footing.reach_mm,
             under_mm=footing.raise_mm(self.layer_mm),
             held=footing.reach_mm > 0 and self.supports is not None,
             rows=self.rows,

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, field_validator
 
 from ..core.errors import BadValue
-from ..core.footing.footing import FootingKind
+from ..core.footing.footing import BrimSide, FootingKind
 from ..core.machines.catalogue import Printer, Technology
 from ..core.supports.demand.patches import Hold, Style
 from ..core.supports.filament.thickness import thickness
@@ -259,11 +259,29 @@ class Footing(Document):
     pad_mm: Annotated[Length, Field(ge=0.2, le=20)] = 1.5
     rim_deg: Annotated[float, Field(ge=0, le=60)] = 30.0
     gaps: bool = True
+    # Of filament: from the outline to a skirt and the length that primes a nozzle; the gap of a brim, the
+    # outlines it follows, and discs at sharp corners; wide and close layers of a raft.
+    distance_mm: Annotated[Length, Field(ge=0, le=50)] = 2.0
+    prime_mm: Annotated[Length, Field(ge=0, le=5000)] = 250.0
+    brim_gap_mm: Annotated[Length, Field(ge=0, le=2)] = 0.0
+    side: BrimSide = BrimSide.ALL
+    corner_mm: Annotated[Length, Field(ge=1, le=50)] = 6.0
+    base_layers: Annotated[int, Field(ge=0, le=20)] = 1
+    top_layers: Annotated[int, Field(ge=0, le=20)] = 2
+    # The second nozzle prints the raft.
+    second: bool = False
+
+
+# Lines of a skirt that nobody typed.
+SKIRT_LINES = 2
 
 
 def usual_footing(machine: Printer) -> Footing:
-    """Return the footing that a job on a machine begins with: a raft where that is the habit."""
-    return Footing(kind=FootingKind.RAFT) if machine.raft else Footing()
+    """Return the footing that a job begins with, as is the habit; feet of stilts stand by themselves."""
+    kind = FootingKind(machine.habit)
+    if machine.technology is Technology.RESIN and kind is not FootingKind.RAFT:
+        return Footing()
+    return Footing(kind=kind, lines=SKIRT_LINES) if kind is FootingKind.SKIRT else Footing(kind=kind)
 
 
 class Price(Document):
@@ -311,9 +329,26 @@ class Process(Document):
     # Text before and after, with names in braces; the usual one where empty.
     start_text: Annotated[str, Field(max_length=4000)] = ""
     end_text: Annotated[str, Field(max_length=4000)] = ""
+    # A hot nozzle goes over tops again; walls slow down where the layer below does not carry them; the nozzle
+    # stays inside the outline on its ways.
+    smooth: bool = False
+    slow_steep: bool = True
+    inside_ways: bool = True
+    # Infill is printed in every so many layers, as much higher; and denser, percent, in so many layers under
+    # roofs.
+    infill_every: Annotated[int, Field(ge=1, le=4)] = 1
+    roof_percent: Annotated[float, Field(ge=0, le=100)] = 0.0
+    roof_layers: Annotated[int, Field(ge=1, le=50)] = 4
+    # What bridges push out against their volume, and the fan behind the first layer.
+    bridge_flow_percent: Annotated[float, Field(ge=50, le=150)] = 100.0
+    fan_percent: Annotated[float, Field(ge=0, le=100)] = 100.0
+    # By how much holes get larger all round, so that they come out as drawn.
+    hole_mm: Annotated[Length, Field(ge=-1, le=1)] = 0.0
+    # Material of the second nozzle, where supports name none.
+    second_material: Annotated[str, Field(max_length=60)] = ""
     # How layers of resin are made; empty where it is as usual for machine and material.
     table: tuple[Row, ...] = ()
-    # By how much outlines of masks move outwards, and those of the first layers.
+    # By how much outlines move outwards, and those of the first layers.
     outline_mm: Annotated[Length, Field(ge=-1, le=1)] = 0.0
     first_outline_mm: Annotated[Length, Field(ge=-1, le=1)] = 0.0
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Annotated
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from ..core.machines.catalogue import Material, Peel, Printer, Technology
 from .document import Document, Length, Name
@@ -20,7 +20,20 @@ class Habits(Document):
     # Results are made as soon as something changes; otherwise when somebody asks.
     at_once: bool = True
     # What joining two pieces of a cut part takes a person: cleaning the faces, gluing, clamping (our guess).
+    # Settings of paths that section 8 shows without a search; the usual ones where none is chosen.
+    shown_settings: Annotated[tuple[Name, ...], Field(max_length=60)] = ()
     join_minutes: Annotated[float, Field(ge=0, le=600, allow_inf_nan=False)] = 4.0
+
+
+class Finished(Document):
+    """How long prints took on a printer, over what was told: the last ones."""
+
+    name: Name
+    ratios: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], Field(max_length=200)] = ()
+
+    def with_one(self, ratio: float) -> Finished:
+        """Return it with a print more; the oldest is forgotten where they are many."""
+        return Finished(name=self.name, ratios=(*self.ratios, ratio)[-200:])
 
 
 class OwnPrinter(Document):
@@ -42,10 +55,23 @@ class OwnPrinter(Document):
     limit_bonus_deg: Annotated[float, Field(ge=-40, le=40)] = 0.0
     acceleration_mm_s2: Annotated[float, Field(gt=0, le=1e5)] = 1000.0
     heated: bool = True
-    raft: bool = False
+    habit: Literal["none", "skirt", "brim", "raft"] = "skirt"
     spot_mm: tuple[Spot, Spot] = (0.0, 0.0)
     nozzles: Annotated[int, Field(ge=1, le=2)] = 1
     greys: Annotated[int, Field(ge=2, le=256)] = 256
+    travel_mm_s: Annotated[float, Field(gt=0, le=2000)] = 150.0
+    flow_mm3_s: Annotated[float, Field(gt=0, le=200)] = 11.0
+    retract_mm: Annotated[Length, Field(ge=0, le=20)] = 1.0
+    warm_up_s: Annotated[float, Field(ge=0, le=3600)] = 240.0
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_old(cls, given: Any) -> Any:
+        """Read a printer from a time when its habit was a raft or nothing."""
+        if isinstance(given, dict) and "raft" in given:
+            given = {**given}
+            given["habit"] = "raft" if given.pop("raft") in (True, "true") else "skirt"
+        return given
 
     def core(self) -> Printer:
         """Return it as the core takes it."""
@@ -66,6 +92,7 @@ class OwnMaterial(Document):
     diameter_mm: Annotated[Length, Field(ge=0.5, le=6)] = 1.75
     bottle_ml: Annotated[float, Field(gt=0, le=1e5)] = 1000.0
     peel: Peel = Peel.USUAL
+    spool_g: Annotated[float, Field(gt=0, le=1e5)] = 1000.0
     shrinkage_percent: Annotated[float, Field(ge=-5, le=10)] = 0.0
 
     def core(self) -> Material:

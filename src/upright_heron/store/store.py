@@ -20,7 +20,7 @@ from ..sheet.document import Document
 from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
-from ..sheet.shop import Calibration, Habits, OwnMaterial, OwnPrinter
+from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter
 from ..sheet.upcast import read_preset, read_sheet
 from .blobs import Blobs
 from .database import NotFound, now
@@ -34,6 +34,7 @@ SHELF: dict[type[Document], str] = {
     Calibration: "calibration",
     Preset: "preset",
     Habits: "habits",
+    Finished: "finished",
 }
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
@@ -345,7 +346,7 @@ class Store(Blobs, Results):
             row = s.get(ShelfRow, (SHELF[entry], name))
             return _read(entry, row.data) if row is not None else None
 
-    def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits) -> None:
+    def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits | Finished) -> None:
         """Keep an entry, in place of one of the same name."""
         with self.session(write=True) as s:
             s.merge(ShelfRow(kind=SHELF[type(entry)], name=entry.name, data=entry.model_dump_json()))

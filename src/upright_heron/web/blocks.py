@@ -17,6 +17,7 @@ from ..core.layers.stack import LayerStack
 from ..core.split.pieces import Split, pulled
 from ..core.supports.rings import SIDES
 from ..core.toolpaths.beads import Beads
+from ..core.toolpaths.timing import Speeds
 
 
 def mesh_block(mesh: Mesh) -> bytes:
@@ -38,19 +39,20 @@ PATH_STEP_MM, WIDTH_STEP_MM = 0.005, 0.01
 
 
 def paths_block(beads: Beads) -> bytes:
-    """``UHB1``: paths of all layers, six bytes a place."""
+    """``UHB2``: paths of all layers, six bytes a place; the kind with its nozzle in one of them."""
     count = len(beads.points)
     low = beads.points.min(axis=0) if count else np.zeros(2)
     xy = np.round((beads.points - low) / PATH_STEP_MM)
     step = max(1, int(np.ceil(xy.max(initial=0.0) / 65535)))
     begins = np.zeros(count, bool)
     begins[beads.start[:-1]] = True
-    kind = np.repeat(beads.kind, np.diff(beads.start)) + np.where(begins, 128, 0)
+    of_path = beads.kind.astype(np.int64) + 64 * beads.nozzle.astype(np.int64)
+    kind = np.repeat(of_path, np.diff(beads.start)) + np.where(begins, 128, 0)
     width = np.clip(np.round(beads.width / WIDTH_STEP_MM), 1, 255)
     layers = np.searchsorted(beads.layer, np.arange(len(beads.tops_mm) + 1))
     return (
         struct.pack(
-            "<4sIIfffff", b"UHB1", len(beads.tops_mm), count, *low, PATH_STEP_MM * step, WIDTH_STEP_MM,
+            "<4sIIfffff", b"UHB2", len(beads.tops_mm), count, *low, PATH_STEP_MM * step, WIDTH_STEP_MM,
             beads.layer_mm,
         )
         + beads.tops_mm.astype("<f4").tobytes()
@@ -58,6 +60,13 @@ def paths_block(beads: Beads) -> bytes:
         + np.round(xy / step).astype("<u2").tobytes()
         + np.column_stack([width, kind]).astype(np.uint8).tobytes()
     )  # fmt: skip
+
+
+def speeds_block(speeds: Speeds) -> bytes:
+    """``UHS1``: mean speed up to each place of the paths, a byte each."""
+    step = max(float(speeds.mm_s.max(initial=0.0)) / 255.0, 1e-3)
+    steps = np.clip(np.round(speeds.mm_s / step), 0, 255)
+    return struct.pack("<4sIf", b"UHS1", len(speeds.mm_s), step) + steps.astype(np.uint8).tobytes()
 
 
 def layer_block(stack: LayerStack) -> bytes:

@@ -380,17 +380,7 @@ def _tool(sheet: DecidedSheet) -> s.Tool | None:
 def _footing(sheet: DecidedSheet) -> s.FootingSetting | None:
     if sheet.footing.kind is FootingKind.NONE:
         return None
-    asked = sheet.footing_settings()
-    return s.FootingSetting(
-        asked.kind,
-        asked.lines,
-        asked.line_width_mm,
-        asked.margin_mm,
-        asked.raft_layers,
-        asked.gap_mm,
-        asked.rim_deg,
-        asked.gaps,
-    )
+    return s.FootingSetting(sheet.footing_settings())
 
 
 @binds(s.Box)

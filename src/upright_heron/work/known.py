@@ -82,6 +82,11 @@ class Known:
         # Keys of what is shown only until the real result is made.
         self._meanwhile: set[str] = set()
 
+    @property
+    def memo(self) -> Memo:
+        """Where results are remembered."""
+        return self._memo
+
     def get(self, name: str) -> Any | None:
         """A result, or ``None`` while it is not there or where it is not asked for."""
         found = self._value(self.keys, self.keys.graph[name])

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
+from ..core.footing.advice import Advice
 from ..core.footing.footing import Footing
 from ..core.handoff.preflight import Check, unchosen, worst_first
 from ..core.hanging.findings import Finding
@@ -21,11 +23,14 @@ from ..core.stance.proposals import Found
 from ..core.stance.resting import RestingFace
 from ..core.supports.checks.removal import Access
 from ..core.supports.support_set import SupportSet
+from ..core.toolpaths.bill import Bill
+from ..core.toolpaths.notes import PathNotes
 from ..core.toolpaths.rough_estimate import Estimate, SecondNozzle
 from ..core.toolpaths.timing import Timed
 from ..sheet.models import ItemSheet, JobSheet
 from .bind import as_variant, keys_of, plate_keys
 from .known import Known, Memo
+from .what_if import taken
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,6 +78,8 @@ class Summary:
         What comes of them.
     timed : Timed or None
         Time and filament from the paths themselves.
+    path_notes : PathNotes or None
+    footing_advice : Advice or None
     """
 
     sheet: ItemSheet
@@ -101,6 +108,13 @@ class Summary:
     plans: tuple[Plan, ...] | None = None
     plan_figures: tuple[PlanFigures, ...] | None = None
     timed: Timed | None = None
+    path_notes: PathNotes | None = None
+    footing_advice: Advice | None = None
+
+    @cached_property
+    def paid(self) -> Bill | None:
+        """Filament by nozzle; ``None`` while paths are not there."""
+        return taken(self.timed, self.sheet) if self.timed is not None else None
 
     @property
     def whole(self) -> tuple[float, float] | None:
@@ -117,6 +131,7 @@ class Summary:
 _SAME = (
     "placed", "fit", "findings", "supports", "footing", "split", "resting", "estimate", "health", "figures",
     "hangs", "channels", "without", "access", "second", "plan_figures", "timed",
+    "path_notes", "footing_advice",
 )  # fmt: skip
 
 

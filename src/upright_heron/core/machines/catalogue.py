@@ -42,14 +42,17 @@ class Printer:
         Of the nozzle.
     heated : bool
         Its plate is heated.
-    raft : bool
-        A raft is the habit on it; new jobs begin with one.
+    habit : str
+        The footing that new jobs begin with: "none", "skirt", "brim" or "raft".
     spot_mm : (x, y)
         Favourite spot for a part, from the middle of the plate.
     nozzles : int
         With two, supports may be of a material of their own.
     greys : int
         Of a screen, black and white among them; 2 where pixels are on or off.
+    travel_mm_s, flow_mm3_s, retract_mm, warm_up_s : float
+        Speed from bead to bead; the most that comes out of a nozzle; how far filament is drawn back; and what
+        it takes to get hot.
     """
 
     name: str
@@ -62,10 +65,14 @@ class Printer:
     limit_bonus_deg: float = 0.0
     acceleration_mm_s2: float = 1000.0
     heated: bool = True
-    raft: bool = False
+    habit: str = "skirt"
     spot_mm: tuple[float, float] = (0.0, 0.0)
     nozzles: int = 1
     greys: int = 256
+    travel_mm_s: float = 150.0
+    flow_mm3_s: float = 11.0
+    retract_mm: float = 1.0
+    warm_up_s: float = 240.0
 
     @property
     def line_width_mm(self) -> float:
@@ -101,6 +108,8 @@ class Material:
         Of the filament.
     bottle_ml : float
         Resin in a bottle.
+    spool_g : float
+        Filament on a spool.
     peel : Peel
     shrinkage_percent : float
         How much shorter a printed side is than it was drawn.
@@ -122,6 +131,7 @@ class Material:
     shrinkage_percent: float = 0.0
     nozzle_c: tuple[float, float, float] = (180.0, 210.0, 300.0)
     bed_c: tuple[float, float, float] = (0.0, 60.0, 120.0)
+    spool_g: float = 1000.0
 
 
 _FILAMENT_LAYERS = (0.10, 0.15, 0.20, 0.30)
@@ -146,6 +156,17 @@ PRINTERS: tuple[Printer, ...] = (
 # No longer offered; jobs made for it still open.
 RETIRED: tuple[Printer, ...] = (
     Printer("Reed 180", Technology.FILAMENT, (180.0, 180.0, 180.0), _FILAMENT_LAYERS, 0.20, 0.4, 50.0),
+)
+
+# What the second nozzle lays as strands: glass in nylon; from memory, as the rest of its figures.
+STRAND = Material(
+    "Glass strand",
+    Technology.FILAMENT,
+    1.5,
+    250.0,
+    45.0,
+    nozzle_c=(235.0, 255.0, 275.0),
+    bed_c=(0.0, 80.0, 110.0),
 )
 
 # Where nobody measured, 45 degrees from vertical is the starting rule whatever the material (common

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from ..footing.footing import Footing, FootingSettings, footprint, make_footing
+from ..footing.advice import Advice, Known, advise
+from ..footing.footing import Footing, footprint, make_footing
 from ..graph import maybe, recipe
 from ..layers.stack import LayerStack
+from ..stance.figures import Figures
 from ..supports.support_set import SupportSet
+from .hanging import figures_of_stance
 from .layers import layers
-from .settings import FootingSetting, LayerHeight, Lift
+from .settings import AdviceSetting, FootingSetting, LayerHeight, Lift
 from .supports_resin import supports
 
 
 @recipe(
     "footing",
-    version=3,
+    version=4,
     stage="Making the footing",
     needs=(layers, maybe(supports)),
     reads=(FootingSetting, LayerHeight, Lift),
@@ -21,16 +24,33 @@ from .supports_resin import supports
 def footing(
     stack: LayerStack, made: SupportSet | None, asked: FootingSetting, layer: LayerHeight, lift: Lift
 ) -> Footing:
-    """Skirt, brim, raft, pads or ties."""
-    settings = FootingSettings(
-        kind=asked.kind,
-        lines=asked.lines,
-        line_width_mm=asked.line_width_mm,
-        margin_mm=asked.margin_mm,
-        raft_layers=asked.raft_layers,
-        gap_mm=asked.gap_mm,
-        rim_deg=asked.rim_deg,
-        gaps=asked.gaps,
-    )
+    """Skirt, brim, corners, raft, pads or ties."""
     plan = footprint(stack, made.layers if made is not None else None, lifted=lift.mm > 0)
-    return make_footing(plan, settings, layer.mm)
+    return make_footing(plan, asked.settings, layer.mm)
+
+
+@recipe(
+    "footing_advice",
+    version=1,
+    stage="Looking for a footing",
+    needs=(layers, maybe(supports), figures_of_stance),
+    reads=(AdviceSetting, Lift),
+)
+def footing_advice(
+    stack: LayerStack, made: SupportSet | None, told: Figures, asked: AdviceSetting, lift: Lift
+) -> Advice:
+    """Which footing a part of filament wants, and why."""
+    first = footprint(stack, None, lifted=lift.mm > 0)
+    feet = len(made.layers.section(0).decompose()) if made is not None else 0
+    return advise(
+        first,
+        Known(
+            told.contact_area_mm2,
+            told.height_mm,
+            told.tip_angle_deg,
+            feet,
+            asked.shrinkage_percent,
+            asked.heated,
+            asked.uneven,
+        ),
+    )

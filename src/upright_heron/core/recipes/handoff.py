@@ -50,7 +50,7 @@ def coat(divided: Fine, marks: NDArray[np.uint8]) -> Coat:
 
 @recipe(
     "objects",
-    version=1,
+    version=2,
     stage="Putting objects together",
     needs=(placed_mesh, placement, maybe(coat), maybe(supports), maybe(footing)),
     reads=(Naming, maybe(FootingSetting)),
@@ -73,9 +73,10 @@ def objects(
     found = [part]
     if made is not None:
         found += _held(made, names, raised)
-    if base is not None and asked is not None:
+    # A skirt is no object: whoever lays paths of the file lays one of its own.
+    if base is not None and asked is not None and not base.around:
         found.append(
-            FileObject(f"footing {asked.kind.value} of {names.item}", base.mesh(), role=Role.FOOTING)
+            FileObject(f"footing {asked.settings.kind.value} of {names.item}", base.mesh(), role=Role.FOOTING)
         )
     return FileObjects(tuple(found))
 

@@ -19,9 +19,11 @@ from .supports_resin import supports
 from .values import Arranged, Stands
 
 
-@recipe("extent", version=2, stage="Measuring", needs=(placed_mesh, maybe(supports), maybe(footing)))
+@recipe("extent", version=3, stage="Measuring", needs=(placed_mesh, maybe(supports), maybe(footing)))
 def extent(mesh: Mesh, made: SupportSet | None, base: Footing | None) -> Extent:
-    """All that is printed of an item, in its own frame."""
+    """All that is printed of an item, in its own frame; a skirt goes round whatever stands on the plate."""
+    if base is not None and base.around:
+        base = None
     low, high = mesh.bounds
     (x0, y0, z0), (x1, y1, z1) = (tuple(float(v) for v in corner) for corner in (low, high))
     if base is not None:

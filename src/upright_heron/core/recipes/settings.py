@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..footing.footing import FootingKind
+from ..footing.footing import FootingKind, FootingSettings
 from ..footing.under_drains import Mouths
 from ..handoff.masks import Screen
 from ..hollow.stays import Stays
@@ -15,11 +15,13 @@ from ..stance.figures import Setting
 from ..stance.proposals import Goals
 from ..supports.demand.patches import Hold, Style
 from ..supports.model import SupportSettings
+from ..toolpaths.bill import Spool
 from ..toolpaths.gcode import Writing
-from ..toolpaths.ordering import Order
-from ..toolpaths.patterns import Pattern
+from ..toolpaths.laying import Laying
 from ..toolpaths.process_table import Table
 from ..toolpaths.timing import Running
+from ..toolpaths.walls import Aside
+from ..toolpaths.zones import Zone
 
 Vector = tuple[float, float, float]
 
@@ -221,14 +223,16 @@ class Tool:
 class FootingSetting:
     """What holds the part on the plate."""
 
-    kind: FootingKind
-    lines: int
-    line_width_mm: float
-    margin_mm: float
-    raft_layers: int
-    gap_mm: float
-    rim_deg: float
-    gaps: bool
+    settings: FootingSettings
+
+
+@dataclass(frozen=True, slots=True)
+class AdviceSetting:
+    """What a footing is advised by, of material, machine and shop."""
+
+    shrinkage_percent: float
+    heated: bool
+    uneven: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -296,33 +300,40 @@ class Costing:
 
 @dataclass(frozen=True, slots=True)
 class WallSetting:
-    """Walls of filament: how many, and how wide a line is, mm."""
+    """Walls of filament: how many, how wide a line is, mm; stretches with another count; moved outlines."""
 
     count: int
     line_mm: float
+    zones: tuple[Zone, ...] = ()
+    aside: Aside | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class SkinSetting:
     """Layers that are filled whole under what is exposed above, and over what is exposed below.
 
-    ``gap_mm`` is the gap between supports and the part above them.
+    ``gap_mm`` is the gap between supports and the part above them; ``bare`` and ``roofed`` as in ``Skins``.
     """
 
     top: int
     bottom: int
     line_mm: float
     gap_mm: float = 0.0
+    bare: bool = False
+    roofed: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class PathSetting:
-    """How paths are laid inside the walls, and in which order; ``density`` from 0 to 1."""
+    """How paths are laid; ``seam_line`` is on the part as it came, mm."""
 
-    line_mm: float
-    pattern: Pattern
-    density: float
-    order: Order
+    laying: Laying
+    seam_line: tuple[Vector, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class HiddenSeam:
+    """Seams look away from the painted show side."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -334,13 +345,18 @@ class RunSetting:
 
 @dataclass(frozen=True, slots=True)
 class GcodeSetting:
-    """How G-code is written, and the temperatures (lowest, highest) that the material takes."""
+    """How G-code is written, and the temperatures (lowest, highest) that the materials take.
+
+    ``spools`` are those of both nozzles; ``None`` where nothing is printed with the second.
+    """
 
     running: Running
     writing: Writing
-    density_g_cm3: float
+    spools: tuple[Spool, Spool | None]
     nozzle_range: tuple[float, float]
     bed_range: tuple[float, float]
+    second_range: tuple[float, float] = (0.0, 0.0)
+    line_mm: float = 0.44
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,40 +2,67 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
 from ..errors import BadValue
 from ..footing.footing import Footing
-from ..graph import maybe, recipe
+from ..geometry.mesh import Mesh
+from ..graph import Keep, maybe, recipe
 from ..health.report import Report
 from ..layers.stack import LayerStack
 from ..progress import Progress
+from ..stance.pose import Placement
 from ..supports.support_set import SupportSet
 from ..toolpaths.beads import Beads
+from ..toolpaths.bill import bill
 from ..toolpaths.gcode import written
-from ..toolpaths.gcode_check import Bounds, faults, read
-from ..toolpaths.laying import Laying, lay
+from ..toolpaths.gcode_check import Bounds, Readback, faults, read
+from ..toolpaths.laying import lay
+from ..toolpaths.notes import PathNotes
+from ..toolpaths.notes import path_notes as notes_of
 from ..toolpaths.plate_paths import Placed, merged
 from ..toolpaths.surfaces import Skins, Surfaces, make_surfaces
-from ..toolpaths.timing import Timed
+from ..toolpaths.timing import Speeds, Timed, speeds_of
 from ..toolpaths.timing import timed as timed_of
 from ..toolpaths.walls import Walls, as_region, make_walls
+from ..toolpaths.zones import at_height
 from .footing import footing
 from .layers import layers
 from .part import health
 from .plate import arranged
-from .settings import FootingSetting, GcodeSetting, PathSetting, RunSetting, SkinSetting, WallSetting
+from .settings import (
+    FootingSetting,
+    GcodeSetting,
+    HiddenSeam,
+    PathSetting,
+    RunSetting,
+    SkinSetting,
+    WallSetting,
+)
+from .stance import placement, show_facets, shown_mesh
 from .supports_filament import filament_supports
 from .values import Arranged, Package
 
 
-@recipe("walls", version=1, stage="Laying walls", needs=(layers,), reads=WallSetting)
+@recipe("walls", version=2, stage="Laying walls", needs=(layers,), reads=WallSetting)
 def walls(stack: LayerStack, asked: WallSetting, progress: Progress) -> Walls:
     """Walls of the part, and what lies inside them."""
-    return make_walls(stack, asked.count, asked.line_mm, progress=progress)
+
+    def count(z_mm: float) -> int:
+        zone = at_height(asked.zones, z_mm)
+        return asked.count if zone is None or zone.walls is None else zone.walls
+
+    counts = count if asked.zones else None
+    return make_walls(stack, asked.count, asked.line_mm, counts=counts, aside=asked.aside, progress=progress)
 
 
 @recipe(
     "surfaces",
-    version=1,
+    version=2,
     stage="Finding tops and bottoms",
     needs=(layers, walls, maybe(filament_supports)),
     reads=SkinSetting,
@@ -47,15 +74,41 @@ def surfaces(
     lift = round(stack.base_mm / stack.layer_mm)
     gap = round(asked.gap_mm / stack.layer_mm)
     held = None if made is None else lambda k: as_region(made.layers, k + lift - 1 - gap)
-    skins = Skins(asked.top, asked.bottom, asked.line_mm)
+    skins = Skins(asked.top, asked.bottom, asked.line_mm, bare=asked.bare, roofed=asked.roofed)
     return make_surfaces(stack, laid.inside, skins, held, progress=progress)
 
 
 @recipe(
-    "toolpaths",
+    "hidden_side",
     version=1,
+    needs=(shown_mesh, show_facets, placement),
+    reads=HiddenSeam,
+    keep=Keep.PASSING,
+)
+def hidden_side(
+    mesh: Mesh, shown: NDArray[np.bool_], where: Placement, asked: HiddenSeam
+) -> tuple[float, float]:
+    """Direction away from the painted show side, on the plate."""
+    corners = mesh.vertices[mesh.faces[shown]]
+    # Cross products are as long as twice the area: they weigh themselves.
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    x, y, _ = (where.rotation @ normals.sum(axis=0)).tolist()
+    return -x, -y
+
+
+@recipe(
+    "toolpaths",
+    version=2,
     stage="Laying paths",
-    needs=(layers, walls, surfaces, maybe(filament_supports), maybe(footing)),
+    needs=(
+        layers,
+        walls,
+        surfaces,
+        maybe(filament_supports),
+        maybe(footing),
+        placement,
+        maybe(hidden_side),
+    ),
     reads=(PathSetting, maybe(FootingSetting)),
 )
 def toolpaths(
@@ -64,25 +117,44 @@ def toolpaths(
     filled: Surfaces,
     made: SupportSet | None,
     base: Footing | None,
+    where: Placement,
+    hidden: tuple[float, float] | None,
     asked: PathSetting,
     on: FootingSetting | None,
     progress: Progress,
 ) -> Beads:
     """All paths of an item, in the order in which they are printed."""
-    how = Laying(asked.line_mm, asked.pattern, asked.density, asked.order)
-    under = (base, on.kind) if base is not None and on is not None else None
+    how, order = asked.laying, asked.laying.order
+    if asked.seam_line:
+        order = replace(order, line=tuple(map(tuple, where.points(asked.seam_line).tolist())))
+    if hidden is not None and any(hidden):
+        order = replace(order, seam_deg=math.degrees(math.atan2(hidden[1], hidden[0])))
+    how = replace(how, order=order)
+    under = (base, on.settings.kind) if base is not None and on is not None else None
     return lay(stack, laid, filled, how, made, under, progress=progress)
 
 
-@recipe("timed", version=1, stage="Timing moves", needs=(toolpaths,), reads=RunSetting)
+@recipe("path_notes", version=1, stage="Looking at the paths", needs=(surfaces,), reads=PathSetting)
+def path_notes(filled: Surfaces, asked: PathSetting) -> PathNotes:
+    """What is to be said of paths besides what they take."""
+    return notes_of(filled, asked.laying.strands)
+
+
+@recipe("timed", version=2, stage="Timing moves", needs=(toolpaths,), reads=RunSetting)
 def timed(beads: Beads, asked: RunSetting) -> Timed:
     """Time and filament of an item by itself, from its moves."""
     return timed_of(beads, asked.running)[0]
 
 
+@recipe("speeds", version=1, stage="Timing moves", needs=(toolpaths,), reads=RunSetting)
+def speeds(beads: Beads, asked: RunSetting) -> Speeds:
+    """How fast the nozzle really goes along each path, with speeding up and slowing down."""
+    return speeds_of(beads, asked.running)
+
+
 @recipe(
     "gcode",
-    version=1,
+    version=2,
     stage="Writing G-code",
     needs=(arranged,),
     each=(toolpaths, health),
@@ -103,8 +175,9 @@ def gcode(
     for report in surfaces_of:
         refuse_open(report.closed, report.left)
     by_item = dict(zip(where.items, items, strict=True))
-    whole = merged([Placed(by_item[p.item], p.x_mm, p.y_mm, p.swing_deg) for p in where.places])
-    return Package(gcode_of(whole, asked))
+    placed = [Placed(by_item[p.item], p.x_mm, p.y_mm, p.swing_deg) for p in where.places]
+    whole = merged(placed, asked.line_mm, asked.writing.build_mm)
+    return Package(gcode_of(whole, asked)[0])
 
 
 def refuse_open(closed: bool, left: str = "") -> None:
@@ -120,8 +193,14 @@ def refuse_open(closed: bool, left: str = "") -> None:
         raise BadValue(f"The part is not closed{told}. Its paths may go wrong.", "Mend it in section 1.")
 
 
-def gcode_of(whole: Beads, asked: GcodeSetting) -> bytes:
+def gcode_of(whole: Beads, asked: GcodeSetting) -> tuple[bytes, Readback]:
     """Write the G-code of paths on a plate, and read it back.
+
+    Returns
+    -------
+    bytes
+    Readback
+        What it does.
 
     Raises
     ------
@@ -130,19 +209,21 @@ def gcode_of(whole: Beads, asked: GcodeSetting) -> bytes:
     """
     told, moves = timed_of(whole, asked.running)
     how = asked.writing
+    taken = bill(told, *asked.spools)
     facts: dict[str, object] = {
         "seconds": round(told.seconds),
-        "filament_mm": round(1000 * told.metres(how.diameter_mm), 1),
-        "grams": round(told.mass_g(asked.density_g_cm3), 2),
+        "filament_mm": round(1000 * taken.metres, 1),
+        "grams": round(taken.mass_g, 2),
     }
     data = b"".join(written(whole, moves, how, asked.running, (0.0, 0.0), facts))
     bounds = Bounds(
         how.machine, how.build_mm, told.volume_mm3, how.diameter_mm, asked.nozzle_range, asked.bed_range,
-        len(whole.tops_mm), how.lift_mm > 0,
+        len(whole.tops_mm), how.lift_mm > 0, asked.second_range, told.second_mm3, told.pauses,
     )  # fmt: skip
-    found = faults(read(data.decode().splitlines()), bounds)
+    back = read(data.decode().splitlines())
+    found = faults(back, bounds)
     if found:
         words, mend = found[0]
         more = f" And {len(found) - 1} more." if len(found) > 1 else ""
         raise BadValue(f"The G-code is not written: {words}{more}", mend)
-    return data
+    return data, back

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,7 +28,11 @@ class Kind(IntEnum):
     SKIRT = 9
     BRIM = 10
     RAFT = 11
-    TRAVEL = 12
+    STRAND = 12
+    PURGE = 13
+    SMOOTHING = 14
+    # A way inside the outline, which nothing is drawn back for.
+    TRAVEL = 15
 
     @property
     def words(self) -> str:
@@ -40,19 +44,75 @@ _WORDS = {
     Kind.OUTER: "outer wall", Kind.WALL: "inner walls", Kind.THIN: "thin places", Kind.TOP: "top",
     Kind.BOTTOM: "bottom", Kind.BRIDGE: "bridges", Kind.INFILL: "infill", Kind.SUPPORT: "supports",
     Kind.INTERFACE: "interface", Kind.SKIRT: "skirt", Kind.BRIM: "brim", Kind.RAFT: "raft",
-    Kind.TRAVEL: "travel",
+    Kind.STRAND: "strands", Kind.PURGE: "purging", Kind.SMOOTHING: "smoothing", Kind.TRAVEL: "travel",
 }  # fmt: skip
 
 
 class Chain(NamedTuple):
-    """A path: places (k, 2) mm, widths (k,) mm, and what it is; closed ones end where they begin."""
+    """A path: places (k, 2) mm, widths (k,) mm, and what it is; closed ones end where they begin.
+
+    ``high`` is the height of the bead in layers, ``nozzle`` its number from 0, and ``pace`` (k,) the share of
+    its usual speed that it is laid with, or ``None`` for all of it.
+    """
 
     places: NDArray[np.float64]
     width: NDArray[np.float64]
     kind: Kind
+    high: float = 1.0
+    nozzle: int = 0
+    pace: NDArray[np.float64] | None = None
+
+    @property
+    def closed(self) -> bool:
+        """It ends where it begins."""
+        return len(self.places) > 3 and bool((self.places[0] == self.places[-1]).all())
+
+    def rolled(self, k: int) -> Chain:
+        """The closed path from another of its places on."""
+        around = np.concatenate([np.arange(k, len(self.places) - 1), np.arange(k + 1)])
+        pace = self.pace[around] if self.pace is not None else None
+        return self._replace(places=self.places[around], width=self.width[around], pace=pace)
+
+    def slowed(self, share: float) -> Chain:
+        """The path with all of it at a share of its speed."""
+        pace = np.ones(len(self.places)) if self.pace is None else self.pace
+        return self._replace(pace=share * pace)
+
+    @property
+    def backwards(self) -> Chain:
+        """The path from its end to its beginning."""
+        pace = self.pace[::-1] if self.pace is not None else None
+        return self._replace(places=self.places[::-1], width=self.width[::-1], pace=pace)
 
 
-@stored("beads")
+@stored("event")
+@dataclass(frozen=True, slots=True)
+class Event:
+    """What happens before a layer.
+
+    Attributes
+    ----------
+    layer : int
+    nozzle_c, fan_percent : float or None
+        Set from here on.
+    pause : str
+        The machine waits for someone, and what for.
+    """
+
+    layer: int
+    nozzle_c: float | None = None
+    fan_percent: float | None = None
+    pause: str = ""
+
+
+def _plain(old: dict[str, Any]) -> dict[str, Any]:
+    """Paths as they were before heights, nozzles and speeds were told by path."""
+    count = len(old["kind"])
+    more = {"high": np.ones(count), "nozzle": np.zeros(count, np.uint8), "pace": np.ones(len(old["points"]))}
+    return {**old, **more, "events": ()}
+
+
+@stored("beads", version=2, upcasters={1: _plain})
 @dataclass(frozen=True, eq=False)
 class Beads:
     """Paths of all layers, in the order in which they are printed.
@@ -72,6 +132,14 @@ class Beads:
         Upper side of each layer, from the plate.
     layer_mm : float
         Height of a layer.
+    high : (N,) float64
+        Height of the bead of each path, in layers.
+    nozzle : (N,) uint8
+        That lays each path, from 0.
+    pace : (P,) float64
+        Share of the usual speed at each place; a move is as slow as its slower end.
+    events : tuple of Event
+        Ascending by layer.
     """
 
     points: NDArray[np.float64]
@@ -81,6 +149,10 @@ class Beads:
     layer: NDArray[np.int64]
     tops_mm: NDArray[np.float64]
     layer_mm: float
+    high: NDArray[np.float64]
+    nozzle: NDArray[np.uint8]
+    pace: NDArray[np.float64]
+    events: tuple[Event, ...] = ()
 
     def __len__(self) -> int:
         return len(self.kind)
@@ -93,11 +165,13 @@ class Beads:
         """The paths of a layer."""
         found = self.of_layer(layer)
         return [
-            Chain(self.points[a:b], self.width[a:b], Kind(int(kind)))
-            for a, b, kind in zip(
-                self.start[found.start : found.stop],
-                self.start[found.start + 1 : found.stop + 1],
-                self.kind[found],
+            Chain(self.points[a:b], self.width[a:b], Kind(kind), high, nozzle, self.pace[a:b])
+            for a, b, kind, high, nozzle in zip(
+                self.start[found.start : found.stop].tolist(),
+                self.start[found.start + 1 : found.stop + 1].tolist(),
+                self.kind[found].tolist(),
+                self.high[found].tolist(),
+                self.nozzle[found].tolist(),
                 strict=True,
             )
         ]
@@ -109,9 +183,9 @@ class Beads:
 
     @property
     def volumes_mm3(self) -> NDArray[np.float64]:
-        """Volume of each path (N,), mm3: its width times the height of a layer along it."""
+        """Volume of each path (N,), mm3: its width times its height along it."""
         middle = 0.5 * (self.width[1:] + self.width[:-1])
-        return self._summed(self._steps * middle) * self.layer_mm
+        return self._summed(self._steps * middle) * self.layer_mm * self.high
 
     @property
     def _steps(self) -> NDArray[np.float64]:
@@ -127,7 +201,12 @@ class Beads:
         return result
 
 
-def packed(layers: Iterable[list[Chain]], tops_mm: NDArray[np.float64], layer_mm: float) -> Beads:
+def packed(
+    layers: Iterable[list[Chain]],
+    tops_mm: NDArray[np.float64],
+    layer_mm: float,
+    events: tuple[Event, ...] = (),
+) -> Beads:
     """Pack paths, layer by layer.
 
     Parameters
@@ -135,27 +214,28 @@ def packed(layers: Iterable[list[Chain]], tops_mm: NDArray[np.float64], layer_mm
     layers : iterable of lists of Chain
     tops_mm : (L,) float64
     layer_mm : float
+    events : tuple of Event
 
     Returns
     -------
     Beads
     """
-    points, width, counts, kinds, of = [], [], [], [], []
-    for layer, chains in enumerate(layers):
-        for places, wide, kind in chains:
-            points.append(places)
-            width.append(wide)
-            counts.append(len(places))
-            kinds.append(int(kind))
-            of.append(layer)
-    start = np.zeros(len(counts) + 1, np.int64)
-    np.cumsum(counts, out=start[1:])
+    levels = [*layers]
+    chains = [chain for level in levels for chain in level]
+    start = np.zeros(len(chains) + 1, np.int64)
+    np.cumsum([len(chain.places) for chain in chains], out=start[1:])
+    usual = np.ones(max((len(chain.places) for chain in chains), default=0))
+    paces = [usual[: len(chain.places)] if chain.pace is None else chain.pace for chain in chains]
     return Beads(
-        np.concatenate(points) if points else np.zeros((0, 2)),
-        np.concatenate(width) if width else np.zeros(0),
+        np.concatenate([chain.places for chain in chains]) if chains else np.zeros((0, 2)),
+        np.concatenate([chain.width for chain in chains]) if chains else np.zeros(0),
         start,
-        np.array(kinds, np.uint8),
-        np.array(of, np.int64),
+        np.array([int(chain.kind) for chain in chains], np.uint8),
+        np.repeat(np.arange(len(levels)), [len(level) for level in levels]).astype(np.int64),
         tops_mm,
         layer_mm,
+        np.array([chain.high for chain in chains], np.float64),
+        np.array([chain.nozzle for chain in chains], np.uint8),
+        np.concatenate(paces) if chains else np.zeros(0),
+        tuple(sorted(events, key=lambda event: event.layer)),
     )

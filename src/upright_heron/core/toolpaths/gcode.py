@@ -36,8 +36,10 @@ M84
 # Names that texts may hold.
 NAMES = (
     "machine", "material", "nozzle_c", "bed_c", "layer_mm", "layers", "seconds", "filament_mm", "grams",
-    "low_x", "low_y", "high_x", "high_y", "high_z",
+    "low_x", "low_y", "high_x", "high_y", "high_z", "second_material", "second_c",
 )  # fmt: skip
+# Where the nozzle waits in a pause: so far from the front left corner, and above the print.
+PARK_MM, PARK_UP_MM = 5.0, 10.0
 _FIELD = re.compile(r"\{([^{}\n]*)\}|[{}]")
 
 
@@ -58,6 +60,8 @@ class Writing:
         E tells what each move pushes out, and not all up to there.
     lift_mm : float
         The nozzle goes up so much on travels that it draws back for.
+    second_material, second_c : str, float
+        Of the second nozzle; empty where nothing is printed with it.
     fan_percent : float
         Behind the first layer.
     start, end : str
@@ -70,6 +74,8 @@ class Writing:
     diameter_mm: float = 1.75
     nozzle_c: float = 205.0
     bed_c: float = 60.0
+    second_material: str = ""
+    second_c: float = 0.0
     relative: bool = True
     lift_mm: float = 0.0
     fan_percent: float = 100.0
@@ -144,12 +150,17 @@ def written(
         "machine": asked.machine, "material": asked.material, "nozzle_c": asked.nozzle_c,
         "bed_c": asked.bed_c, "layer_mm": beads.layer_mm, "layers": len(beads.tops_mm),
         "low_x": float(low[0]), "low_y": float(low[1]), "high_x": float(high[0]),
-        "high_y": float(high[1]), "high_z": float(high[2]), **facts,
+        "high_y": float(high[1]), "high_z": float(high[2]), "second_material": asked.second_material,
+        "second_c": asked.second_c, **facts,
     }  # fmt: skip
     start, end = filled_text(asked.start, values, "start text"), filled_text(asked.end, values, "end text")
     head = [f"; machine: {asked.machine}", f"; material: {asked.material}"]
+    head += [f"; second material: {asked.second_material}"] if asked.second_material else []
     head += [f"; {name}: {_said(values[name])}" for name in ("layers", "layer_mm", *facts)]
-    yield "\n".join([*head, start.rstrip("\n"), "M83" if asked.relative else "M82", "G92 E0", ""]).encode()
+    mode = ["M83" if asked.relative else "M82", "G92 E0"]
+    if asked.second_material:
+        mode += [f"M109 T1 S{_said(asked.second_c)}", "T0"]
+    yield "\n".join([*head, start.rstrip("\n"), *mode, ""]).encode()
     yield from _layers(beads, moves, places, asked, running)
     yield (end.rstrip("\n") + "\n").encode()
 
@@ -163,11 +174,10 @@ def _layers(
     push = moves.area * np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
     push = push / (math.pi * asked.diameter_mm**2 / 4.0)
     settings = np.array([
-        asked.lift_mm, running.retract_over_mm, running.retract_mm, 60 * running.retract_mm_s,
-        60 * running.travel_mm_s,
+        asked.lift_mm, running.retract_mm, 60 * running.retract_mm_s, 60 * running.travel_mm_s,
     ])  # fmt: skip
-    # E so far, and the place and kind that were last written.
-    state = np.array([0.0, -1.0])
+    # E so far, the kind that was last written, the nozzle that prints, and which of them ever did.
+    state = np.array([0.0, -1.0, 0.0, 1.0, 0.0])
     layer = beads.layer[moves.path] if len(moves.path) else np.zeros(0, np.int64)
     bounds = np.searchsorted(layer, np.arange(len(beads.tops_mm) + 1))
     for k, top in enumerate(beads.tops_mm.tolist()):
@@ -177,18 +187,55 @@ def _layers(
         if k < 2:
             head += f"M106 S{fan}\n" if fan else "M107\n"
         yield head.encode()
+        yield from _events(beads, k, asked, running, places[a], state)
         if k == 0 and len(places):
             x, y, z = places[0]
             first = f"G0 X{x:.3f} Y{y:.3f} Z{z:.3f} F{60 * running.travel_mm_s:.0f}\n"
             first += names[int(beads.kind[0])].decode()
             yield first.encode()
             state[1] = float(beads.kind[0])
+        nozzle = beads.nozzle[moves.path[a:b]].astype(np.int64)
         kinds = beads.kind[moves.path[a:b]].astype(np.int64)
         data, size = _lines(
-            places[a : b + 1], 60 * moves.feed[a:b], push[a:b], moves.travel[a:b], kinds, text, ends,
-            settings, state, asked.relative,
+            places[a : b + 1], 60 * moves.feed[a:b], push[a:b], moves.travel[a:b], moves.back[a:b],
+            kinds, nozzle, text, ends, settings, state, asked.relative,
         )  # fmt: skip
         yield data[:size].tobytes()
+
+
+def _events(
+    beads: Beads, layer: int, asked: Writing, running: Running, at: NDArray[np.float64],
+    state: NDArray[np.float64],
+) -> Iterator[bytes]:  # fmt: skip
+    """What happens before a layer: temperatures, fans, and pauses aside of the print."""
+    for event in beads.events:
+        if event.layer != layer:
+            continue
+        if event.nozzle_c is not None:
+            yield f"M104 S{_said(float(event.nozzle_c))}\n".encode()
+        if event.fan_percent is not None:
+            yield f"M106 S{round(255 * event.fan_percent / 100)}\n".encode()
+        if not event.pause:
+            continue
+        x, y, z = at.tolist()
+        up = min(z + PARK_UP_MM, asked.build_mm[2])
+        e = 0.0 if asked.relative else float(state[0])
+        travel, pull = f"F{60 * running.travel_mm_s:.0f}", f"F{60 * running.retract_mm_s:.0f}"
+        lines = [
+            f"G1 E{e - running.retract_mm:.5f} {pull}",
+            f"G0 Z{up:.3f} {travel}",
+            f"G0 X{PARK_MM:.3f} Y{PARK_MM:.3f} {travel}",
+            f"M0 {_plain_words(event.pause)}",
+            f"G0 X{x:.3f} Y{y:.3f} {travel}",
+            f"G0 Z{z:.3f} {travel}",
+            f"G1 E{running.retract_mm if asked.relative else e:.5f} {pull}",
+        ]
+        yield ("\n".join(lines) + "\n").encode()
+
+
+def _plain_words(told: str) -> str:
+    """Words that a line of G-code may hold: printable, without what begins a comment."""
+    return "".join(c if c.isprintable() and c not in ";()*%" else " " for c in told).strip()[:60]
 
 
 @njit(cache=True)
@@ -225,55 +272,76 @@ def _put(out, n, letter, value, digits):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _lines(places, feed, push, travel, kinds, text, ends, settings, state, relative):  # type: ignore[no-untyped-def]
+def _pull(out, n, e, feed):  # type: ignore[no-untyped-def]
+    """Write that filament is drawn back or pushed."""
+    out[n], out[n + 1] = 71, 49
+    n = _put(out, n + 2, 69, e, 5)
+    n = _put(out, n, 70, feed, 0)
+    out[n] = 10
+    return n + 1
+
+
+@njit(cache=True)
+def _height(out, n, z):  # type: ignore[no-untyped-def]
+    """Write that the nozzle goes up or down to a height."""
+    out[n], out[n + 1] = 71, 48
+    n = _put(out, n + 2, 90, z, 3)
+    out[n] = 10
+    return n + 1
+
+
+@njit(cache=True)
+def _lines(places, feed, push, travel, drawn, kinds, nozzle, text, ends, settings, state, relative):  # type: ignore[no-untyped-def]
     """Write the lines of moves: travels, drawn back for where they are long, and beads; compiled whole."""
     count = feed.shape[0]
-    lift, over, back, back_feed, travel_feed = settings
-    out = np.empty(256 * count + 64, np.uint8)
+    lift, back, back_feed, travel_feed = settings
+    out = np.empty(288 * count + 64, np.uint8)
     n = 0
     e = state[0]
-    kind = int(state[1])
+    kind, active = int(state[1]), int(state[2])
     now = -1.0
     for k in range(count):
         x, y, z = places[k + 1, 0], places[k + 1, 1], places[k + 1, 2]
         if travel[k]:
             dx, dy, dz = x - places[k, 0], y - places[k, 1], z - places[k, 2]
-            far = math.sqrt(dx * dx + dy * dy + dz * dz) > over
+            far = drawn[k]
+            pushes = far
             if far:
                 e -= back
-                out[n], out[n + 1] = 71, 49
-                n = _put(out, n + 2, 69, -back if relative else e, 5)
-                n = _put(out, n, 70, back_feed, 0)
+                n = _pull(out, n, -back if relative else e, back_feed)
+                if lift > 0:
+                    n = _height(out, n, max(z, places[k, 2]) + lift)
+                if nozzle[k] != active:
+                    active = nozzle[k]
+                    out[n], out[n + 1], out[n + 2] = 84, 48 + active, 10
+                    n += 3
+                    if not relative:
+                        # Each nozzle counts for itself.
+                        out[n], out[n + 1], out[n + 2] = 71, 57, 50
+                        n = _put(out, n + 3, 69, 0.0, 0)
+                        out[n] = 10
+                        n += 1
+                        e = 0.0
+                    # One that never printed was never drawn back: the stand takes what it begins with.
+                    pushes = state[3 + active] > 0
+                    state[3 + active] = 1.0
+            if abs(dx) > 5e-4 or abs(dy) > 5e-4 or abs(dz) > 1e-9:
+                out[n], out[n + 1] = 71, 48
+                n = _put(out, n + 2, 88, x, 3)
+                n = _put(out, n, 89, y, 3)
+                if abs(dz) > 1e-9 and not (far and lift > 0):
+                    n = _put(out, n, 90, z, 3)
+                n = _put(out, n, 70, travel_feed, 0)
+                now = travel_feed
                 out[n] = 10
                 n += 1
-                if lift > 0:
-                    out[n], out[n + 1] = 71, 48
-                    n = _put(out, n + 2, 90, max(z, places[k, 2]) + lift, 3)
-                    out[n] = 10
-                    n += 1
-            out[n], out[n + 1] = 71, 48
-            n = _put(out, n + 2, 88, x, 3)
-            n = _put(out, n, 89, y, 3)
-            if abs(dz) > 1e-9 and not (far and lift > 0):
-                n = _put(out, n, 90, z, 3)
-            n = _put(out, n, 70, travel_feed, 0)
-            now = travel_feed
-            out[n] = 10
-            n += 1
-            if far:
-                if lift > 0:
-                    out[n], out[n + 1] = 71, 48
-                    n = _put(out, n + 2, 90, z, 3)
-                    out[n] = 10
-                    n += 1
+            if far and lift > 0:
+                n = _height(out, n, z)
+            if pushes:
                 e += back
-                out[n], out[n + 1] = 71, 49
-                n = _put(out, n + 2, 69, back if relative else e, 5)
-                n = _put(out, n, 70, back_feed, 0)
+                n = _pull(out, n, back if relative else e, back_feed)
                 now = back_feed
-                out[n] = 10
-                n += 1
-            if kinds[k] != kind:
+            if kinds[k] != kind and kinds[k] != TRAVEL:
                 kind = kinds[k]
                 for c in range(ends[kind], ends[kind + 1]):
                     out[n] = text[c]
@@ -289,5 +357,8 @@ def _lines(places, feed, push, travel, kinds, text, ends, settings, state, relat
             n = _put(out, n, 70, now, 0)
         out[n] = 10
         n += 1
-    state[0], state[1] = e, kind
+    state[0], state[1], state[2] = e, kind, active
     return out, n
+
+
+TRAVEL = int(Kind.TRAVEL)

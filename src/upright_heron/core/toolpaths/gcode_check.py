@@ -15,7 +15,7 @@ ROUNDED_MM = 1e-3
 # What is asked of it that a file may hold besides moves.
 _KNOWN = frozenset({
     "G0", "G1", "G21", "G28", "G90", "G91", "G92", "M82", "M83", "M84", "M104", "M106", "M107", "M109",
-    "M140", "M190", "M400", "M117", "G4",
+    "M140", "M190", "M400", "M117", "G4", "M0", "T0", "T1",
 })  # fmt: skip
 
 
@@ -38,8 +38,8 @@ class Readback:
     moves, beads : int
     layers : int
         Heights at which there are beads.
-    nozzle_c, bed_c : list of float
-        Temperatures asked for, but for switching off.
+    nozzle_c, bed_c, second_c : list of float
+        Temperatures asked for, of the first nozzle, the plate and the second nozzle; but for switching off.
     cold_mm : float
         Pushed out before the nozzle was waited for.
     unlifted : int
@@ -50,6 +50,12 @@ class Readback:
         Still drawn back at the end.
     starved : int
         Beads that are laid while the filament is drawn back.
+    second_mm : float
+        Filament that beads of the second nozzle take.
+    changes, pauses : int
+        From one nozzle to the other, and how often the machine waits for someone.
+    low_pauses : int
+        Pauses where the nozzle waits no higher than what was printed.
     """
 
     machine: str = ""
@@ -64,11 +70,16 @@ class Readback:
     layers: int = 0
     nozzle_c: list[float] = field(default_factory=list)
     bed_c: list[float] = field(default_factory=list)
+    second_c: list[float] = field(default_factory=list)
     cold_mm: float = 0.0
     unlifted: int = 0
     unknown: list[str] = field(default_factory=list)
     end_drawn_mm: float = 0.0
     starved: int = 0
+    second_mm: float = 0.0
+    changes: int = 0
+    pauses: int = 0
+    low_pauses: int = 0
 
 
 def read(lines: Iterable[str]) -> Readback:
@@ -88,7 +99,7 @@ def read(lines: Iterable[str]) -> Readback:
         elif comment.startswith(" machine: "):
             reader.found.machine = comment.removeprefix(" machine: ").strip()
     reader.found.layers = len(reader.heights)
-    reader.found.end_drawn_mm = reader.drawn
+    reader.found.end_drawn_mm = sum(reader.backs)
     return reader.found
 
 
@@ -98,9 +109,12 @@ class _Reader:
     def __init__(self) -> None:
         self.found = Readback()
         self.at = [0.0, 0.0, 0.0]
-        self.e = self.drawn = 0.0
+        self.e = 0.0
+        self.active = 0
+        # How much of each filament is drawn back.
+        self.backs = [0.0, 0.0]
         self.absolute = self.absolute_e = True
-        self.hot = False
+        self.hot = [False, False]
         # Height at which the filament was drawn back.
         self.drawn_at = math.inf
         self.heights: set[float] = set()
@@ -121,11 +135,20 @@ class _Reader:
         elif head == "G92":
             for word in words[1:]:
                 self.e = _value(word, number) if word[0] == "E" else self.e
-        elif head in ("M104", "M109", "M140", "M190"):
-            asked = next((_value(word, number) for word in words[1:] if word[0] == "S"), 0.0)
+        elif head in ("M140", "M190"):
+            asked = _given("S", words, number, 0.0)
+            self.found.bed_c += [asked] if asked > 0 else []
+        elif head in ("M104", "M109"):
+            asked, nozzle = _given("S", words, number, 0.0), int(_given("T", words, number, self.active))
             if asked > 0:
-                (self.found.nozzle_c if head in ("M104", "M109") else self.found.bed_c).append(asked)
-            self.hot = self.hot or (head == "M109" and asked > 0)
+                (self.found.second_c if nozzle else self.found.nozzle_c).append(asked)
+                self.hot[min(nozzle, 1)] |= head == "M109"
+        elif head in ("T0", "T1"):
+            self.found.changes += int(head[1]) != self.active
+            self.active = int(head[1])
+        elif head == "M0":
+            self.found.pauses += 1
+            self.found.low_pauses += self.at[2] <= max(self.heights, default=0.0)
 
     def _move(self, words: list[str], number: int) -> None:
         target, push, moved = list(self.at), 0.0, False
@@ -144,11 +167,12 @@ class _Reader:
         if moved and push > 0 and aside:
             self._bead(target, push)
         elif moved:
-            self.found.unlifted += self.drawn > 0 and aside and self.at[2] <= self.drawn_at + 1e-9
+            drawn = self.backs[self.active] > 0
+            self.found.unlifted += drawn and aside and self.at[2] <= self.drawn_at + 1e-9
             if self.found.beads:
                 _reach(self.found.travel_low_mm, self.found.travel_high_mm, target)
         else:
-            self.drawn = max(self.drawn - push, 0.0)
+            self.backs[self.active] = max(self.backs[self.active] - push, 0.0)
             self.drawn_at = self.at[2] if push < 0 else math.inf
         self.at = target
 
@@ -156,9 +180,10 @@ class _Reader:
         self.found.beads += 1
         self.found.pushed_mm += push
         # To what numbers are rounded to.
-        self.found.starved += self.drawn > 1e-4
+        self.found.starved += self.backs[self.active] > 1e-4
+        self.found.second_mm += push if self.active else 0.0
         self.heights.add(target[2])
-        self.found.cold_mm += 0.0 if self.hot else push
+        self.found.cold_mm += 0.0 if self.hot[self.active] else push
         for place in (self.at, target):
             _reach(self.found.low_mm, self.found.high_mm, place)
 
@@ -169,6 +194,10 @@ def _reach(low: list[float], high: list[float], place: list[float]) -> None:
             low[axis] = value
         if value > high[axis]:
             high[axis] = value
+
+
+def _given(letter: str, words: list[str], number: int, otherwise: float) -> float:
+    return next((_value(word, number) for word in words[1:] if word[0] == letter), otherwise)
 
 
 def _value(word: str, number: int) -> float:
@@ -196,6 +225,11 @@ class Bounds:
     layers : int
     lifted : bool
         Travels that are drawn back for are lifted.
+    second_c : (lowest, highest)
+        Of the material of the second nozzle.
+    second_mm3 : float
+        Of the beads of the second nozzle.
+    pauses : int
     """
 
     machine: str
@@ -206,6 +240,9 @@ class Bounds:
     bed_c: tuple[float, float]
     layers: int
     lifted: bool = False
+    second_c: tuple[float, float] = (0.0, 0.0)
+    second_mm3: float = 0.0
+    pauses: int = 0
 
 
 def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
@@ -231,18 +268,21 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
                             "Move the item on the plate, or split it.",
                         )
                     )
-    pushed = found.pushed_mm * math.pi * asked.diameter_mm**2 / 4.0
-    if abs(pushed - asked.volume_mm3) > SHARE * asked.volume_mm3:
-        told.append((
-            f"The file pushes out {pushed / 1000:.2f} cm³, and its beads have {asked.volume_mm3 / 1000:.2f}.",
-            "Lay the paths again.",
-        ))  # fmt: skip
+    across = math.pi * asked.diameter_mm**2 / 4.0
+    for pushed, volume, where in (
+        (found.pushed_mm * across, asked.volume_mm3, ""),
+        (found.second_mm * across, asked.second_mm3, " with the second nozzle"),
+    ):
+        if abs(pushed - volume) > SHARE * max(volume, 0.01 * asked.volume_mm3):
+            words = f"The file pushes out {pushed / 1000:.2f} cm³{where}, and its beads have"
+            told.append((f"{words} {volume / 1000:.2f}.", "Lay the paths again."))
     # What was drawn back is pushed again, but for the last time.
     uneven = abs(found.net_mm + found.end_drawn_mm - found.pushed_mm) > max(SHARE * found.pushed_mm, 0.01)
     if uneven or found.starved:
         told.append(("What is drawn back is not what is pushed again.", "Write the file again."))
     for name, asked_c, (low, high) in (
         ("nozzle", found.nozzle_c, asked.nozzle_c),
+        ("second nozzle", found.second_c, asked.second_c),
         ("plate", found.bed_c, asked.bed_c),
     ):
         told += [
@@ -259,5 +299,9 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
         told.append((f"The file has {found.layers} layers of {asked.layers}.", "Lay the paths again."))
     if asked.lifted and found.unlifted:
         told.append((f"{found.unlifted} travels are not lifted, as was asked.", "Write the file again."))
+    if found.pauses != asked.pauses:
+        told.append((f"The file has {found.pauses} pauses of {asked.pauses}.", "Write the file again."))
+    if found.low_pauses:
+        told.append(("The nozzle waits in the print.", "Pause lower, or split the part."))
     told += [(f"Unknown: {word}.", "Look at the start and end text.") for word in found.unknown[:5]]
     return told

@@ -5,37 +5,49 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
-from manifold3d import CrossSection, FillRule
+from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ..footing.footing import Footing, FootingKind
 from ..layers.stack import LayerStack
 from ..layers.stack import packed as packed_rings
 from ..progress import Progress, silent, tracked
-from ..supports.model import Column
 from ..supports.outlines import ring_areas
 from ..supports.support_set import SupportSet
 from .beads import Beads, Chain, Kind, packed
+from .footing_paths import footing_chains
 from .ordering import Order, ordered
-from .patterns import Filled, Pattern, filled, solid
+from .patterns import Pattern, chains_of, filled, lines_apart, solid
+from .purge import by_nozzle, with_stand
+from .steep import slowed
+from .strands import strands_of
+from .support_paths import Grouped, SupportPaths
 from .surfaces import Surfaces, inside_some
-from .walls import SMOOTH_MM, Walls, as_region, walls_of
+from .travels import inside_ways
+from .walls import SMOOTH_MM, Walls, as_region
+from .zones import Pause, StrandZone, Zone, at_height, events
 
 # What comes first of what belongs together; outer walls come before or after the inner ones.
 _RANK = {
     Kind.WALL: 1,
     Kind.THIN: 2,
     Kind.OUTER: 3,
+    Kind.STRAND: 4,
     Kind.BRIDGE: 4,
     Kind.BOTTOM: 4,
     Kind.TOP: 5,
     Kind.INFILL: 6,
+    Kind.SMOOTHING: 7,
 }
 # Denser than this is filled whole.
 WHOLE = 0.99
-_OF_FOOTING = {FootingKind.SKIRT: Kind.SKIRT, FootingKind.BRIM: Kind.BRIM}
+# Lines of a smoothing pass are so far apart, and push out so much of what a bead has (common practice).
+SMOOTHING_MM, SMOOTHING_FLOW = 0.15, 0.1
+# Ways up to this are straight: nothing is drawn back for them, mm.
+SHORT_MM = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +62,24 @@ class Laying:
         Share of the inside that is filled, from 0 to 1.
     order : Order
     walls_of_supports : int
+    supports_every, infill_every : int
+        Supports, and infill, are printed in every so many layers, as much higher.
+    roof_density : float
+        Share that is filled right under roofs; as elsewhere where it is less.
+    bridge_flow : float
+        What bridges push out, as a share of their usual volume.
+    smooth : bool
+        A hot nozzle goes over tops again.
+    slow_steep : bool
+        Outer walls slow down where the layer below does not carry them.
+    inside : bool
+        The nozzle stays inside the outline on its ways where that costs little.
+    second : frozenset of Kind
+        What the second nozzle prints.
+    zones, strands, pauses : tuple
+        Stretches of height with settings of their own, strands, and pauses.
+    usual : (nozzle C, fan percent)
+        Outside of zones.
     """
 
     line_mm: float
@@ -57,6 +87,18 @@ class Laying:
     density: float = 0.15
     order: Order = field(default_factory=Order)
     walls_of_supports: int = 1
+    supports_every: int = 1
+    infill_every: int = 1
+    roof_density: float = 0.0
+    bridge_flow: float = 1.0
+    smooth: bool = False
+    slow_steep: bool = True
+    inside: bool = True
+    second: frozenset[Kind] = frozenset()
+    zones: tuple[Zone, ...] = ()
+    strands: tuple[StrandZone, ...] = ()
+    pauses: tuple[Pause, ...] = ()
+    usual: tuple[float, float] = (0.0, 100.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,28 +137,34 @@ def lay(
     Returns
     -------
     Beads
-        Travels lie between them.
+        Travels lie between them; ways inside the outline among them.
     """
     levels = list(_levels(part, supports, footing))
-    lift = round(part.base_mm / part.layer_mm)
-    held = _Held(supports, asked)
+    h = part.layer_mm
+    lift = round(part.base_mm / h)
+    held = SupportPaths(supports, asked.line_mm, asked.walls_of_supports, asked.supports_every, asked.second)
+    own = _PartPaths(part, walls, surfaces, asked)
     at = np.zeros(2)
     found: list[list[Chain]] = []
     for number, level in enumerate(tracked(levels, "Laying paths", progress)):
         chains: list[Chain] = []
+        z = (level.above + 0.5) * h
         if footing is not None and level.footing >= 0:
-            base, at = ordered(*_footing(*footing, level.footing, asked), at, asked.order, number)
+            base = footing_chains(*footing, level.footing, asked.line_mm, asked.second)
+            base, at = ordered(base, [(0, 0)] * len(base), at, asked.order, number)
             chains += base
         if level.above >= 0:
             props = held.chains(level.above)
             some, at = ordered(props, [(0, 0)] * len(props), at, asked.order, number)
             chains += some
-            own = level.above - lift
-            if 0 <= own < len(part):
-                some, at = ordered(*_part(part, walls, surfaces, own, asked), at, asked.order, number)
+            if 0 <= level.above - lift < len(part):
+                some, at = own.of(level.above - lift, at, number, z)
                 chains += some
         found.append(chains)
-    return packed(found, np.array([level.top_mm for level in levels]), part.layer_mm)
+    heights = [(level.above + 0.5) * h if level.above >= 0 else math.nan for level in levels]
+    happens = events(asked.zones, asked.pauses, heights, asked.usual)
+    tops = np.array([level.top_mm for level in levels])
+    return packed(with_stand(by_nozzle(found), asked.line_mm), tops, h, happens)
 
 
 def _levels(
@@ -136,42 +184,111 @@ def _levels(
         yield _Level(raised + (k + 1) * h, k if k < beside else -1, k)
 
 
-def _part(
-    part: LayerStack, walls: Walls, surfaces: Surfaces, layer: int, asked: Laying
-) -> tuple[list[Chain], list[tuple[int, int]]]:
-    """Paths of a layer of the part, with what each belongs to and what comes first."""
-    chains = walls.beads.chains(layer)
-    w = asked.line_mm
-    angle = math.pi / 4 + (layer % 2) * math.pi / 2
-    z = part.base_mm + (layer + 0.5) * part.layer_mm
-    for stack, kind in (
-        (surfaces.bridge, Kind.BRIDGE),
-        (surfaces.bottom, Kind.BOTTOM),
-        (surfaces.top, Kind.TOP),
-    ):
-        if stack.area_mm2[layer] > 0:
-            turn = float(surfaces.angles[layer]) if kind is Kind.BRIDGE else angle
-            chains += _chains(solid(as_region(stack, layer), w, turn), kind)
-    if asked.density > 0 and surfaces.sparse.area_mm2[layer] > 0:
-        rest = as_region(surfaces.sparse, layer)
-        whole = asked.density > WHOLE
-        found = solid(rest, w, angle) if whole else filled(rest, asked.pattern, asked.density, w, z, layer)
-        chains += _chains(found, Kind.INFILL)
-    rings = part.rings(layer)
-    outers = [ring for ring, area in zip(rings, ring_areas(rings), strict=True) if area > 0]
-    group = _islands(chains, outers)
-    first = 0 if asked.order.outer_first else _RANK[Kind.OUTER]
-    return chains, [
-        (g, first if c.kind is Kind.OUTER else _RANK[c.kind]) for g, c in zip(group, chains, strict=True)
-    ]
+class _PartPaths:
+    """Paths of a part, layer by layer from below."""
 
+    def __init__(self, part: LayerStack, walls: Walls, surfaces: Surfaces, asked: Laying) -> None:
+        self.part, self.walls, self.surfaces, self.asked = part, walls, surfaces, asked
+        self._grouped = Grouped(partial(as_region, surfaces.sparse), len(part), asked.infill_every)
 
-def _chains(lines: Filled, kind: Kind) -> list[Chain]:
-    return [
-        Chain(lines.points[a:b], np.full(b - a, lines.width_mm), kind)
-        for a, b in zip(lines.start[:-1].tolist(), lines.start[1:].tolist(), strict=True)
-        if b - a > 1
-    ]
+    def of(
+        self, layer: int, at: NDArray[np.float64], number: int, z_mm: float
+    ) -> tuple[list[Chain], NDArray[np.float64]]:
+        """Paths of a layer in their order, from where the nozzle is, (2,) mm, and where it is then."""
+        zone = at_height(self.asked.zones, z_mm)
+        chains = self._walls(layer) + self._skins(layer) + self._inside(layer, zone, z_mm)
+        if zone is not None and zone.pace is not None:
+            chains = [
+                chain._replace(
+                    pace=zone.pace * (np.ones(len(chain.places)) if chain.pace is None else chain.pace)
+                )
+                for chain in chains
+            ]
+        ranks = self._ranks(layer, chains)
+        region = self.part.section(layer) if self.asked.inside else CrossSection()
+        found: list[Chain] = []
+        for nozzle in range(2):
+            own = [k for k, chain in enumerate(chains) if chain.nozzle == nozzle]
+            if not own:
+                continue
+            some, then = ordered(
+                [chains[k] for k in own], [ranks[k] for k in own], at, self.asked.order, number, z_mm
+            )
+            if self.asked.inside:
+                begin = at if nozzle == 0 else some[0].places[0]
+                some = inside_ways(some, begin, region, self.asked.line_mm, SHORT_MM)
+            found, at = found + some, then
+        return found, at
+
+    def _walls(self, layer: int) -> list[Chain]:
+        chains = self.walls.beads.chains(layer)
+        if not self.asked.slow_steep or layer == 0 or self.part.same_as_below(layer):
+            return chains
+        below = packed_rings(self.part.section(layer - 1).simplify(SMOOTH_MM).to_polygons())
+        return [slowed(chain, *below) if chain.kind is Kind.OUTER else chain for chain in chains]
+
+    def _skins(self, layer: int) -> list[Chain]:
+        surfaces, w = self.surfaces, self.asked.line_mm
+        angle = math.pi / 4 + (layer % 2) * math.pi / 2
+        found = []
+        for stack, kind in (
+            (surfaces.bridge, Kind.BRIDGE),
+            (surfaces.bottom, Kind.BOTTOM),
+            (surfaces.top, Kind.TOP),
+        ):
+            if stack.area_mm2[layer] > 0:
+                turn = float(surfaces.angles[layer]) if kind is Kind.BRIDGE else angle
+                high = self.asked.bridge_flow if kind is Kind.BRIDGE else 1.0
+                lines = chains_of(solid(as_region(stack, layer), w, turn), kind)
+                found += [chain._replace(high=high) for chain in lines]
+        if self.asked.smooth and surfaces.bare.area_mm2[layer] > 0:
+            lines = chains_of(
+                lines_apart(as_region(surfaces.bare, layer), SMOOTHING_MM, SMOOTHING_MM, angle + math.pi / 2),
+                Kind.SMOOTHING,
+            )
+            found += [chain._replace(high=SMOOTHING_FLOW) for chain in lines]
+        return found
+
+    def _inside(self, layer: int, zone: Zone | None, z_mm: float) -> list[Chain]:
+        """Strands and infill."""
+        asked, w = self.asked, self.asked.line_mm
+        density, pattern = asked.density, asked.pattern
+        if zone is not None:
+            density = density if zone.density is None else zone.density
+            pattern = pattern if zone.pattern is None else zone.pattern
+        found: list[Chain] = []
+        strands = at_height(asked.strands, z_mm)
+        if strands is not None:
+            laid = strands_of(as_region(self.surfaces.sparse, layer), strands)
+            found += laid.chains
+            regions = [(laid.rest, 1)]
+        else:
+            regions = self._grouped.of(layer)
+        parts = [(region, density, high) for region, high in regions]
+        if self.surfaces.roofed.area_mm2[layer] > 0:
+            parts.append((as_region(self.surfaces.roofed, layer), max(asked.roof_density, density), 1))
+        angle = math.pi / 4 + (layer % 2) * math.pi / 2
+        for region, share, high in parts:
+            if share <= 0 or region.is_empty():
+                continue
+            z = z_mm - 0.5 * (high - 1) * self.part.layer_mm
+            lines = (
+                solid(region, w, angle)
+                if share > WHOLE
+                else filled(region, pattern, share, w, z, layer // high)
+            )
+            found += [chain._replace(high=float(high)) for chain in chains_of(lines, Kind.INFILL)]
+        return found
+
+    def _ranks(self, layer: int, chains: list[Chain]) -> list[tuple[int, int]]:
+        """What each path belongs to, and what comes first there."""
+        rings = self.part.rings(layer)
+        outers = [ring for ring, area in zip(rings, ring_areas(rings), strict=True) if area > 0]
+        first = 0 if self.asked.order.outer_first else _RANK[Kind.OUTER]
+        return [
+            (g, first if c.kind is Kind.OUTER else _RANK[c.kind])
+            for g, c in zip(_islands(chains, outers), chains, strict=True)
+        ]
 
 
 def _islands(chains: list[Chain], outers: list[NDArray[np.float64]]) -> list[int]:
@@ -189,57 +306,3 @@ def _islands(chains: list[Chain], outers: list[NDArray[np.float64]]) -> list[int
             group[near[inside_some(places[near], packed_rings([ring]))]] = k
     found: list[int] = group.tolist()
     return found
-
-
-class _Held:
-    """Paths of supports: what is solid in the set is filled whole, the rest as well, as it is printed."""
-
-    def __init__(self, made: SupportSet | None, asked: Laying) -> None:
-        self.made, self.asked = made, asked
-        self._solid: dict[int, list[NDArray[np.float64]]] = {}
-        self._last: tuple[int, list[Chain]] = (-1, [])
-        if made is not None:
-            h = made.layers.layer_mm
-            for one in made.supports:
-                for slab in one.slabs if isinstance(one, Column) else ():
-                    if slab.solid:
-                        for level in range(round(slab.low_mm / h), round(slab.high_mm / h)):
-                            self._solid.setdefault(level, []).extend(slab.rings)
-
-    def chains(self, layer: int) -> list[Chain]:
-        """Paths of a layer."""
-        if self.made is None or layer >= len(self.made.layers):
-            return []
-        # Upright walls give the same paths again.
-        plain = layer not in self._solid and layer - 1 not in self._solid
-        again = plain and self._last[0] == layer - 1 and self.made.layers.same_as_below(layer)
-        self._last = (layer, self._last[1] if again else self._anew(layer))
-        return self._last[1]
-
-    def _anew(self, layer: int) -> list[Chain]:
-        assert self.made is not None
-        whole = as_region(self.made.layers, layer)
-        flat = CrossSection(self._solid[layer], FillRule.NonZero) if layer in self._solid else CrossSection()
-        chains = self._laid(whole - flat if not flat.is_empty() else whole, Kind.SUPPORT, layer)
-        return chains + self._laid(whole ^ flat, Kind.INTERFACE, layer)
-
-    def _laid(self, region: CrossSection, kind: Kind, layer: int) -> list[Chain]:
-        if region.is_empty():
-            return []
-        w = self.asked.line_mm
-        chains, inside = walls_of(region.simplify(SMOOTH_MM), self.asked.walls_of_supports, w)
-        chains = [chain._replace(kind=kind) for chain in chains]
-        return chains + _chains(solid(inside, w, (layer % 2) * math.pi / 2), kind)
-
-
-def _footing(
-    base: Footing, of: FootingKind, layer: int, asked: Laying
-) -> tuple[list[Chain], list[tuple[int, int]]]:
-    """Paths of a layer of the footing: lines round, or a raft of lines across."""
-    kind = _OF_FOOTING.get(of, Kind.RAFT)
-    region = base.section(layer).simplify(SMOOTH_MM)
-    chains, inside = walls_of(region, 1 if kind is Kind.RAFT else 50, asked.line_mm)
-    chains = [chain._replace(kind=kind) for chain in chains]
-    if kind is Kind.RAFT:
-        chains += _chains(solid(inside, asked.line_mm, (layer % 2) * math.pi / 2), kind)
-    return chains, [(0, 0)] * len(chains)

@@ -7,6 +7,8 @@ import math
 import numpy as np
 from numba import njit
 
+from .point_in_rings import holds
+
 # Samples of an outline lie so far apart, mm.
 STEP_MM = 0.08
 # Places face each other with normals further apart than this: the cosine of 107 degrees.
@@ -104,7 +106,7 @@ def middles(places, normals, ring, first, boxes, reach, broad, broad_start):  # 
                     if size < best:
                         best, at = size, j
         # Where walls of whole lines lie, corners of the outline count for nothing.
-        if at >= 0 and not _inside(broad, broad_start, x + best * nx, y + best * ny):
+        if at >= 0 and not holds(broad, broad_start, x + best * nx, y + best * ny):
             radius[i], opposite[i] = best, at
     # Along each outline, runs of places that are not spent yet.
     spent = np.zeros(n, np.bool_)
@@ -186,21 +188,6 @@ def ray_beads(points, start, halves, own, at, way):  # type: ignore[no-untyped-d
                 if t > 1e-9 and 0.0 <= u <= 1.0 and t - halves[i] < best:
                     best = t - halves[i]
     return best
-
-
-@njit(cache=True)
-def _inside(points, ring_start, x, y):  # type: ignore[no-untyped-def]
-    inside = False
-    for r in range(ring_start.shape[0] - 1):
-        j = ring_start[r + 1] - 1
-        for i in range(ring_start[r], ring_start[r + 1]):
-            yi, yj = points[i, 1], points[j, 1]
-            if (yi > y) != (yj > y) and x < (points[j, 0] - points[i, 0]) * (y - yi) / (yj - yi) + points[
-                i, 0
-            ]:
-                inside = not inside
-            j = i
-    return inside
 
 
 @njit(cache=True)

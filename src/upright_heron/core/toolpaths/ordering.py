@@ -25,6 +25,8 @@ class Seam(StrEnum):
     DIRECTION = "direction"
     CORNER = "corner"
     NEAREST = "nearest"
+    HIDDEN = "hidden"
+    PICKED = "picked"
     SCATTERED = "scattered"
 
 
@@ -36,17 +38,27 @@ class Order:
     ----------
     seam : Seam
     seam_deg : float
-        Direction that seams look to where one is typed, from x towards y.
+        Direction that seams look to where one is typed, or the one away from the show side, from x towards y.
     outer_first : bool
         The outer wall comes before the inner ones.
+    line : tuple of (x, y, z), mm
+        Where seams lie along a line that was picked, from below upwards: on the part as it stands.
     """
 
     seam: Seam = Seam.BACK
     seam_deg: float = 90.0
     outer_first: bool = False
+    line: tuple[tuple[float, float, float], ...] = ()
+
+    def spot(self, z_mm: float) -> NDArray[np.float64]:
+        """Place of the picked line at a height, (2,) mm: it goes on upright past its ends."""
+        x, y, z = (np.array(column) for column in zip(*sorted(self.line, key=lambda p: p[2]), strict=True))
+        return np.array([float(np.interp(z_mm, z, x)), float(np.interp(z_mm, z, y))])
 
 
-def seam_index(ring: NDArray[np.float64], order: Order, at: NDArray[np.float64], layer: int) -> int:
+def seam_index(
+    ring: NDArray[np.float64], order: Order, at: NDArray[np.float64], layer: int, z_mm: float = 0.0
+) -> int:
     """Corner that a closed path begins at.
 
     Parameters
@@ -57,11 +69,15 @@ def seam_index(ring: NDArray[np.float64], order: Order, at: NDArray[np.float64],
     at : (2,) float64, mm
         Where the nozzle is.
     layer : int
+    z_mm : float
+        Height of the layer over the plate, without footing.
 
     Returns
     -------
     int
     """
+    if order.seam is Seam.PICKED and order.line:
+        return int(np.argmin(((ring - order.spot(z_mm)) ** 2).sum(axis=1)))
     if order.seam is Seam.NEAREST:
         return int(np.argmin(((ring - at) ** 2).sum(axis=1)))
     if order.seam is Seam.SCATTERED:
@@ -69,7 +85,8 @@ def seam_index(ring: NDArray[np.float64], order: Order, at: NDArray[np.float64],
         along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(ring, axis=0).T))])
         share = ((layer + 1) * 0.6180339887498949) % 1.0
         return int(np.argmin(np.abs(along - share * along[-1])))
-    angle = math.radians(order.seam_deg if order.seam is Seam.DIRECTION else 90.0)
+    turned = order.seam in (Seam.DIRECTION, Seam.HIDDEN)
+    angle = math.radians(order.seam_deg if turned else 90.0)
     toward = ring @ np.array([math.cos(angle), math.sin(angle)])
     if order.seam is Seam.CORNER:
         back, on = ring - np.roll(ring, 1, axis=0), np.roll(ring, -1, axis=0) - ring
@@ -82,8 +99,14 @@ def seam_index(ring: NDArray[np.float64], order: Order, at: NDArray[np.float64],
     return int(np.argmax(toward))
 
 
-def ordered(chains: list[Chain], ranks: list[tuple[int, int]], at: NDArray[np.float64], order: Order,
-            layer: int) -> tuple[list[Chain], NDArray[np.float64]]:  # fmt: skip
+def ordered(
+    chains: list[Chain],
+    ranks: list[tuple[int, int]],
+    at: NDArray[np.float64],
+    order: Order,
+    layer: int,
+    z_mm: float = 0.0,
+) -> tuple[list[Chain], NDArray[np.float64]]:
     """Put the paths of a layer into the order in which they are printed.
 
     Parameters
@@ -96,6 +119,8 @@ def ordered(chains: list[Chain], ranks: list[tuple[int, int]], at: NDArray[np.fl
         Where the nozzle is.
     order : Order
     layer : int
+    z_mm : float
+        Height of the layer over the plate, without footing.
 
     Returns
     -------
@@ -116,33 +141,24 @@ def ordered(chains: list[Chain], ranks: list[tuple[int, int]], at: NDArray[np.fl
         own = [k for k, (g, _) in enumerate(ranks) if g == group]
         for rank in sorted({ranks[k][1] for k in own}):
             some = [chains[k] for k in own if ranks[k][1] == rank]
-            some = [_begun(chain, order, at, layer) for chain in some]
+            some = [_begun(chain, order, at, layer, z_mm) for chain in some]
             first = np.array([c.places[0] for c in some])
             last = np.array([c.places[-1] for c in some])
             sequence, turned = _nearest(first, last, np.ascontiguousarray(at))
             for k, back in zip(sequence.tolist(), turned.tolist(), strict=True):
                 chain = some[k]
-                if back:
-                    chain = Chain(chain.places[::-1], chain.width[::-1], chain.kind)
-                found.append(chain)
+                found.append(chain.backwards if back else chain)
             at = found[-1].places[-1]
     return found, at
 
 
-def _begun(chain: Chain, order: Order, at: NDArray[np.float64], layer: int) -> Chain:
+def _begun(chain: Chain, order: Order, at: NDArray[np.float64], layer: int, z_mm: float) -> Chain:
     """A closed path that begins at its seam; inner ones where it is nearest."""
-    places = chain.places
-    if len(places) < 4 or not np.array_equal(places[0], places[-1]):
+    if not chain.closed:
         return chain
     asked = order if chain.kind is Kind.OUTER else Order(Seam.NEAREST)
-    k = seam_index(places[:-1], asked, at, layer)
-    if not k:
-        return chain
-    return Chain(
-        np.concatenate([places[k:-1], places[: k + 1]]),
-        np.concatenate([chain.width[k:-1], chain.width[: k + 1]]),
-        chain.kind,
-    )
+    k = seam_index(chain.places[:-1], asked, at, layer, z_mm)
+    return chain.rolled(k) if k else chain
 
 
 @njit(cache=True)

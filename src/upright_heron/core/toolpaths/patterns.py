@@ -6,12 +6,14 @@ import math
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
+from itertools import pairwise
 
 import numpy as np
 from manifold3d import CrossSection, JoinType
 from numpy.typing import NDArray
 
 from ..layers.stack import packed
+from .beads import Chain, Kind
 from .scan_lines import clipped, lines_across
 
 # Lines reach so far into the walls, as a share of their width.
@@ -148,6 +150,59 @@ def solid(region: CrossSection, line_mm: float, angle: float) -> Filled:
     slim, broad = FLOW
     width = float(np.clip(region.area() / max(float(steps.sum()), 1e-9), slim * line_mm, broad * line_mm))
     return Filled(points, start, width, float(links))
+
+
+def lines_apart(region: CrossSection, width_mm: float, apart_mm: float, angle: float) -> Filled:
+    """Fill a region with lines so far apart, joined along its outline.
+
+    Parameters
+    ----------
+    region : CrossSection
+    width_mm : float
+        Of a line.
+    apart_mm : float
+        From middle to middle.
+    angle : float
+        Of the lines, from x towards y, radians.
+
+    Returns
+    -------
+    Filled
+    """
+    inner = region.offset(-(0.5 - ANCHOR) * width_mm, JoinType.Miter, 2.0)
+    rings = packed(inner.to_polygons())
+    if not len(rings[0]):
+        return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), width_mm, 0.0)
+    points, start, links = lines_across(*rings, angle, apart_mm, 0.5 * apart_mm, JOIN * apart_mm, 1)
+    return Filled(points, start, width_mm, float(links))
+
+
+def chains_of(lines: Filled, kind: Kind) -> list[Chain]:
+    """Lines as paths of a kind."""
+    return [
+        Chain(lines.points[a:b], np.full(b - a, lines.width_mm), kind)
+        for a, b in pairwise(lines.start.tolist())
+        if b - a > 1
+    ]
+
+
+def widest_gap_mm(pattern: Pattern, density: float, line_mm: float) -> float:
+    """How far the lines of a pattern are apart at most, from side to side, mm: what a roof has to span.
+
+    Between parallel lines it is their spacing less a line; in squares, triangles and six-sided cells the
+    width of a circle that touches all sides; of waves the half of a period across.
+    """
+    if density <= 0:
+        return math.inf
+    spacing = line_mm / density
+    share = {
+        Pattern.LINES: 1.0, Pattern.ZIGZAG: 1.0, Pattern.CONCENTRIC: 1.0, Pattern.GRID: 2.0,
+        # Each family is three spacings apart: the circle in a triangle of that height has two thirds.
+        Pattern.TRIANGLES: 2.0, Pattern.CUBIC: 2.0,
+        # Two opposite walls of a cell are sqrt(3) of its side apart, which is 8 / (3 sqrt(3)) spacings.
+        Pattern.HONEYCOMB: 8.0 / 3.0, Pattern.GYROID: math.pi * _gyroid_mean(),
+    }[pattern]  # fmt: skip
+    return max(share * spacing - line_mm, 0.0)
 
 
 def _families(pattern: Pattern, spacing: float, z_mm: float, layer: int) -> list[tuple[float, float, float]]:

@@ -3,12 +3,19 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
+from manifold3d import CrossSection, JoinType, OpType
+from numpy.typing import NDArray
 
-from .beads import Beads, Chain, packed
+from ..footing.footing import filled
+from .beads import Beads, Chain, Event, Kind, packed
+from .purge import by_nozzle, with_stand
 
+# A skirt goes so far round what has none of its own, mm.
+AWAY_MM = 2.0
 # Layers at the same height to this are one.
 SAME_MM = 1e-4
 
@@ -22,33 +29,81 @@ class Placed(NamedTuple):
     swing_deg: float
 
 
-def merged(items: list[Placed]) -> Beads:
+def merged(items: list[Placed], line_mm: float, build_mm: tuple[float, float, float]) -> Beads:
     """Put the paths of several items together: one height after the other, items in their order.
 
     Parameters
     ----------
     items : list of Placed
+    line_mm : float
+        Width of a line of the stand that nozzles begin on, where there are two.
+    build_mm : (x, y, z)
+        The stand is put where there is room, and lines of skirts that have none are left out.
 
     Returns
     -------
     Beads
+
+    Raises
+    ------
+    BadValue
+        There is no room for the stand.
     """
+    half = np.array(build_mm[:2]) / 2
     levels: dict[int, list[tuple[int, int]]] = {}
     for k, item in enumerate(items):
         for layer, top in enumerate(item.beads.tops_mm.tolist()):
             levels.setdefault(round(top / SAME_MM), []).append((k, layer))
     found: list[list[Chain]] = []
     tops = []
+    events: list[Event] = []
     for level in sorted(levels):
-        chains: list[Chain] = []
+        by_item: list[list[Chain]] = []
         for k, layer in levels[level]:
             item = items[k]
+            own: list[Chain] = []
             swing = math.radians(item.swing_deg)
             turn = np.array([[math.cos(swing), math.sin(swing)], [-math.sin(swing), math.cos(swing)]])
             for chain in item.beads.chains(layer):
+                # The plate has one stand for all.
+                if chain.kind is Kind.PURGE:
+                    continue
                 places = chain.places if item.swing_deg == 0 else chain.places @ turn
-                chains.append(chain._replace(places=places + (item.x_mm, item.y_mm)))
+                own.append(chain._replace(places=places + (item.x_mm, item.y_mm)))
+            by_item.append(own)
+            for event in item.beads.events:
+                if event.layer == layer:
+                    # Copies of an item ask for the same once.
+                    moved = replace(event, layer=len(found))
+                    events += [] if moved in events else [moved]
         k, layer = levels[level][0]
         tops.append(float(items[k].beads.tops_mm[layer]))
-        found.append(chains)
-    return packed(found, np.array(tops), items[0].beads.layer_mm)
+        around = [] if found else _one_skirt(by_item, line_mm, half)
+        found.append([*around, *(c for own in by_item for c in own if c.kind is not Kind.SKIRT)])
+    x, y = half.tolist()
+    found = with_stand(by_nozzle(found), line_mm, (-x, -y, x, y))
+    return packed(found, np.array(tops), items[0].beads.layer_mm, tuple(events))
+
+
+def _one_skirt(items: list[list[Chain]], line_mm: float, half: NDArray[np.float64]) -> list[Chain]:
+    """One skirt round all of the lowest layer, as many lines as that of any item, within half (2,), mm."""
+    skirts = [[c for c in own if c.kind is Kind.SKIRT] for own in items]
+    count = max((len(lines) for lines in skirts), default=0)
+    if not count:
+        return []
+    inner = []
+    for own, lines in zip(items, skirts, strict=True):
+        if lines:
+            rings = [c.places[:-1] for c in lines]
+            inner.append(CrossSection([min(rings, key=lambda ring: float(np.ptp(ring, axis=0).prod()))]))
+        elif own:
+            held = CrossSection.hull_points(np.concatenate([c.places for c in own]))
+            inner.append(held.offset(AWAY_MM, JoinType.Round, 2.0, 64))
+    whole = filled(CrossSection.batch_boolean(inner, OpType.Add))
+    found = []
+    for line in range(count):
+        for ring in whole.offset(line * line_mm, JoinType.Round, 2.0, 64).to_polygons():
+            if (np.abs(ring) + 0.5 * line_mm <= half).all():
+                places = np.concatenate([ring, ring[:1]])
+                found.append(Chain(places, np.full(len(places), line_mm), Kind.SKIRT))
+    return found

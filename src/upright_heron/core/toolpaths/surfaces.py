@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection, JoinType, OpType
@@ -29,7 +30,14 @@ SPANS, BRIDGE_MM2 = 3.0, 3.0
 TURNS = 18
 
 
-@stored("surfaces")
+def _plain(old: dict[str, Any]) -> dict[str, Any]:
+    """Surfaces as they were before bare tops and what is under roofs were told."""
+    sparse = old["sparse"]
+    nothing = pack([[] for _ in range(len(sparse))], [0.0] * len(sparse), sparse.layer_mm, sparse.base_mm)
+    return {**old, "bare": nothing, "roofed": nothing}
+
+
+@stored("surfaces", version=2, upcasters={1: _plain})
 @dataclass(frozen=True, eq=False)
 class Surfaces:
     """How the inside of each layer is filled.
@@ -41,6 +49,9 @@ class Surfaces:
         and of the rest.
     angles : (L,) float64
         Direction of the bridges of each layer, radians; those of one layer share it.
+    bare, roofed : LayerStack
+        Outlines of tops that nothing lies on, and of what of the rest is right under roofs; empty where
+        nothing is made of them.
     """
 
     top: LayerStack
@@ -48,6 +59,8 @@ class Surfaces:
     bridge: LayerStack
     sparse: LayerStack
     angles: NDArray[np.float64]
+    bare: LayerStack
+    roofed: LayerStack
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,12 +74,18 @@ class Skins:
     line_mm : float
     bridges : bool
         What spans air is laid along its span.
+    bare : bool
+        Tops that nothing lies on are told.
+    roofed : int
+        What is filled by a pattern is told apart so many layers under roofs.
     """
 
     top: int
     bottom: int
     line_mm: float
     bridges: bool = True
+    bare: bool = False
+    roofed: int = 0
 
 
 def make_surfaces(
@@ -106,7 +125,9 @@ def make_surfaces(
 
     above = [less(k, k + 1) for k in range(count)]
     below = [less(k, k - 1) for k in range(count)]
-    kinds: dict[str, list[CrossSection]] = {name: [] for name in ("top", "bottom", "bridge", "sparse")}
+    kinds: dict[str, list[CrossSection]] = {
+        name: [] for name in ("top", "bottom", "bridge", "sparse", "bare", "roofed")
+    }
     angles = np.zeros(count)
     w = asked.line_mm
     for k in tracked(range(count), "Finding tops and bottoms", progress):
@@ -126,14 +147,27 @@ def make_surfaces(
         sparse, specks = _without_specks(sparse, w)
         if not specks.is_empty():
             top = top + specks
-        for name, one in zip(kinds, (top, bottom, bridge, sparse), strict=True):
+        bare = _shared(whole, above[k : k + 1], w) if asked.bare else nothing
+        for name, one in zip(kinds, (top, bottom, bridge, sparse, bare, nothing), strict=True):
             kinds[name].append(one)
+    if asked.roofed:
+        _part_roofed(kinds, asked)
     stacks = {
         name: pack([one.to_polygons() for one in found], [float(one.area()) for one in found],
                    part.layer_mm, part.base_mm)
         for name, found in kinds.items()
     }  # fmt: skip
     return Surfaces(angles=angles, **stacks)
+
+
+def _part_roofed(kinds: dict[str, list[CrossSection]], asked: Skins) -> None:
+    """Part what is right under roofs from what is filled by a pattern."""
+    for k, sparse in enumerate(kinds["sparse"]):
+        roofs = kinds["top"][k + 1 : k + 1 + asked.roofed]
+        near = _shared(sparse, roofs, asked.line_mm)
+        if not near.is_empty():
+            kinds["roofed"][k] = near
+            kinds["sparse"][k] = sparse - near
 
 
 def _shared(whole: CrossSection, exposed: list[CrossSection], line_mm: float) -> CrossSection:

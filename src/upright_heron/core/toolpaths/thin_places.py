@@ -17,7 +17,8 @@ from scipy.spatial import cKDTree
 
 from ..layers.stack import packed
 from .beads import Chain, Kind
-from .middles import STEP_MM, middles, ray, ray_beads, samples, thinned
+from .middles import STEP_MM, middles, samples
+from .run_ends import reached
 
 # Up to so many lines thick a place has one bead, and two above.
 ONE_BEAD = 1.6
@@ -25,14 +26,6 @@ ONE_BEAD = 1.6
 LEAST_SHARE = 0.3
 # Runs shorter than so many lines are specks.
 SPECK = 0.6
-# Places of a bead are left out as long as it does not move by more than this, nor by this share of its width.
-OFF_MM, OFF_SHARE = 0.01, 0.01
-# A round end stops so many radii before walls that lie across its way.
-BESIDE = 0.5
-# And so many before the side of another bead.
-CLOSE = 0.7
-# What is nearly as thick as walls of whole lines ends beside them.
-NEARLY = 0.85
 # A stretch is brief with fewer lines than these.
 BRIEF = 2.5
 # Runs whose ends are so near to each other are one where they go on straight: a cosine.
@@ -90,19 +83,22 @@ def thin_beads(region: Thin, boxes: NDArray[np.float64], thick_mm: float) -> lis
         if np.ptp(rows[:, :2], axis=0).max() < SPECK * region.line_mm:
             continue
         runs += _runs_of(rows[:, :2], rows[:, 2], rows[:, 3:], whole, region.line_mm)
-    others = packed([run.line for run in runs])
-    halves = np.concatenate([0.5 * run.width for run in runs]) if runs else np.zeros(0)
-    chains: list[Chain] = []
-    for k, run in enumerate(runs):
-        line, width = _reaching(run, region, thick_mm, (*others, halves, k))
-        if len(line) < 2:
-            continue
-        off = min(OFF_MM, OFF_SHARE * float(width.mean()))
-        keep = thinned(np.ascontiguousarray(line), np.ascontiguousarray(width), off)
-        line, width = np.ascontiguousarray(line[keep]), np.ascontiguousarray(width[keep])
-        if np.hypot(*np.diff(line, axis=0).T).sum() > SPECK * region.line_mm:
-            chains.append(Chain(line, width, Kind.THIN))
-    return chains
+    if not runs:
+        return []
+    points, start = packed([run.line for run in runs])
+    lines, widths, first = reached(
+        points,
+        start,
+        np.concatenate([run.width for run in runs]),
+        np.array([run.reach for run in runs]),
+        np.array([run.give for run in runs]),
+        np.array([(run.thick[0], run.thick[-1]) for run in runs]),
+        region.outline,
+        region.broad,
+        thick_mm,
+        SPECK * region.line_mm,
+    )
+    return [Chain(lines[a:b], widths[a:b], Kind.THIN) for a, b in pairwise(first.tolist())]
 
 
 def _joined(
@@ -197,75 +193,3 @@ def _alike(count: NDArray[np.int64]) -> list[tuple[int, int]]:
     """Where stretches of the same number begin and end."""
     cuts = (np.flatnonzero(np.diff(count)) + 1).tolist()
     return list(zip([0, *cuts], [*cuts, len(count)], strict=True))
-
-
-Others = tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64], int]
-
-
-def _reaching(
-    run: _Run, region: Thin, thick_mm: float, others: Others
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """A line (k, 2) with its widths (k,) whose round ends just reach what is ahead.
-
-    Where that is far, as in a crossing, it goes on by half its width, towards the others that meet there.
-    """
-    line, width = run.line, run.width
-    for turned in (False, True):
-        end = 0 if turned else 1
-        if not (run.reach[end] or run.give[end]) or len(line) < 2:
-            continue
-        if turned:
-            line, width = line[::-1], width[::-1]
-        line, width = np.ascontiguousarray(line), np.ascontiguousarray(width)
-        move = -BESIDE * 0.5 * float(width[-1])
-        if run.reach[end]:
-            beside = run.thick[0 if turned else -1] > NEARLY * thick_mm and _near(region, line[-1], thick_mm)
-            move = min(_ahead(line, 0.5 * float(width[-1]), region, others), -move if not beside else move)
-        line, width = _moved_end(line, width, move)
-        if turned:
-            line, width = line[::-1], width[::-1]
-    return line, width
-
-
-def _near(region: Thin, at: NDArray[np.float64], within_mm: float) -> bool:
-    """Whether walls of whole lines begin near a place (2,)."""
-    corners = region.broad[0]
-    return bool(len(corners)) and bool((np.hypot(*(corners - at).T) < within_mm).any())
-
-
-def _ahead(line: NDArray[np.float64], r: float, region: Thin, others: Others) -> float:
-    """By how much the round end, of radius ``r``, of a line (k, 2) may move on; below 0 it must draw back."""
-    left = np.hypot(*(line[:-1] - line[-1]).T)
-    # Its direction is that of the last stretch of about its own width.
-    far = np.flatnonzero(left > 2 * r)
-    way = line[-1] - line[int(far[-1]) if len(far) else 0]
-    long = float(np.hypot(*way))
-    if long < 1e-6:
-        return 0.0
-    way = way / long
-    points, start, halves, own = others
-    to_bead = ray_beads(points, start, halves, own, line[-1], way)
-    move: float = min(
-        ray(*region.outline, line[-1], way) - r,
-        ray(*region.broad, line[-1], way) - BESIDE * r,
-        to_bead - CLOSE * r,
-        r,
-    )
-    return move
-
-
-def _moved_end(
-    line: NDArray[np.float64], width: NDArray[np.float64], move: float
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """A line (k, 2) with its widths (k,) whose end went on, or was drawn back along it."""
-    if move >= 0:
-        way = line[-1] - line[-2]
-        way = way / max(float(np.hypot(*way)), 1e-12)
-        return np.concatenate([line, [line[-1] + move * way]]), np.append(width, width[-1])
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))])
-    end = along[-1] + move
-    if end <= 0:
-        return line[:0], width[:0]
-    keep = along < end
-    last = [float(np.interp(end, along, line[:, c])) for c in range(2)]
-    return np.concatenate([line[keep], [last]]), np.append(width[keep], np.interp(end, along, width))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,12 +11,12 @@ from numpy.typing import NDArray
 from ..tags import stored
 from .beads import Beads, Kind
 from .motion import Limits, seconds
-from .rough_estimate import filament_length_mm
 
 # Speed of each kind as a share of the machine's usual one (common practice).
 SHARES = {
     Kind.OUTER: 0.6, Kind.WALL: 1.0, Kind.THIN: 0.6, Kind.TOP: 0.7, Kind.BOTTOM: 0.8, Kind.BRIDGE: 0.5,
     Kind.INFILL: 1.2, Kind.SUPPORT: 1.0, Kind.INTERFACE: 0.7, Kind.SKIRT: 0.6, Kind.BRIM: 0.6, Kind.RAFT: 0.6,
+    Kind.STRAND: 0.2, Kind.PURGE: 0.6, Kind.SMOOTHING: 1.0,
 }  # fmt: skip
 
 
@@ -46,6 +46,10 @@ class Running:
     retract_over_mm : float
     warm_up_s : float
         Heating, and what else comes before the first move.
+    change_s : float
+        From one nozzle to the other.
+    deviation_mm : float
+        Junction deviation.
     """
 
     speed_mm_s: float
@@ -59,13 +63,16 @@ class Running:
     retract_mm_s: float = 35.0
     retract_over_mm: float = 2.0
     warm_up_s: float = 240.0
+    change_s: float = 8.0
+    deviation_mm: float = 0.02
 
 
 class Moves(NamedTuple):
     """All moves of a print, one after the other: a travel to each path, and then along it.
 
     ``places`` (n + 1, 3) mm, ``feed`` (n,) mm/s, ``area`` (n,) mm2 of the bead, nought along travels,
-    ``path`` (n,) the number of the path, and ``travel`` (n,).
+    ``path`` (n,) the number of the path, ``travel`` (n,), and ``back`` (n,): travels that the filament is
+    drawn back for.
     """
 
     places: NDArray[np.float64]
@@ -73,9 +80,15 @@ class Moves(NamedTuple):
     area: NDArray[np.float64]
     path: NDArray[np.int64]
     travel: NDArray[np.bool_]
+    back: NDArray[np.bool_]
 
 
-@stored("timed")
+def _alone(old: dict[str, Any]) -> dict[str, Any]:
+    """Times as they were told of one nozzle."""
+    return {**old, "second_mm3": 0.0, "changes": 0, "pauses": 0, "flow_mm3_s": 0.0}
+
+
+@stored("timed", version=2, upcasters={1: _alone})
 @dataclass(frozen=True, eq=False)
 class Timed:
     """Time and filament of a print.
@@ -96,6 +109,12 @@ class Timed:
         Length of all beads.
     retracts : int
     moves : int
+    second_mm3 : float
+        Of the beads of the second nozzle.
+    changes, pauses : int
+        From one nozzle to the other, and how often the machine waits for someone: that takes no time here.
+    flow_mm3_s : float
+        Most that comes out of the nozzle.
     """
 
     seconds: float
@@ -106,26 +125,31 @@ class Timed:
     bead_mm: float
     retracts: int
     moves: int
+    second_mm3: float = 0.0
+    changes: int = 0
+    pauses: int = 0
+    flow_mm3_s: float = 0.0
 
     @property
     def volume_mm3(self) -> float:
         """Of all beads."""
         return sum(volume for _, volume in self.volume_by_kind)
 
-    def mass_g(self, density_g_cm3: float) -> float:
-        """Mass of all beads, g."""
-        return self.volume_mm3 * density_g_cm3 / 1000.0
 
-    def metres(self, diameter_mm: float) -> float:
-        """Length of the filament that they take, m."""
-        return filament_length_mm(self.volume_mm3, diameter_mm) / 1000.0
+@stored("speeds")
+@dataclass(frozen=True, eq=False)
+class Speeds:
+    """How fast the nozzle goes: mean speed up to each place of the paths (P,) float32, mm/s."""
+
+    mm_s: NDArray[np.float32]
 
 
 def moves_of(beads: Beads, running: Running) -> Moves:
     """The moves along paths, as they are asked for; the first begins at the first path."""
     count = len(beads)
     if not count:
-        return Moves(np.zeros((1, 3)), np.zeros(0), np.zeros(0), np.zeros(0, np.int64), np.zeros(0, bool))
+        none = np.zeros(0, bool)
+        return Moves(np.zeros((1, 3)), np.zeros(0), np.zeros(0), np.zeros(0, np.int64), none, none)
     points = beads.points
     path = np.repeat(np.arange(count), np.diff(beads.start))
     z = beads.tops_mm[beads.layer][path]
@@ -133,18 +157,56 @@ def moves_of(beads: Beads, running: Running) -> Moves:
     # The move that ends in a place: the first of each path is a travel.
     travel = np.zeros(len(points), bool)
     travel[beads.start[:-1]] = True
+    back = travel.copy()
+    travel |= beads.kind[path] == Kind.TRAVEL
     width = np.empty(len(points))
     width[1:] = 0.5 * (beads.width[1:] + beads.width[:-1])
     width[0] = 0.0
-    area = np.where(travel, 0.0, width * beads.layer_mm)
+    area = np.where(travel, 0.0, width * beads.layer_mm * beads.high[path])
     shares = np.array([SHARES.get(Kind(k), 1.0) for k in range(len(Kind))])
-    feed = running.speed_mm_s * shares[beads.kind][path]
+    pace = beads.pace.copy()
+    pace[1:] = np.minimum(pace[1:], beads.pace[:-1])
+    feed = running.speed_mm_s * shares[beads.kind][path] * pace
     first = beads.layer[path] == 0
     feed = np.where(first, np.minimum(feed, running.speed_mm_s) * running.first_share, feed)
     with np.errstate(divide="ignore"):
         feed = np.minimum(feed, np.where(area > 0, running.flow_mm3_s / area, np.inf))
     feed = np.where(travel, running.travel_mm_s, feed)
-    return Moves(places, feed[1:], area[1:], path[1:], travel[1:])
+    far = np.linalg.norm(np.diff(places, axis=0), axis=1) > running.retract_over_mm
+    return Moves(
+        places, feed[1:], area[1:], path[1:], travel[1:], back[1:] & (far | changes_of(beads)[path[1:]])
+    )
+
+
+def limits_of(running: Running) -> Limits:
+    """What the machine can do along paths and travels."""
+    return Limits(running.acceleration_mm_s2, 1.5 * running.acceleration_mm_s2, running.deviation_mm)
+
+
+def speeds_of(beads: Beads, running: Running) -> Speeds:
+    """How fast the nozzle really goes, with speeding up and slowing down.
+
+    Parameters
+    ----------
+    beads : Beads
+    running : Running
+
+    Returns
+    -------
+    Speeds
+    """
+    _, moves = timed(beads, running)
+    took = seconds(moves.places, moves.feed, moves.travel, limits_of(running))
+    step = np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
+    mean = np.divide(step, took, out=np.zeros(len(took)), where=took > 0)
+    return Speeds(np.concatenate([[0.0], mean]).astype(np.float32) if len(beads) else np.zeros(0, np.float32))
+
+
+def changes_of(beads: Beads) -> NDArray[np.bool_]:
+    """Which paths (N,) another nozzle lays than the one before."""
+    found = np.zeros(len(beads), bool)
+    found[1:] = beads.nozzle[1:] != beads.nozzle[:-1]
+    return found
 
 
 def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
@@ -157,7 +219,7 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
         With the speeds that came of it.
     """
     moves = moves_of(beads, running)
-    limits = Limits(running.acceleration_mm_s2, 1.5 * running.acceleration_mm_s2)
+    limits = limits_of(running)
     layers = len(beads.tops_mm)
     asked = moves.feed
     took = seconds(moves.places, asked, moves.travel, limits)
@@ -179,16 +241,22 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
         of_layer = np.bincount(layer, took, layers)
         along = np.bincount(layer, np.where(moves.travel, 0.0, took), layers)
     step = np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
-    retracts = int((moves.travel & (step > running.retract_over_mm)).sum())
+    retracts = int(moves.back.sum())
+    changes = int(changes_of(beads).sum())
     drawn = 2 * retracts * running.retract_mm / running.retract_mm_s
     kind = np.where(moves.travel, int(Kind.TRAVEL), beads.kind[moves.path] if len(beads) else 0)
     by = np.bincount(kind, took, len(Kind)) if len(took) else np.zeros(len(Kind))
     volume = np.bincount(kind, step * moves.area, len(Kind)) if len(took) else np.zeros(len(Kind))
     told = [(k.words, float(by[k])) for k in Kind if by[k] > 0]
-    told += [("drawing back", drawn), ("warming up", running.warm_up_s)]
+    told.append(("drawing back", drawn))
+    if changes:
+        told.append(("changing nozzles", changes * running.change_s))
+    told += [("warming up", running.warm_up_s)]
+    flow = moves.area * moves.feed
+    second = beads.nozzle[moves.path] > 0 if len(beads) else np.zeros(0, bool)
     return (
         Timed(
-            seconds=float(by.sum()) + drawn + running.warm_up_s,
+            seconds=float(by.sum()) + drawn + changes * running.change_s + running.warm_up_s,
             by_kind=tuple(told),
             volume_by_kind=tuple((k.words, float(volume[k])) for k in Kind if volume[k] > 0),
             layer_s=np.asarray(np.bincount(layer, took, layers), np.float64),
@@ -196,6 +264,10 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
             bead_mm=float(step[~moves.travel].sum()),
             retracts=retracts,
             moves=len(took),
+            second_mm3=float((step * moves.area)[second].sum()),
+            changes=changes,
+            pauses=sum(1 for event in beads.events if event.pause),
+            flow_mm3_s=float(flow.max(initial=0.0)),
         ),
         moves,
     )

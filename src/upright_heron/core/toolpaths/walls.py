@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from manifold3d import CrossSection, FillRule, JoinType
+from manifold3d import CrossSection, FillRule, JoinType, OpType
 from numpy.typing import NDArray
 
 from ..layers.stack import LayerStack, pack, packed
 from ..progress import Progress, silent, tracked
+from ..supports.outlines import ring_areas
 from ..tags import stored
 from .beads import Beads, Chain, Kind
 from .beads import packed as packed_beads
@@ -41,7 +43,51 @@ class Walls:
     inside: LayerStack
 
 
-def make_walls(stack: LayerStack, count: int, line_mm: float, *, progress: Progress = silent) -> Walls:
+@dataclass(frozen=True, slots=True)
+class Aside:
+    """By how much outlines are moved before walls follow them, so that sizes come out as drawn.
+
+    Attributes
+    ----------
+    outline_mm : float
+        Outwards, negative inwards.
+    hole_mm : float
+        By how much holes get larger all round.
+    first_mm : float
+        Outwards in the first layer, which is pressed wide (common practice).
+    """
+
+    outline_mm: float = 0.0
+    hole_mm: float = 0.0
+    first_mm: float = 0.0
+
+    def moved(self, region: CrossSection, *, first: bool) -> CrossSection:
+        """Outlines of a layer, moved."""
+        out = self.outline_mm + (self.first_mm if first else 0.0)
+        if not out and not self.hole_mm:
+            return region
+        found = []
+        for piece in region.decompose():
+            rings = piece.to_polygons()
+            areas = ring_areas(rings)
+            outer = [ring for ring, area in zip(rings, areas, strict=True) if area > 0]
+            holes = [ring[::-1] for ring, area in zip(rings, areas, strict=True) if area < 0]
+            moved = CrossSection(outer, FillRule.Positive).offset(out, JoinType.Miter, 2.0)
+            if holes:
+                moved -= CrossSection(holes, FillRule.Positive).offset(self.hole_mm, JoinType.Miter, 2.0)
+            found.append(moved)
+        return CrossSection.batch_boolean(found, OpType.Add) if found else region
+
+
+def make_walls(
+    stack: LayerStack,
+    count: int,
+    line_mm: float,
+    *,
+    counts: Callable[[float], int] | None = None,
+    aside: Aside | None = None,
+    progress: Progress = silent,
+) -> Walls:
     """Lay walls round all layers.
 
     Parameters
@@ -51,6 +97,9 @@ def make_walls(stack: LayerStack, count: int, line_mm: float, *, progress: Progr
         Walls inward.
     line_mm : float
         Width of a line.
+    counts : callable, optional
+        Walls at a height, from the plate, instead of ``count``.
+    aside : Aside, optional
     progress : Progress
 
     Returns
@@ -60,13 +109,16 @@ def make_walls(stack: LayerStack, count: int, line_mm: float, *, progress: Progr
     beads: list[list[Chain]] = []
     inside: list[list[NDArray[np.float64]]] = []
     areas: list[float] = []
-    known: dict[bytes, tuple[list[Chain], list[NDArray[np.float64]], float]] = {}
+    known: dict[tuple[bytes, int], tuple[list[Chain], list[NDArray[np.float64]], float]] = {}
     for layer in tracked(range(len(stack)), "Laying walls", progress):
         region = stack.section(layer).simplify(SMOOTH_MM)
+        if aside is not None:
+            region = aside.moved(region, first=layer == 0 and stack.base_mm == 0)
+        here = counts(stack.base_mm + (layer + 0.5) * stack.layer_mm) if counts is not None else count
         # Upright walls give the same outlines again and again, if not always from the same corner on.
-        name = fingerprint(region.to_polygons())
+        name = fingerprint(region.to_polygons()), here
         if name not in known:
-            chains, left = walls_of(region, count, line_mm)
+            chains, left = walls_of(region, here, line_mm)
             known[name] = chains, left.to_polygons(), float(left.area())
         chains, rings, area = known[name]
         beads.append(chains)

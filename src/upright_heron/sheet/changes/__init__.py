@@ -8,6 +8,7 @@ from pydantic import Field, TypeAdapter
 
 from .base import Change, JobChange
 from .by_hand import DropVariant, EditSupports, KeepBrought, KeepVariant, LeaveBrought, TakeVariant
+from .by_height import AddPause, AddStrands, AddZone, DropByHeight, PickSeam
 from .cuts import (
     CutEarlier,
     CutToGrid,
@@ -101,6 +102,11 @@ AnyChange = Annotated[
     | KeepMachine
     | LeaveBrought
     | SetFooting
+    | AddZone
+    | AddPause
+    | AddStrands
+    | DropByHeight
+    | PickSeam
     | SetPrice
     | SetProcess
     | SetOutlines
@@ -119,12 +125,16 @@ __all__ = [
     "CHANGES",
     "AcceptFinding",
     "AddItems",
+    "AddPause",
+    "AddStrands",
+    "AddZone",
     "AnyChange",
     "Change",
     "ChangeMany",
     "ChooseStance",
     "CutEarlier",
     "CutToGrid",
+    "DropByHeight",
     "DropVariant",
     "EditSupports",
     "FindStances",
@@ -149,6 +159,7 @@ __all__ = [
     "Paint",
     "PickMaterial",
     "PickPrinter",
+    "PickSeam",
     "PlaceOnPlate",
     "ProposeChannels",
     "PutPlane",

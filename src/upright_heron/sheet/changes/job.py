@@ -6,7 +6,7 @@ from collections.abc import Callable
 from enum import Enum
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from ...core.errors import BadValue
 from ...core.machines.catalogue import material, materials_for, printer
@@ -14,6 +14,7 @@ from ...core.toolpaths.gcode import END, NAMES, START, filled_text
 from ...core.toolpaths.ordering import Seam
 from ...core.toolpaths.patterns import Pattern
 from ...core.toolpaths.process_table import from_csv, rows_for
+from ...core.units import number
 from ..document import Length, Name
 from ..item import Item
 from ..models import ItemSheet, JobSheet
@@ -129,6 +130,18 @@ class SetLayer(Change):
     kind: Literal["layer"] = "layer"
     layer_mm: Length
 
+    @field_validator("layer_mm", mode="before")
+    @classmethod
+    def _by_mm(cls, given: Any) -> Any:
+        """Read layers per millimetre, such as ``5/mm``."""
+        words = str(given).strip().lower().replace(" ", "")
+        if not words.endswith("/mm"):
+            return given
+        count = number(words.removesuffix("/mm"))
+        if count <= 0:
+            raise ValueError("there is at least one layer to a millimetre")
+        return 1.0 / count
+
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         return altered(sheet, layer_mm=self.layer_mm)
 
@@ -187,6 +200,18 @@ class SetProcess(Change):
     bed_c: float | Literal["usual"] | None = None
     travel_lift_mm: float | None = None
     relative_e: bool | None = None
+    smooth: bool | None = None
+    slow_steep: bool | None = None
+    inside_ways: bool | None = None
+    infill_every: int | None = None
+    roof_percent: float | None = None
+    roof_layers: int | None = None
+    bridge_flow_percent: float | None = None
+    fan_percent: float | None = None
+    outline_mm: Length | None = None
+    first_outline_mm: Length | None = None
+    hole_mm: Length | None = None
+    second_material: str | None = None
     start_text: str | None = None
     end_text: str | None = None
 
@@ -231,9 +256,25 @@ _PROCESS: dict[str, Callable[[Any], str]] = {
     "bed_c": lambda v: "usual plate temperature" if v is None else f"plate {v:g} °C",
     "travel_lift_mm": lambda v: f"travels lifted by {v:g} mm",
     "relative_e": lambda v: "relative E" if v else "absolute E",
+    "smooth": lambda v: "tops smoothed" if v else "tops not smoothed",
+    "slow_steep": lambda v: "slow over steep places" if v else "steep places as quick as others",
+    "inside_ways": lambda v: "ways inside the outline" if v else "straight ways",
+    "infill_every": lambda v: "infill in each layer" if v == 1 else f"infill in every {v} layers",
+    "roof_percent": lambda v: f"{v:g} % under roofs" if v else "infill under roofs as elsewhere",
+    "roof_layers": lambda v: f"denser in {v} layers under roofs",
+    "bridge_flow_percent": lambda v: f"{v:g} % flow of bridges",
+    "fan_percent": lambda v: f"fan {v:g} %",
+    "outline_mm": lambda v: f"outlines {v:+g} mm",
+    "first_outline_mm": lambda v: f"first layer {v:+g} mm",
+    "hole_mm": lambda v: f"holes {v:+g} mm",
+    "second_material": lambda v: f"second nozzle: {v or 'as the first'}",
     "start_text": lambda v: "start text",
     "end_text": lambda v: "end text",
 }
+
+
+# How quick a print is, by name: speed in percent (common practice).
+PACES: dict[str, float] = {"careful": 60.0, "usual": 100.0, "quick": 140.0}
 
 
 class SetPrice(Change):

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import BeforeValidator, Field
 
 from ...core.errors import BadValue
-from ...core.footing.footing import FootingKind
+from ...core.footing.footing import BrimSide, FootingKind
 from ...core.supports.demand.patches import Hold, Style
 from ...core.supports.resin.sizes import Stoutness, sizes
 from ..document import Length, Vector
@@ -338,6 +338,14 @@ class SetFooting(Change):
     pad_mm: Length = 1.5
     rim_deg: float = 30.0
     gaps: bool = True
+    distance_mm: Length = 2.0
+    prime_mm: Length = 250.0
+    brim_gap_mm: Length = 0.0
+    side: BrimSide = BrimSide.ALL
+    corner_mm: Length = 6.0
+    base_layers: int = 1
+    top_layers: int = 2
+    second: bool = False
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         if self.footing in (FootingKind.PADS, FootingKind.TIES) and not sheet.is_resin:
@@ -345,6 +353,8 @@ class SetFooting(Change):
                 f"The {sheet.printer} prints no stilts whose feet {self.footing.value} could hold.",
                 "Pick a brim or a raft.",
             )
+        if self.footing is FootingKind.CORNERS and sheet.is_resin:
+            raise BadValue("Pads at corners are of filament.", "Pick pads round the feet.")
         asked = {name: getattr(self, name) for name in Footing.model_fields if name != "kind"}
         return altered(sheet, footing=Footing(kind=self.footing, **asked))
 
@@ -354,6 +364,7 @@ class SetFooting(Change):
             FootingKind.SKIRT: f"Skirt, {self.lines} lines",
             FootingKind.BRIM: f"Brim, {self.lines} lines",
             FootingKind.RAFT: f"Raft, margin {self.margin_mm:g} mm",
+            FootingKind.CORNERS: f"Pads of {self.corner_mm:g} mm at corners",
             FootingKind.PADS: f"Pads, {self.pad_mm:g} mm round each foot",
             FootingKind.TIES: f"Ties, {self.thick_mm:g} mm thick",
         }[self.footing]

@@ -80,7 +80,8 @@ def habits(
     minutes = number(join_minutes)
     if not 0 <= minutes <= 600:
         raise BadValue(f"{minutes:g} minutes a joint cannot be.", "Type minutes from 0 to 600.")
-    use.store.shelve(Habits(at_once=at_once, join_minutes=minutes))
+    known = use.store.on_shelf(Habits, "shop") or Habits()
+    use.store.shelve(known.model_copy(update={"at_once": at_once, "join_minutes": minutes}))
     return _back(request, "habits")
 
 

@@ -14,7 +14,7 @@ from ...core.health.report import MOST_FACETS
 from ...core.layers.stack import LayerStack, thinned
 from ...core.supports.support_set import SupportSet
 from ...store.database import NotFound
-from ..blocks import frusta_block, layer_block, mesh_block, of_any, paths_block, pieces_block
+from ..blocks import frusta_block, layer_block, mesh_block, of_any, paths_block, pieces_block, speeds_block
 from ..dependencies import Services, Use
 
 # Steps that the leaning rim of a base is drawn in.
@@ -92,6 +92,12 @@ def footing_layers(key: str, use: Use) -> Response:
 def paths(key: str, use: Use) -> Response:
     """Paths of all layers of an item."""
     return _block(paths_block(_result(use, key)))
+
+
+@router.get("/speeds/{key}", name="speeds_block")
+def speeds(key: str, use: Use) -> Response:
+    """How fast the nozzle goes along its paths."""
+    return _block(speeds_block(_result(use, key)))
 
 
 @router.get("/split/{key}", name="pieces_block")

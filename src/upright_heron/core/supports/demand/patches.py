@@ -53,6 +53,11 @@ class Style(StrEnum):
     TREE = "tree"
     NONE = "none"
 
+    @property
+    def words(self) -> str:
+        """What it is called."""
+        return {Style.PILLAR: "pillars"}.get(self, self.value)
+
 
 # Styles that stand upright below what they hold.
 UPRIGHT = (Style.LINES, Style.GRID)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from ....core.footing.footing import FootingKind
 from ....core.topics import Topic
+from ....work.bind_paths import away_from
 from ...section import Section
 
 if TYPE_CHECKING:
@@ -19,7 +20,15 @@ WORDS = {
     FootingKind.NONE: "None: wide flat contact",
     FootingKind.SKIRT: "Skirt: primes the nozzle",
     FootingKind.BRIM: "Brim: small or long contact",
+    FootingKind.CORNERS: "Pads: corners that lift as the material shrinks",
     FootingKind.RAFT: "Raft: spots, or an uneven plate",
+}
+SHORT = {
+    "none": "no footing",
+    "skirt": "a skirt",
+    "brim": "a brim",
+    "corners": "pads at corners",
+    "raft": "a raft",
 }
 RESIN_WORDS = {
     FootingKind.NONE: "None: feet stand on the plate by themselves",
@@ -31,14 +40,38 @@ RESIN_WORDS = {
 
 @dataclass(frozen=True, slots=True)
 class FootingContext:
-    """The kinds of footing that the machine of a job prints, each with words."""
+    """What the template has of footings.
+
+    Attributes
+    ----------
+    kinds : list of (str, str)
+        Those that the machine of the job prints, each with words.
+    short : dict of str to str
+        What each is called in a sentence.
+    edge : str
+        That a brim leaves an edge on the show side.
+    """
 
     kinds: list[tuple[str, str]]
+    short: dict[str, str]
+    edge: str
 
 
 def _context(page: JobPage, store: Store) -> FootingContext:
     words = RESIN_WORDS if page.sheet.is_resin else WORDS
-    return FootingContext([(kind.value, text) for kind, text in words.items()])
+    return FootingContext([*((kind.value, told) for kind, told in words.items())], SHORT, _edge(page))
+
+
+def _edge(page: JobPage) -> str:
+    """Where a brim is cut off it leaves an edge: told where that is on the show side."""
+    sheet = page.sheet
+    grows = sheet.footing.kind in (FootingKind.BRIM, FootingKind.CORNERS) and not sheet.is_resin
+    if not grows or sheet.footing.brim_gap_mm > 0 or not (sheet.show or sheet.show_is_painted):
+        return ""
+    away = away_from(sheet)
+    if away is None and not sheet.show_is_painted:
+        return ""
+    return "Cut off, it leaves an edge along the foot of the show side: a gap of 0.1 mm spares it."
 
 
 SECTION = Section(
@@ -46,7 +79,7 @@ SECTION = Section(
     title="Footing",
     folder=Path(__file__).parent,
     topic=Topic.FOOTING,
-    wants=("footing",),
+    wants=("footing", "footing_advice"),
     facts=("footing",),
     context=_context,
 )

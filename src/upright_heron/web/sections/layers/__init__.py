@@ -67,7 +67,7 @@ class LayersContext:
 def _context(page: JobPage, store: Store) -> LayersContext | FilamentContext:
     sheet = page.sheet
     if not sheet.is_resin:
-        return filament_context(page)
+        return filament_context(page, store)
     rows, table = sheet.rows, sheet.process.table
     by = {row.stretch: row for row in rows}
     typed = bool(table) and set(rows) <= set(table)
@@ -112,7 +112,7 @@ SECTION = Section(
     folder=Path(__file__).parent,
     topic=Topic.LAYERS,
     wants=("findings", "supports", "footing"),
-    opened=("toolpaths", "timed"),
+    opened=("toolpaths", "timed", "path_notes", "speeds"),
     facts=("findings", "supports", "footing"),
     context=_context,
     routers=(router,),

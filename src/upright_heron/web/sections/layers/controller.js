@@ -1,7 +1,7 @@
 import { KINDS } from '../../static/js/bead-layer.js';
-import { fetchBlock, readPaths } from '../../static/js/blocks.js';
+import { fetchBlock, readPaths, readSpeeds } from '../../static/js/blocks.js';
 import { MaskView } from '../../static/js/mask-view.js';
-import { field, find, SectionController, the } from '../../static/js/section.js';
+import { all, field, find, SectionController, the } from '../../static/js/section.js';
 
 /** How long playing the paths of a layer takes, s. */
 const PLAYED_S = 6;
@@ -21,6 +21,13 @@ export default class LayersController extends SectionController {
     new ResizeObserver(() => this.on && this.mask.draw()).observe(the('#mask'));
     the('#paths-by').addEventListener('change', () => this.#byWhat());
     the('#paths-upto').addEventListener('input', () => this.#upTo(Number(field('#paths-upto').value)));
+    the('#paths-seams').addEventListener('change', (e) => {
+      this.view.beads.seamsOn = /** @type {HTMLInputElement} */ (e.target).checked;
+      this.page.layerMoved(this.page.profile.index);
+    });
+    document.body.addEventListener('input', (e) => {
+      if (/** @type {HTMLElement} */ (e.target).id === 'find-setting') this.#findSetting();
+    });
     the('#paths-kinds').addEventListener('change', (e) => {
       const box = /** @type {HTMLInputElement} */ (e.target);
       this.view.beads.uniforms.shown.value[Number(box.dataset.kind)] = box.checked ? 1 : 0;
@@ -30,6 +37,7 @@ export default class LayersController extends SectionController {
 
   update() {
     this.#paths();
+    this.#findSetting();
     const button = find('#show-mask');
     if (!button) this.on = false;
     button?.setAttribute('aria-pressed', String(this.on));
@@ -74,6 +82,22 @@ export default class LayersController extends SectionController {
       }
       return true;
     }
+    if (button.dataset.height) {
+      this.#fromProfile(button.dataset.height);
+      return true;
+    }
+    if (button.dataset.low) {
+      field('#strand-low').value = button.dataset.low;
+      field('#strand-high').value = button.dataset.high ?? '';
+      return true;
+    }
+    if (button.id === 'pick-seam') {
+      const known = /** @type {number[][]} */ (JSON.parse(button.dataset.known ?? '[]'));
+      this.pickPlace('Click where the seam is to be; click again for a line', (at) => {
+        void this.page.send(button.dataset.url ?? '', { at_mm: JSON.stringify([...known.slice(-19), at]) });
+      });
+      return true;
+    }
     if (button.id === 'paths-play') {
       this.#play(button.getAttribute('aria-pressed') !== 'true');
       return true;
@@ -90,6 +114,43 @@ export default class LayersController extends SectionController {
     if (!this.on) return;
     this.on = false;
     this.update();
+  }
+
+  /** A finding was chosen that something is set in below: the pause lies right under it. @param {HTMLInputElement} input */
+  changed(input) {
+    if (input.id !== 'pause-roof') return;
+    const z = /** @type {HTMLSelectElement} */ (/** @type {unknown} */ (input)).selectedOptions[0]?.dataset.z;
+    if (z) field('#pause-z').value = z;
+  }
+
+  /** The height of the layer that is shown goes into a field. @param {string} id */
+  #fromProfile(id) {
+    const { profile, state } = this.page;
+    if (profile.index === null) {
+      this.#note('Choose a layer in the height profile first.');
+      return;
+    }
+    // Heights of their own are told without the footing.
+    const top = profile.levels[profile.index].z + (id.endsWith('high') ? 0.5 : -0.5) * state.layer - state.raise;
+    field(`#${id}`).value = String(Math.max(0, Math.round(top * 1000) / 1000));
+  }
+
+  /** @param {string} words */
+  #note(words) {
+    const place = find('#heights-note');
+    if (place) place.textContent = words;
+  }
+
+  /** Settings whose words hold what was typed; without any those that the shop sees. */
+  #findSetting() {
+    const typed = (/** @type {HTMLInputElement | null} */ (find('#find-setting'))?.value ?? '').trim().toLowerCase();
+    let seen = 0;
+    for (const row of all('.setting')) {
+      row.hidden = typed ? !typed.split(/\s+/).every((word) => row.dataset.words?.includes(word)) : row.dataset.shown !== 'yes';
+      seen += row.hidden ? 0 : 1;
+    }
+    const none = find('#no-setting');
+    if (none) none.hidden = seen > 0 || !typed;
   }
 
   // Paths ---------------------------------------------------------------------------
@@ -115,6 +176,8 @@ export default class LayersController extends SectionController {
         const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}`));
         if (this.laid !== key) return;
         beads.load(data);
+        this.fast = null;
+        void this.#speeds();
       } catch {
         this.laid = null;
       }
@@ -145,10 +208,35 @@ export default class LayersController extends SectionController {
     the('#paths-kinds').replaceChildren(...rows.filter((row) => row !== null));
   }
 
+  /** How fast the nozzle goes, once it is asked for. */
+  async #speeds() {
+    const key = this.page.state?.speeds ?? null;
+    const mode = Number(field('#paths-by').value);
+    if ((mode !== 2 && mode !== 3) || !key || key === this.fast) return;
+    this.fast = key;
+    const { step, speeds } = readSpeeds(await fetchBlock(`/api/blocks/speeds/${key}`));
+    this.view.beads.tellSpeeds(speeds);
+    this.fastest = step * this.view.beads.uniforms.fastest.value;
+    this.#speedWords();
+    this.page.layerMoved(this.page.profile.index);
+  }
+
+  #speedWords() {
+    const most = this.fastest ?? 0;
+    const slow = Number(field('#paths-by').value) === 3;
+    the('#speed-low').textContent = slow ? `${(50 / most).toFixed(1)} s a cm` : '0 mm/s';
+    the('#speed-high').textContent = slow ? `${(10 / most).toFixed(1)}` : `${most.toFixed(0)}`;
+  }
+
   #byWhat() {
     const mode = Number(field('#paths-by').value);
     this.view.beads.uniforms.mode.value = mode;
+    the('#paths-kinds').classList.toggle('plain', mode !== 0);
     the('#paths-widths').hidden = mode !== 1;
+    the('#paths-speeds').hidden = mode !== 2 && mode !== 3;
+    the('#paths-nozzles').hidden = mode !== 4;
+    this.#speedWords();
+    void this.#speeds();
     this.view.redraw();
   }
 

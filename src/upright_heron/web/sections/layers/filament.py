@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
+from ....core.hanging.findings import Family
 from ....core.toolpaths.beads import Kind
+from ....core.toolpaths.bill import Bill
 from ....core.toolpaths.gcode import END, NAMES, START
+from ....core.toolpaths.learned import Factor, factor
+from ....core.toolpaths.notes import PathNotes
 from ....core.toolpaths.ordering import Seam
-from ....core.toolpaths.patterns import Pattern
-from ...pages import JobPage
+from ....core.toolpaths.patterns import widest_gap_mm
+from ....core.toolpaths.timing import Timed
+from ....sheet.changes.job import PACES
+from ....sheet.models import ItemSheet
+from ....sheet.process import Second
+from ....sheet.shop import Finished, Habits
+from ....work.bind_paths import at_once, away_from, nozzle_of, spools_of
+from ....work.what_if import board, taken
+from .settings import Setting, settings
+from .swatches import Swatch, swatches
 
-SEAMS = {
-    Seam.BACK: "at the back",
-    Seam.DIRECTION: "at a direction",
-    Seam.CORNER: "at the sharpest corner",
-    Seam.NEAREST: "where it is nearest",
-    Seam.SCATTERED: "scattered",
-}
+if TYPE_CHECKING:
+    from ....store.store import Store
+    from ...pages import JobPage
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,9 +55,18 @@ class FilamentContext:
 
     Attributes
     ----------
-    patterns : list of Pattern
-    seams : list of Seam
-    seam_words : dict of Seam to str
+    settings : list of Setting
+    qualities : list of (words, layer_mm)
+    own_layer : bool
+        The layer height is none of these.
+    paces : list of (words, percent)
+    own_pace : bool
+        The speed is none of these.
+    patterns : list of Swatch
+    nozzle_c : float
+        Temperature of the nozzle outside of stretches.
+    of_spool : float
+        Share of a spool that the first material takes.
     unusual : str
         That the density is not one that the pattern is used with.
     start, end : str
@@ -56,45 +75,181 @@ class FilamentContext:
         Names that texts may hold.
     rows : list of TimeRow
         The longest first.
-    mass_g, metres, cost : float
+    taken : Bill
+        Filament by nozzle.
     price : float or None
         What it is charged at, where anything is.
+    roof : str
+        That a roof lies on infill that is too far apart.
+    hints : list of str
+        What was asked for and cannot be as it is.
+    roofs : list of (str, float)
+        Findings that something may be set in below, and their heights, mm.
+    height_mm : float
+        Of what is printed, without footing.
+    proposed : list of (words, low_mm, high_mm)
+        Where strands are worth most: near top and bottom faces.
+    factor : Factor or None
+        What finished prints say of times on the machine.
     """
 
-    patterns: list[Pattern]
-    seams: list[Seam]
-    seam_words: dict[Seam, str]
+    settings: list[Setting]
+    qualities: list[tuple[str, float]]
+    own_layer: bool
+    paces: list[tuple[str, float]]
+    own_pace: bool
+    patterns: list[Swatch]
+    nozzle_c: float
+    of_spool: float
     unusual: str
     start: str
     end: str
     names: tuple[str, ...]
     rows: list[TimeRow]
-    mass_g: float
-    metres: float
-    cost: float
+    taken: Bill
     price: float | None
+    roof: str
+    hints: list[str]
+    roofs: list[tuple[str, str, float]]
+    height_mm: float
+    proposed: list[tuple[str, float, float]]
+    factor: Factor | None
 
 
-def filament_context(page: JobPage) -> FilamentContext:
+def filament_context(page: JobPage, store: Store) -> FilamentContext:
     """What there is to tell of the paths of an item."""
+    # Variants that were worked out say what settings move.
+    known = board(page.job.sheet, page.sheet.id, page.now.known.memo) if page.now.timed is not None else None
     sheet, told = page.sheet, page.now.timed
-    pattern, percent = sheet.process.pattern, sheet.process.infill_percent
+    process = sheet.process
+    pattern, percent = process.pattern, process.infill_percent
     low, high = pattern.sensible_percent
     unusual = ""
     if percent and not low <= percent <= high:
         unusual = f"{low:g} to {high:g} % are sensible for {pattern.value}."
-    gram = sheet.stuff.density_g_cm3 / 1000.0
-    rows = []
-    numbers = {kind.words: int(kind) for kind in Kind if kind is not Kind.TRAVEL}
-    if told is not None:
-        volumes = dict(told.volume_by_kind)
-        for words, seconds in sorted(told.by_kind, key=lambda row: -row[1]):
-            mass = volumes[words] * gram if words in volumes else None
-            rows.append(TimeRow(words, numbers.get(words), seconds, 100 * seconds / told.seconds, mass))
-    mass = told.mass_g(sheet.stuff.density_g_cm3) if told is not None else 0.0
-    metres = told.metres(sheet.stuff.diameter_mm) if told is not None else 0.0
+    named = qualities(sheet)
+    height = page.now.placed.size_mm[2] + sheet.lift_mm if page.now.placed is not None else 0.0
+    paid = taken(told, sheet) if told is not None else Bill(())
     return FilamentContext(
-        list(Pattern), list(Seam), SEAMS, unusual, START, END, NAMES, rows, mass,
-        metres, mass / 1000.0 * sheet.stuff.price_per_kg,
-        sheet.process.price.of(mass, told.seconds) if told and sheet.process.price.charges else None,
-    )  # fmt: skip
+        settings(sheet, _chosen(store), known),
+        named,
+        all(abs(h - sheet.layer_mm) > 1e-9 for _, h in named),
+        list(PACES.items()),
+        process.speed_percent not in PACES.values(),
+        swatches(process.infill_percent / 100.0, sheet.machine.line_width_mm, sheet.layer_mm),
+        nozzle_of(sheet),
+        paid.shares[0].mass_g / sheet.stuff.spool_g if paid.shares else 0.0,
+        unusual,
+        START,
+        END,
+        NAMES,
+        _rows(sheet, told) if told is not None else [],
+        paid,
+        process.price.of(paid.mass_g, told.seconds) if told and process.price.charges else None,
+        _roof(page),
+        _hints(sheet, page.now.path_notes),
+        _roofs(page),
+        height,
+        _proposed(sheet, height),
+        _factor(store, sheet),
+    )
+
+
+def _factor(store: Store, sheet: ItemSheet) -> Factor | None:
+    """What finished prints say of times on the machine."""
+    known = store.on_shelf(Finished, sheet.machine.name)
+    return factor(known.ratios) if known is not None else None
+
+
+def _chosen(store: Store) -> tuple[str, ...]:
+    """Settings that the shop chose to see."""
+    habits = store.on_shelf(Habits, "shop")
+    return habits.shown_settings if habits is not None else ()
+
+
+# What layers of the machine are called, the finest first.
+QUALITIES = ("fine", "good", "usual", "coarse")
+
+
+def qualities(sheet: ItemSheet) -> list[tuple[str, float]]:
+    """Usual layer heights of the machine by name."""
+    heights = sorted(sheet.machine.layer_heights_mm)
+    names = QUALITIES if len(heights) == len(QUALITIES) else tuple(f"{h:g} mm" for h in heights)
+    return list(zip(names, heights, strict=True))
+
+
+def _rows(sheet: ItemSheet, told: Timed) -> list[TimeRow]:
+    """Time and mass by kind."""
+    numbers = {kind.words: int(kind) for kind in Kind if kind is not Kind.TRAVEL}
+    first, second = spools_of(sheet)
+    of_second = {kind.words for kind in sheet.second_kinds | {Kind.STRAND}}
+    volumes = dict(told.volume_by_kind)
+    rows = []
+    for words, seconds in sorted(told.by_kind, key=lambda row: -row[1]):
+        spool = second if second is not None and words in of_second else first
+        mass = volumes[words] * spool.density_g_cm3 / 1000.0 if words in volumes else None
+        rows.append(TimeRow(words, numbers.get(words), seconds, 100 * seconds / told.seconds, mass))
+    return rows
+
+
+def _roof(page: JobPage) -> str:
+    """That tops would sag between lines of infill that are too far apart."""
+    process, notes = page.sheet.process, page.now.path_notes
+    if notes is None or not notes.roof_mm2:
+        return ""
+    share = max(process.infill_percent, process.roof_percent) / 100.0
+    gap = widest_gap_mm(process.pattern, share, page.sheet.machine.line_width_mm)
+    # Over nothing it is the roof itself that has to span.
+    gap = min(gap, 2 * math.sqrt(notes.roof_mm2 / math.pi))
+    if gap <= page.sheet.bridge_mm:
+        return ""
+    on = "on nothing" if share <= 0 else f"on infill with gaps of {gap:.0f} mm"
+    return (
+        f"A roof of {notes.roof_mm2:.0f} mm² at {notes.roof_z_mm:.1f} mm lies {on}: "
+        f"{page.sheet.stuff.name} spans {page.sheet.bridge_mm:g} mm."
+    )
+
+
+def _hints(sheet: ItemSheet, notes: PathNotes | None) -> list[str]:
+    """What was asked for and cannot be as it is."""
+    process, found = sheet.process, []
+    if notes is not None and notes.small_mm2:
+        where = f"{notes.small_mm2:.0f} mm² at {notes.small_z_mm:.1f} mm"
+        found.append(f"Up to {where} are too small for a strand: they are filled as elsewhere.")
+    for asked, what in (
+        (process.infill_every, "Infill"),
+        (sheet.filament.every if sheet.filament is not None else 1, "Supports"),
+    ):
+        can = at_once(sheet, asked)
+        if can < asked:
+            told = f"{can} layers" if can > 1 else "each layer"
+            nozzle = f"{sheet.machine.finest_mm:g} mm"
+            found.append(f"{what} come in {told}: a nozzle of {nozzle} lays no {asked} at once.")
+    if process.seam is Seam.PICKED and not sheet.seam_line:
+        found.append("No line is picked for the seam: it lies at the back.")
+    if process.seam is Seam.HIDDEN and away_from(sheet) is None and not sheet.show_is_painted:
+        found.append("There is no show side at the sides: the seam lies at the back.")
+    if sheet.by_height.strands and not sheet.strands:
+        found.append(f"{sheet.machine.name} has one nozzle and lays no strands.")
+    if sheet.strands and sheet.second is not Second.NOTHING:
+        found.append("The second nozzle feeds strands: the first prints all supports.")
+    if sheet.filament is not None and sheet.filament.every > 1 and sheet.second is not Second.NOTHING:
+        found.append("Supports are in thicker layers than the part: the other nozzle drags over them.")
+    return found
+
+
+def _roofs(page: JobPage) -> list[tuple[str, str, float]]:
+    """Findings that something may be set in below: their ids, words and heights."""
+    over = [one for one in page.now.listed or () if one.family is Family.OVERHANG and one.z_mm > 1.0]
+    return [(one.id, f"{one.name}, {one.kind}", one.z_mm) for one in over[:20]]
+
+
+def _proposed(sheet: ItemSheet, height_mm: float) -> list[tuple[str, float, float]]:
+    """Where strands are worth most: a tenth of the height next to the lowest and highest whole layers."""
+    h, process = sheet.layer_mm, sheet.process
+    low, high = process.bottom_layers * h, height_mm - process.top_layers * h
+    deep = max(h, round(min(2.0, 0.1 * height_mm) / h) * h)
+    if high - low < 2 * deep:
+        return []
+    rows = [("over the bottom", low, low + deep), ("under the top", high - deep, high)]
+    return [(words, round(a, 3), round(b, 3)) for words, a, b in rows]

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Form, Query, Request, UploadFile
 from fastapi.responses import Response
@@ -16,14 +15,19 @@ from ....core.layers.printed_layers import PrintedLayers
 from ....core.recipes.handoff import outline_of
 from ....core.recipes.settings import Masking
 from ....core.toolpaths.process_table import COLUMNS, Stretch, as_csv, from_csv
+from ....core.units import number
 from ....sheet.changes import SetTable
 from ....sheet.models import ItemSheet
+from ....sheet.shop import Finished, Habits
 from ....work.bind import ItemBinding
+from ....work.what_if import ABOUT, USUAL, Board, board, counted, variants
 from ...dependencies import Services, Use, render
 from ...looking import Look
+from ...words import duration
 from ..handoff.naming import file_name
 from ..handoff.routes import attachment, settings_words
-from .what_if import OptionLine, lines, proposals, variants
+from .settings import KINDS
+from .settings import USUAL as USUAL_SETTINGS
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
@@ -122,35 +126,101 @@ async def table_cells(
     return await _set(request, use, job_id, look, as_csv((*others, *here)))
 
 
-@dataclass(frozen=True, slots=True)
-class Board:
-    """The board of variants, as far as it is known."""
+@router.post("/shown-setting", name="shown_setting")
+def shown_setting(
+    request: Request, job_id: str, use: Use, look: Look, name: Annotated[str, Query(max_length=60)]
+) -> Response:
+    """Show a setting of paths in the shop without a search, or no longer."""
+    if name not in {kind.name for kind in KINDS}:
+        raise BadValue("There is no such setting.", "Reload the page.")
+    known = use.store.on_shelf(Habits, "shop") or Habits()
+    shown = known.shown_settings or USUAL_SETTINGS
+    kept = tuple(one for one in shown if one != name) if name in shown else (*shown, name)
+    use.store.shelve(known.model_copy(update={"shown_settings": kept}))
+    return render(request, use, use.store.job(job_id), look)
 
-    lines: list[OptionLine]
-    proposals: list[str]
 
-    @property
-    def known(self) -> int:
-        """How many lines have their figures."""
-        return sum(line.seconds is not None for line in self.lines)
+@router.post("/took", name="took")
+def took(
+    request: Request, job_id: str, use: Use, look: Look, hours: Annotated[str, Form(max_length=20)]
+) -> Response:
+    """Note how long a print of the item really took: times of the machine are learned from it."""
+    job = use.store.job(job_id)
+    page = use.pages.job_page(job, look.usually("layers"))
+    if page.now.timed is None:
+        raise BadValue("The paths are not laid yet.", "Wait for the time they take.")
+    ratio = 3600 * number(hours) / page.now.timed.seconds
+    if not 0.2 <= ratio <= 5:
+        raise BadValue(
+            f"{hours.strip()[:20]} h is {ratio:.2g} times what was told: that is another print.",
+            "Type hours, such as 6.5.",
+        )
+    known = use.store.on_shelf(Finished, page.sheet.machine.name) or Finished(name=page.sheet.machine.name)
+    use.store.shelve(known.with_one(ratio))
+    return render(request, use, job, look)
 
-    @property
-    def done(self) -> bool:
-        """All of them have."""
-        return self.known == len(self.lines)
+
+Aim = Annotated[str, Query(max_length=20)]
 
 
 @router.get("/what-if", name="what_if")
-def what_if(request: Request, job_id: str, use: Use, look: Look) -> Response:
+def what_if(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    about: Annotated[tuple[str, ...], Query(max_length=len(ABOUT))] = USUAL,
+    whole: bool = False,
+    sort: Literal["time", "mass", "price"] = "time",
+    hours: Aim = "",
+    grams: Aim = "",
+) -> Response:
     """What variants of the print would take; they are made in the background, one after the other."""
     job = use.store.job(job_id)
     page = use.pages.job_page(job, look.usually("layers"))
     if page.sheet.is_resin:
         raise BadValue(f"{page.sheet.machine.name} lays no filament.", "Pick a filament printer.")
-    use.pages.in_advance(job, [sheet for _, sheet in variants(job.sheet, page.sheet.id)])
-    board = lines(job.sheet, page.sheet.id, use.pages.memo)
-    context = {"page": page, "board": Board(board, proposals(board))}
+    asked = tuple(name for name in ABOUT if name in about)
+    item, memo = page.sheet.id, use.pages.memo
+    whole = whole and len(job.sheet.printed) > 1
+    each = [counted(other, item, whole=whole) for _, other in variants(job.sheet, item, memo, asked)]
+    use.pages.in_advance(job, [sheet for sheets in each for sheet in sheets])
+    under_s = 3600 * number(hours) if hours.strip() else None
+    under_g = number(grams) if grams.strip() else None
+    made = board(job.sheet, item, memo, about=asked, whole=whole, sort=sort, under_s=under_s, under_g=under_g)
+    context = {
+        "page": page, "board": made, "told": proposals(made), "about": asked, "every": ABOUT, "sort": sort,
+        "hours": hours.strip(), "grams": grams.strip(), "items": len(job.sheet.printed),
+        "query": str(request.query_params),
+    }  # fmt: skip
     return use.templates.TemplateResponse(request, "layers/what_if.html", context)
+
+
+# Proposals that save less than so much are not worth a word, s and g.
+WORTH_S, WORTH_G = 300.0, 1.0
+
+
+def proposals(made: Board) -> list[str]:
+    """What saves most, and what comes under what is aimed at, in a few words."""
+    told = []
+    if made.done and (made.under_s is not None or made.under_g is not None):
+        aims = [duration(made.under_s)] if made.under_s is not None else []
+        aims += [f"{made.under_g:g} g"] if made.under_g is not None else []
+        names = [line.words for line in made.meeting]
+        under = f"under {' and '.join(aims)}"
+        told.append(f"{under}: {', '.join(names[:3])}" if names else f"nothing here comes {under}")
+    rest = [line for line in made.lines[1:] if not (line.option and line.option.about == "machines")]
+    quick = [one for one in rest if one.seconds_more is not None and one.seconds_more < -WORTH_S]
+    if quick:
+        best = min(quick, key=lambda one: one.seconds_more or 0.0)
+        lost = f", {best.lost}" if best.lost else ""
+        told.append(f"{best.words} saves {duration(-(best.seconds_more or 0.0))}{lost}")
+    light = [one for one in rest if one.mass_more_g is not None and one.mass_more_g < -WORTH_G]
+    if light:
+        best = min(light, key=lambda one: one.mass_more_g or 0.0)
+        lost = f", {best.lost}" if best.lost else ""
+        told.append(f"{best.words} saves {-(best.mass_more_g or 0.0):.0f} g{lost}")
+    return told
 
 
 async def _set(request: Request, use: Services, job_id: str, look: Look, text: str) -> Response:

@@ -1,20 +1,27 @@
 import * as THREE from 'three';
 
 /** Names of the kinds of paths, in the order of the server's numbers. */
-export const KINDS = ['outer wall', 'inner walls', 'thin places', 'top', 'bottom', 'bridges', 'infill', 'supports', 'interface', 'skirt', 'brim', 'raft'];
+export const KINDS = ['outer wall', 'inner walls', 'thin places', 'top', 'bottom', 'bridges', 'infill', 'supports', 'interface', 'skirt', 'brim', 'raft', 'strands', 'purging', 'smoothing', 'ways inside'];
 /** Their colours, the same as in the style sheet, and beside each a mark along the bead: none, a line, ticks, dashes. */
-const COLOURS = ['#20506b', '#6f9bb3', '#c2307a', '#3f8f5a', '#7ba33c', '#e08a1e', '#b7a98f', '#b4693b', '#7d4421', '#8a63b0', '#8a63b0', '#6d5340'];
-const MARKS = [0, 1, 0, 2, 3, 2, 0, 3, 2, 0, 1, 3];
+const COLOURS = ['#20506b', '#6f9bb3', '#c2307a', '#3f8f5a', '#7ba33c', '#e08a1e', '#b7a98f', '#b4693b', '#7d4421', '#8a63b0', '#8a63b0', '#6d5340', '#1b1b1b', '#c9b23a', '#8fd1c5', '#d03a2b'];
+const MARKS = [0, 1, 0, 2, 3, 2, 0, 3, 2, 0, 1, 3, 3, 2, 1, 0];
+/** Ways of the nozzle are no beads: they are left out until they are asked for. */
+export const WAYS = 15;
 
 const VERTEX = /* glsl */ `
-  attribute vec2 a; attribute vec2 b; attribute vec2 beadA; attribute vec2 beadB;
+  attribute vec2 a; attribute vec2 b; attribute vec2 beadA; attribute vec2 beadB; attribute float fast;
   uniform vec2 low; uniform float stepMm; uniform float wideMm; uniform float z; uniform float count;
-  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare;
+  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare; varying float vFast; varying float vNozzle;
   void main() {
     vec2 p = low + a * stepMm, q = low + b * stepMm;
     float begins = step(127.5, beadB.y);
-    vKind = beadB.y - 128.0 * begins;
+    float told = beadB.y - 128.0 * begins;
+    vNozzle = step(63.5, told);
+    vKind = told - 64.0 * vNozzle;
+    vFast = fast;
     float ra = 0.5 * wideMm * beadA.x, rb = 0.5 * wideMm * beadB.x;
+    // Ways have no width of their own.
+    if (vKind > 14.5) ra = rb = 0.06;
     vec2 way = q - p;
     float along = length(way);
     way = along > 1e-6 ? way / along : vec2(1.0, 0.0);
@@ -28,8 +35,8 @@ const VERTEX = /* glsl */ `
   }
 `;
 const FRAGMENT = /* glsl */ `
-  uniform vec3 colours[12]; uniform float marks[12]; uniform float shown[12]; uniform float mode; uniform float upto; uniform float line;
-  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare;
+  uniform vec3 colours[16]; uniform float marks[16]; uniform float shown[16]; uniform float mode; uniform float upto; uniform float line; uniform float fastest;
+  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare; varying float vFast; varying float vNozzle;
   void main() {
     int kind = int(vKind + 0.5);
     if (shown[kind] < 0.5 || vShare > upto) discard;
@@ -38,7 +45,16 @@ const FRAGMENT = /* glsl */ `
     float away = length(vec2(vAt.x - t * vBead.x, vAt.y)) / r;
     if (away > 1.0) discard;
     vec3 colour = colours[kind];
-    if (mode > 0.5) {
+    if (mode > 3.5) {
+      // By nozzle: the second is dark, with ticks.
+      colour = vNozzle > 0.5 ? vec3(0.13, 0.13, 0.16) * (fract(vAt.x / 0.8) < 0.3 ? 2.6 : 1.0) : vec3(0.55, 0.68, 0.74);
+    } else if (mode > 1.5) {
+      // By speed, slow ones dark; or by what a length of them takes, the longest dark: steps make levels told apart.
+      float share = clamp(vFast * 255.0 / fastest, 0.0, 1.0);
+      if (mode > 2.5) share = 1.0 - clamp((fastest / max(vFast * 255.0, 1.0) - 1.0) / 4.0, 0.0, 1.0);
+      share = floor(share * 8.0 + 0.5) / 8.0;
+      colour = mix(vec3(0.27, 0.05, 0.30), mix(vec3(0.80, 0.38, 0.24), vec3(0.98, 0.92, 0.62), clamp(2.0 * share - 1.0, 0.0, 1.0)), clamp(2.0 * share, 0.0, 1.0));
+    } else if (mode > 0.5) {
       // By width: as wide as a line in the middle, thinner ones blue, wider ones orange.
       float wide = clamp(2.0 * r / line - 1.0, -0.6, 0.6) / 0.6;
       colour = wide < 0.0 ? mix(vec3(0.83, 0.84, 0.80), vec3(0.13, 0.33, 0.62), -wide) : mix(vec3(0.83, 0.84, 0.80), vec3(0.80, 0.38, 0.06), wide);
@@ -60,13 +76,20 @@ export class BeadLayer {
   constructor() {
     this.uniforms = {
       low: { value: new THREE.Vector2() }, stepMm: { value: 1 }, wideMm: { value: 1 }, z: { value: 0 }, count: { value: 1 },
-      colours: { value: COLOURS.map((c) => new THREE.Color(c)) }, marks: { value: MARKS }, shown: { value: KINDS.map(() => 1) },
-      mode: { value: 0 }, upto: { value: 1 }, line: { value: 0.44 },
+      colours: { value: COLOURS.map((c) => new THREE.Color(c)) }, marks: { value: MARKS }, shown: { value: KINDS.map((_, kind) => (kind === WAYS ? 0 : 1)) },
+      mode: { value: 0 }, upto: { value: 1 }, line: { value: 0.44 }, fastest: { value: 255 },
     };
     const material = new THREE.ShaderMaterial({ uniforms: this.uniforms, vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 });
     this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), material);
     this.mesh.frustumCulled = false;
     this.mesh.visible = false;
+    /** Where outer walls begin, in all layers up to the one that is shown. */
+    this.seams = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: '#c2307a', size: 6, sizeAttenuation: false, depthTest: true }));
+    this.seams.frustumCulled = false;
+    this.seams.visible = false;
+    this.seamsOn = false;
+    /** @type {Uint8Array | null} speed up to each place */
+    this.speeds = null;
     /** Whether beads are shown at all. */
     this.on = false;
     /** @type {import('./blocks.js').PathsData | null} */
@@ -83,6 +106,38 @@ export class BeadLayer {
     this.uniforms.low.value.fromArray(data.low);
     this.uniforms.stepMm.value = data.step;
     this.uniforms.wideMm.value = data.wide;
+    this.#findSeams(data);
+  }
+
+  /** Tell speeds up to all places. @param {Uint8Array | null} speeds */
+  tellSpeeds(speeds) {
+    this.speeds = speeds;
+    this.layer = -1;
+    this.uniforms.fastest.value = Math.max(1, ...this.#levels(speeds));
+  }
+
+  /** The speeds that there are, but for the rare ones of travels. @param {Uint8Array | null} speeds */
+  #levels(speeds) {
+    if (!speeds || !this.data) return [255];
+    const counts = new Uint32Array(256);
+    for (let i = 0; i < speeds.length; i++) if (!(this.data.beads[2 * i + 1] & 128) && (this.data.beads[2 * i + 1] & 63) !== WAYS) counts[speeds[i]] += 1;
+    return [...counts.keys()].filter((k) => counts[k] > 0);
+  }
+
+  /** @param {import('./blocks.js').PathsData} data */
+  #findSeams(data) {
+    const at = [];
+    this.seamStart = new Uint32Array(data.count + 1);
+    for (let layer = 0; layer < data.count; layer++) {
+      for (let i = data.start[layer]; i < data.start[layer + 1]; i++) {
+        // The first place of a path of an outer wall.
+        if ((data.beads[2 * i + 1] & 128) && (data.beads[2 * i + 1] & 63) === 0) at.push(data.low[0] + data.places[2 * i] * data.step, data.low[1] + data.places[2 * i + 1] * data.step, data.tops[layer]);
+      }
+      this.seamStart[layer + 1] = at.length / 3;
+    }
+    this.seams.geometry.dispose();
+    this.seams.geometry = new THREE.BufferGeometry();
+    this.seams.geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(at), 3));
   }
 
   /**
@@ -91,8 +146,10 @@ export class BeadLayer {
    */
   show(z) {
     const { data } = this;
+    this.seams.visible = this.seamsOn && this.on && data !== null;
     if (!data || z === null) {
       this.mesh.visible = false;
+      this.seams.geometry.setDrawRange(0, Infinity);
       return;
     }
     let layer = 0;
@@ -100,6 +157,7 @@ export class BeadLayer {
     for (let k = 1; k < data.count; k++) if (middle(k) < middle(layer)) layer = k;
     this.mesh.visible = true;
     this.uniforms.z.value = z + 0.01;
+    this.seams.geometry.setDrawRange(0, this.seamStart[layer + 1]);
     if (layer === this.layer) return;
     this.layer = layer;
     const [first, last] = [data.start[layer], data.start[layer + 1]];
@@ -112,6 +170,8 @@ export class BeadLayer {
     for (const [name, array] of /** @type {[string, Uint16Array | Uint8Array][]} */ ([['a', data.places.slice(2 * first, 2 * (first + count))], ['b', data.places.slice(2 * first + 2, 2 * (first + 1 + count))], ['beadA', data.beads.slice(2 * first, 2 * (first + count))], ['beadB', data.beads.slice(2 * first + 2, 2 * (first + 1 + count))]])) {
       made.setAttribute(name, new THREE.InstancedBufferAttribute(array, 2));
     }
+    const fast = this.speeds ? this.speeds.slice(first + 1, first + 1 + count) : new Uint8Array(count).fill(255);
+    made.setAttribute('fast', new THREE.InstancedBufferAttribute(fast, 1, true));
     made.instanceCount = count;
     this.mesh.geometry = made;
     this.uniforms.count.value = count;
@@ -120,7 +180,7 @@ export class BeadLayer {
   /** Kinds that there are. @returns {Set<number>} */
   get kinds() {
     const found = new Set();
-    for (let i = 1; i < (this.data?.beads.length ?? 0); i += 2) found.add(this.data.beads[i] & 127);
+    for (let i = 1; i < (this.data?.beads.length ?? 0); i += 2) found.add(this.data.beads[i] & 63);
     return found;
   }
 }

@@ -58,7 +58,7 @@ export function readMesh(buffer) {
 /** @param {ArrayBuffer} buffer @returns {PathsData} */
 export function readPaths(buffer) {
   const view = new DataView(buffer);
-  expect(view, 'UHB1');
+  expect(view, 'UHB2');
   const [count, places] = [4, 8].map((at) => view.getUint32(at, true));
   const [x, y, step, wide, layer] = [12, 16, 20, 24, 28].map((at) => view.getFloat32(at, true));
   let at = 32;
@@ -67,6 +67,13 @@ export function readPaths(buffer) {
   const start = new Uint32Array(buffer, at, count + 1);
   at += 4 * (count + 1);
   return { count, low: [x, y], step, wide, layer, tops, start, places: new Uint16Array(buffer, at, 2 * places), beads: new Uint8Array(buffer, at + 4 * places, 2 * places) };
+}
+
+/** Speed up to each place of paths, in bytes, and what one is worth. @param {ArrayBuffer} buffer @returns {{ step: number, speeds: Uint8Array }} */
+export function readSpeeds(buffer) {
+  const view = new DataView(buffer);
+  expect(view, 'UHS1');
+  return { step: view.getFloat32(8, true), speeds: new Uint8Array(buffer, 12, view.getUint32(4, true)) };
 }
 
 /**

@@ -23,6 +23,7 @@
  * @property {string | null} supports
  * @property {string | null} footing
  * @property {string | null} toolpaths
+ * @property {string | null} speeds
  * @property {number} footingLayers
  * @property {string | null} split
  * @property {boolean} wantsSupports

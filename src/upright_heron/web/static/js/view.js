@@ -55,7 +55,7 @@ export class View {
     this.cells = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: COLOURS.heron, transparent: true, opacity: 0.55 }));
     this.cells.matrixAutoUpdate = this.cells.visible = false;
     this.beads = new BeadLayer();
-    this.scene.add(this.beads.mesh, this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
+    this.scene.add(this.beads.mesh, this.beads.seams, this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
     /** @type {PartBody | null} */
     this.part = null;
     this.perspective = new THREE.PerspectiveCamera(32, 1, 1, 20000);

@@ -1,0 +1,61 @@
+"""What is to be said of paths besides what they take: roofs over infill, and strands that had no room."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..tags import stored
+from .strands import strands_of
+from .surfaces import Surfaces
+from .walls import as_region
+from .zones import StrandZone, at_height
+
+
+@stored("path-notes")
+@dataclass(frozen=True, slots=True)
+class PathNotes:
+    """What is to be said of paths.
+
+    Attributes
+    ----------
+    roof_mm2, roof_z_mm : float
+        Largest area of whole layers on what is filled by a pattern, and the height of its underside.
+    strand_mm : float
+        Length of all strands.
+    small_mm2, small_z_mm : float
+        Largest area of a layer that is too small for any strand, and its height.
+    """
+
+    roof_mm2: float = 0.0
+    roof_z_mm: float = 0.0
+    strand_mm: float = 0.0
+    small_mm2: float = 0.0
+    small_z_mm: float = 0.0
+
+
+def path_notes(surfaces: Surfaces, strands: tuple[StrandZone, ...]) -> PathNotes:
+    """Find what is to be said of paths.
+
+    Parameters
+    ----------
+    surfaces : Surfaces
+    strands : tuple of StrandZone
+
+    Returns
+    -------
+    PathNotes
+        Noughts where there is nothing to say.
+    """
+    top, sparse = surfaces.top, surfaces.sparse
+    roof = roof_z = long = small = small_z = 0.0
+    for k in range(len(sparse)):
+        z = sparse.base_mm + k * sparse.layer_mm
+        if k and top.area_mm2[k] > roof and sparse.area_mm2[k - 1] > roof:
+            area = float((as_region(top, k) ^ as_region(sparse, k - 1)).area())
+            roof, roof_z = (area, z) if area > roof else (roof, roof_z)
+        zone = at_height(strands, z + 0.5 * sparse.layer_mm)
+        if zone is not None:
+            laid = strands_of(as_region(sparse, k), zone)
+            long += laid.length_mm
+            small, small_z = (laid.refused_mm2, z) if laid.refused_mm2 > small else (small, small_z)
+    return PathNotes(roof, roof_z, long, small, small_z)

@@ -1,0 +1,129 @@
+"""Continuous strands in a layer: turns along its outline, or lines across it, where there is room."""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+from typing import NamedTuple
+
+import numpy as np
+from manifold3d import CrossSection, JoinType, OpType
+from numpy.typing import NDArray
+
+from ..layers.stack import packed
+from .beads import Chain, Kind
+from .scan_lines import lines_across
+from .zones import StrandZone
+
+# Width of a strand, and the shortest that is fed before it is cut (common practice), mm.
+STRAND_MM, SHORTEST_MM = 0.9, 45.0
+# Turns are one strand while the step inwards is no longer than so many widths.
+STEP = 3.0
+# The strand is laid by the second nozzle.
+NOZZLE = 1
+
+
+class Strands(NamedTuple):
+    """Strands of a layer: their paths, what is left to be filled, and what is too small for any, mm2."""
+
+    chains: list[Chain]
+    rest: CrossSection
+    refused_mm2: float
+
+    @property
+    def length_mm(self) -> float:
+        """Of all strands."""
+        return sum(_length(chain.places) for chain in self.chains)
+
+
+def strands_of(region: CrossSection, asked: StrandZone) -> Strands:
+    """Lay strands in what is inside the walls.
+
+    Parameters
+    ----------
+    region : CrossSection
+        What is neither wall nor top nor bottom.
+    asked : StrandZone
+
+    Returns
+    -------
+    Strands
+        Paths go to the second nozzle.
+    """
+    chains: list[Chain] = []
+    rests: list[CrossSection] = []
+    refused = 0.0
+    for piece in region.decompose():
+        lines = _turns(piece, asked.turns) if asked.turns else _across(piece, math.radians(asked.angle_deg))
+        long = [line for line in lines if _length(line) >= SHORTEST_MM]
+        if not long:
+            refused += float(piece.area())
+            rests.append(piece)
+            continue
+        chains += [Chain(line, np.full(len(line), STRAND_MM), Kind.STRAND, 1.0, NOZZLE) for line in long]
+        if asked.turns:
+            rests.append(piece - _covered(long) if len(long) < len(lines) else _inside(piece, asked.turns))
+    rest = CrossSection.batch_boolean(rests, OpType.Add) if rests else CrossSection()
+    return Strands(chains, rest, refused)
+
+
+def _inside(piece: CrossSection, turns: int) -> CrossSection:
+    return piece.offset(-turns * STRAND_MM, JoinType.Miter, 2.0)
+
+
+def _covered(lines: list[NDArray[np.float64]]) -> CrossSection:
+    strips = []
+    for line in lines:
+        for a, b in pairwise(line):
+            way = b - a
+            long = float(np.hypot(*way))
+            if long < 1e-9:
+                continue
+            side = 0.5 * STRAND_MM * np.array([-way[1], way[0]]) / long
+            end = 0.5 * STRAND_MM * way / long
+            strips.append(
+                CrossSection([np.array([a - side - end, b - side + end, b + side + end, a + side - end])])
+            )
+    return CrossSection.batch_boolean(strips, OpType.Add) if strips else CrossSection()
+
+
+def _turns(piece: CrossSection, turns: int) -> list[NDArray[np.float64]]:
+    """Rings inwards, those that lie inside each other joined to one strand."""
+    open_ends: list[tuple[list[NDArray[np.float64]], bool]] = []
+    for turn in range(turns):
+        inner = piece.offset(-(turn + 0.5) * STRAND_MM, JoinType.Miter, 2.0).simplify(0.01)
+        for ring in inner.to_polygons():
+            outer = _area(ring) > 0
+            fits = [
+                (float(((ring - line[-1][-1]) ** 2).sum(axis=1).min()), k)
+                for k, (line, is_outer) in enumerate(open_ends)
+                if is_outer == outer and len(line) == turn
+            ]
+            away, best = min(fits, default=(math.inf, -1))
+            if away > (STEP * STRAND_MM) ** 2:
+                open_ends.append(([np.concatenate([ring, ring[:1]])], outer))
+                continue
+            line = open_ends[best][0]
+            k = int(((ring - line[-1][-1]) ** 2).sum(axis=1).argmin())
+            around = np.roll(ring, -k, axis=0)
+            line.append(np.concatenate([around, around[:1]]))
+    return [np.concatenate(line) for line, _ in open_ends]
+
+
+def _across(piece: CrossSection, angle: float) -> list[NDArray[np.float64]]:
+    """Lines side by side, joined at their ends to strands that are as long as can be."""
+    inner = piece.offset(-0.5 * STRAND_MM, JoinType.Miter, 2.0)
+    rings = packed(inner.to_polygons())
+    if not len(rings[0]):
+        return []
+    points, start, _ = lines_across(*rings, angle, STRAND_MM, 0.5 * STRAND_MM, STEP * STRAND_MM, 1)
+    return [points[a:b] for a, b in zip(start[:-1].tolist(), start[1:].tolist(), strict=True) if b - a > 1]
+
+
+def _length(line: NDArray[np.float64]) -> float:
+    return float(np.hypot(*np.diff(line, axis=0).T).sum())
+
+
+def _area(ring: NDArray[np.float64]) -> float:
+    x, y = ring[:, 0], ring[:, 1]
+    return float(0.5 * (x @ np.roll(y, -1) - np.roll(x, -1) @ y))

@@ -1,0 +1,297 @@
+"""Settings of paths on the page, heights of their own, advice on footing, and the board of variants."""
+
+import re
+import struct
+import time
+import unittest
+
+import numpy as np
+
+from tests.support import box, stl
+from tests.web.test_app import AppCase
+from upright_heron.core.toolpaths.gcode_check import read
+
+
+class SettingsCase(AppCase):
+    def paths(self, job_id, open=8):
+        """A section once its paths are there."""
+        until = time.monotonic() + 90
+        while self.client.get(f"/api/jobs/{job_id}/task?open={open}").json()["task"] is not None:
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.05)
+        return self.section(job_id, open)
+
+    def sheet(self, job_id):
+        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+
+    def item(self, job_id):
+        return self.sheet(job_id)["items"][0]
+
+    def gcode(self, job_id):
+        answer = self.client.get(f"/jobs/{job_id}/print.gcode")
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        return answer.text
+
+
+class SettingsTest(SettingsCase):
+    def test_a_shop_chooses_what_it_sees(self):
+        job_id = self.job(stl(box(20, 15, 3)))
+
+        def shown():
+            html = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+            rows = re.findall(
+                r'class="setting" [^>]*data-shown="(yes|no)"([^>]*)>\s*<label for="([^"]+)"', html
+            )
+            for yes, rest, _ in rows:
+                self.assertEqual("hidden" in rest, yes == "no")
+            return {name: yes == "yes" for yes, _, name in rows}
+
+        before = shown()
+        self.assertEqual(sum(before.values()), 12)
+        self.assertGreater(len(before), 20)
+        self.assertTrue(before["walls"] and not before["smooth"])
+        for name in ("smooth", "walls"):
+            answer = self.client.post(
+                f"/jobs/{job_id}/shown-setting?name={name}&open=8", headers={"HX-Request": "true"}
+            )
+            self.assertEqual(answer.status_code, 200)
+        self.assertEqual({name for name, on in shown().items() if on != before[name]}, {"walls", "smooth"})
+        # It holds for all jobs, and habits of the shop stay beside it.
+        self.client.post("/machines/habits", data={"at_once": "true", "join_minutes": "7"})
+        self.assertTrue(shown()["smooth"])
+        self.assertEqual(self.client.post(f"/jobs/{job_id}/shown-setting?name=nothing").status_code, 422)
+
+    def test_ranges_presets_and_what_was_measured_are_told(self):
+        job_id = self.job(stl(box(20, 15, 3)))
+        self.change(job_id, "keep-preset", name="Own")
+        self.change(job_id, "process", open=8, walls="5")
+        html = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        self.assertIn("In the preset: 3", html)
+        self.assertIn("190 to 225 °C", html)
+        self.paths(job_id)
+        until = time.monotonic() + 90
+        while "worked out" in self.client.get(f"/jobs/{job_id}/what-if").text:
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.2)
+        html = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        self.assertRegex(html, r"4 walls: [−+]\d+ min, −0\.\d g")
+        self.assertRegex(html, r"6 walls: [−+]\d+ min, \+0\.\d g")
+
+    def test_quality_pace_and_layers_to_a_millimetre(self):
+        job_id = self.job(stl(box(20, 15, 3)))
+        page = self.section(job_id, 8)
+        self.assertIn("fine, 0.1 mm", page.text("quality"))
+        self.change(job_id, "layer", open=8, layer_mm="8/mm")
+        self.assertEqual(self.sheet(job_id)["layer_mm"], 0.125)
+        self.assertIn("0.125 mm, as typed", self.section(job_id, 8).text("quality"))
+        self.change(job_id, "process", open=8, speed_percent="140")
+        self.assertIn('placeholder="215, as PLA"', self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
+        self.assertIn("M109 S215", self.gcode(job_id))
+
+    def test_a_roof_over_nothing_is_told(self):
+        job_id = self.job(stl(box(40, 40, 6)))
+        self.assertNotIn("sparse-roof", self.paths(job_id).ids)
+        self.change(job_id, "process", open=8, infill_percent="0")
+        told = self.paths(job_id).text("sparse-roof")
+        self.assertIn("at 5.2 mm lies on nothing", told)
+        self.assertIn("PLA spans 10 mm", told)
+
+
+class HeightsTest(SettingsCase):
+    def test_a_stretch_and_a_pause_reach_the_file_and_the_traveller(self):
+        job_id = self.job(stl(box(20, 15, 6)))
+        self.change(job_id, "zone", open=8, low_mm="2", high_mm="3", walls="5", nozzle_c="215")
+        self.change(job_id, "pause", open=8, z_mm="4", why="set in the nut")
+        page = self.paths(job_id)
+        for words in ("2 to 3 mm", "5 walls", "pause at 4 mm", "set in the nut"):
+            self.assertIn(words, page.text("heights"))
+        self.assertIn("the machine waits", page.text("pauses"))
+        text = self.gcode(job_id)
+        layers = re.split(r"; layer \d+ of 30", text)
+        self.assertIn("M104 S215", layers[11])
+        self.assertIn("M104 S205", layers[16])
+        self.assertEqual([k for k, layer in enumerate(layers) if "M0 set in the nut" in layer], [21])
+        self.assertEqual(read(text.splitlines()).pauses, 1)
+        traveller = self.client.get(f"/jobs/{job_id}/traveller").text
+        self.assertIn("Pause at 4 mm", traveller)
+        # Too hot for the material: refused, and nothing is lost.
+        self.change(job_id, "zone", open=8, low_mm="1", high_mm="2", nozzle_c="290")
+        answer = self.client.get(f"/jobs/{job_id}/print.gcode")
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("290 °C", answer.text)
+        self.change(job_id, "drop-by-height", open=8, of="zones", number="1")
+        self.gcode(job_id)
+        self.assertEqual(len(self.item(job_id)["by_height"]["zones"]), 1)
+
+    def test_strands_go_to_the_second_nozzle_and_are_reckoned_apart(self):
+        job_id = self.job(stl(box(60, 40, 4)))
+        self.settle(job_id)
+        html = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        self.assertRegex(html, r'data-low="0.8" data-high="1.2">over the bottom')
+        self.change(job_id, "strands", open=8, low_mm="1", high_mm="1.4", turns="2")
+        page = self.paths(job_id)
+        self.assertIn("strands", page.text("times"))
+        self.assertIn("Glass strand", page.text("timed"))
+        self.assertEqual(page.text("changes"), "2")
+        text = self.gcode(job_id)
+        back = read(text.splitlines())
+        self.assertEqual((back.changes, back.second_c), (2, [255.0]))
+        self.assertGreater(back.second_mm, 0)
+        # A part that is too small for any is told so.
+        small = self.job(stl(box(9, 9, 4)))
+        self.change(small, "strands", open=8, low_mm="1", high_mm="1.4", turns="2")
+        self.paths(small)
+        self.assertIn("too small for a strand", self.client.get(f"/jobs/{small}/sheet?open=8").text)
+
+    def test_a_pause_keeps_its_cavity_free_of_supports(self):
+        # A roof over a bay, closed all round but for the front.
+        body = box(30, 30, 12) - box(20, 25, 6, (5, -1, 3))
+        job_id = self.job(stl(body))
+        self.change(job_id, "supports")
+        self.settle(job_id)
+        html = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        roof, z = re.search(r'<option value="([^"]+)" data-z="([\d.]+)"', html).groups()
+        self.assertAlmostEqual(float(z), 9, delta=0.3)
+        self.change(job_id, "pause", open=8, z_mm=z, why="set in the plate", roof=roof)
+        self.assertIn(roof, self.item(job_id)["accepted"])
+        self.settle(job_id)
+        page = self.section(job_id, 6)
+        self.assertNotRegex(page.text("section-6"), r"[1-9]\d* supports? ·")
+
+    def test_a_seam_is_picked_on_the_part(self):
+        job_id = self.job(stl(box(20, 15, 3)))
+        self.change(job_id, "footing", footing="none")
+        self.change(job_id, "seam-line", open=8, at_mm="[[20, 0, 0]]")
+        self.assertEqual(self.sheet(job_id)["process"]["seam"], "picked")
+        text = self.gcode(job_id)
+        for layer in re.split(r"; layer \d+ of 15", text)[2:]:
+            x, y = map(float, re.search(r"X([\d.]+) Y([\d.]+)[^XY]*; outer wall", layer).groups())
+            np.testing.assert_allclose((x, y), (150 + 10 - 0.22, 150 - 7.5 + 0.22), atol=0.01)
+
+
+class FootingTest(SettingsCase):
+    def test_filament_begins_with_a_skirt_and_advice_is_taken_in_one_press(self):
+        job_id = self.job(stl(box(6, 6, 40)))
+        self.assertEqual(self.item(job_id)["footing"]["kind"], "skirt")
+        page = self.paths(job_id, 7)
+        told = page.text("footing-advice")
+        self.assertIn("A brim is advised", told)
+        self.assertIn("36 mm²", told)
+        self.change(job_id, "footing", open=7, footing="brim")
+        told = self.paths(job_id, 7).text("footing-advice")
+        self.assertIn("A brim will do", told)
+        flat = self.job(stl(box(60, 60, 5)))
+        self.assertIn("A skirt will do", self.paths(flat, 7).text("footing-advice"))
+
+    def test_a_habit_is_kept_by_machine(self):
+        job_id = self.job(stl(box(20, 15, 3)))
+        self.client.post("/machines/printers/copy", data={"name": "Reed 190"})
+        self.client.post(
+            "/machines/printers/edit",
+            data={"old": "Reed 190 copy", "habit": "brim", **{f"build_{a}": "190" for a in "xyz"}},
+        )
+        self.change(job_id, "printer", printer="Reed 190 copy")
+        self.assertEqual(self.item(job_id)["footing"]["kind"], "brim")
+
+    def test_a_brim_on_the_show_side_is_told(self):
+        job_id = self.job(stl(box(20, 15, 30)))
+        self.change(job_id, "footing", open=7, footing="brim")
+        self.assertNotIn("brim-edge", self.section(job_id, 7).ids)
+        self.change(job_id, "show", normal="[1, 0, 0]")
+        self.assertIn("edge along the foot", self.section(job_id, 7).text("brim-edge"))
+        self.change(job_id, "footing", open=7, footing="brim", brim_gap_mm="0.1")
+        self.assertNotIn("brim-edge", self.section(job_id, 7).ids)
+        self.change(job_id, "show", normal="[0, 0, 1]")
+        self.change(job_id, "footing", open=7, footing="brim", brim_gap_mm="0")
+        self.assertNotIn("brim-edge", self.section(job_id, 7).ids)
+
+    def test_all_of_it_as_paths(self):
+        job_id = self.job(stl(box(30, 20, 4)))
+        for footing, words in (
+            ("skirt", "; skirt"),
+            ("brim", "; brim"),
+            ("corners", "; brim"),
+            ("raft", "; raft"),
+        ):
+            self.change(job_id, "footing", open=7, footing=footing)
+            text = self.gcode(job_id)
+            self.assertIn(words, text.split("; layer 2 of")[0])
+        # What has no room on the plate is left out, and the part is printed.
+        self.change(job_id, "footing", open=7, footing="skirt")
+        self.change(job_id, "place", open=9, x_mm="-134", y_mm="0", swing_deg="0")
+        self.assertNotIn("; skirt", self.gcode(job_id))
+
+
+class BoardTest(SettingsCase):
+    def board(self, job_id, query=""):
+        until = time.monotonic() + 120
+        while "worked out" in (text := self.client.get(f"/jobs/{job_id}/what-if?{query}").text):
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.2)
+        return text
+
+    def rows(self, text):
+        return re.findall(r'data-what="([^"]+)"', text)
+
+    def test_variants_of_supports_and_footing(self):
+        # A table that islands hang from.
+        job_id = self.job(stl(box(4, 4, 12) + box(20, 4, 3, (0, 0, 12)) + box(3, 3, 5, (15, 0, 7))))
+        self.change(job_id, "supports")
+        self.settle(job_id)
+        self.paths(job_id)
+        text = self.board(job_id, "about=supports&about=footing")
+        for words in ("without supports", "supports: tree", "supports: pillars", "no footing", "on a raft"):
+            self.assertIn(words, self.rows(text))
+        self.assertNotIn("4 walls", self.rows(text))
+        self.assertIn("but 1 island falls", text)
+        form = re.search(r'data-what="on a raft".*?</form>', text, re.DOTALL)[0]
+        self.assertIn('name="footing" value="raft"', form)
+
+    def test_sorted_and_aimed_at(self):
+        job_id = self.job(stl(box(24, 20, 6)))
+        self.paths(job_id)
+        text = self.board(job_id, "about=layers&about=infill&sort=mass")
+        grams = [float(g) for g in re.findall(r"<td>([\d.]+) g ·", text)][1:]
+        self.assertGreater(len(grams), 5)
+        self.assertEqual(grams, sorted(grams))
+        self.assertIn(" MB", text)
+        text = self.board(job_id, "about=layers&hours=0.001")
+        self.assertIn("othing here comes under", text)
+        text = self.board(job_id, "about=infill&grams=2.0")
+        self.assertIn("nder 2 g: ", text)
+        self.assertIn("meets", text)
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/what-if?hours=soon").status_code, 422)
+
+    def test_over_the_whole_set(self):
+        job_id = self.job(stl(box(10, 10, 2)))
+        answer = self.client.post(
+            f"/api/jobs/{job_id}/items", params={"name": "b.stl"}, content=stl(box(14, 10, 2))
+        )
+        self.assertLess(answer.status_code, 400, answer.text[:300])
+        items = [one["id"] for one in self.sheet(job_id)["items"]]
+        self.assertEqual(len(items), 2)
+
+        def grams(query):
+            text = self.board(job_id, query)
+            return float(re.search(r'data-what="now".*?<td>.*?<td>([\d.]+) g', text, re.DOTALL)[1])
+
+        each = [grams(f"about=layers&item={item}") for item in items]
+        self.assertAlmostEqual(grams("about=layers&whole=true"), sum(each), delta=0.11)
+
+
+class SpeedsTest(SettingsCase):
+    def test_a_byte_a_place(self):
+        job_id = self.job(stl(box(20, 15, 2)))
+        page = self.paths(job_id)
+        keys = dict(re.findall(r'"(toolpaths|speeds)": "(\w+)"', page.text("state")))
+        data = self.client.get(f"/api/blocks/speeds/{keys['speeds']}").content
+        word, count, step = struct.unpack_from("<4sIf", data)
+        paths = self.client.get(f"/api/blocks/paths/{keys['toolpaths']}").content
+        self.assertEqual((word, count), (b"UHS1", struct.unpack_from("<4sII", paths)[2]))
+        speeds = np.frombuffer(data, np.uint8, count, 12) * step
+        self.assertLess(speeds.max(), 151)
+        self.assertGreater(np.percentile(speeds, 90), 20)
+
+
+if __name__ == "__main__":
+    unittest.main()
