@@ -10,6 +10,8 @@ import numpy as np
 from tests.support import box, stl
 from tests.web.test_app import AppCase
 from upright_heron.core.toolpaths.gcode_check import read
+from upright_heron.core.toolpaths.learned import Factor, factor
+from upright_heron.sheet.shop import Finished
 
 
 class SettingsCase(AppCase):
@@ -277,6 +279,41 @@ class BoardTest(SettingsCase):
 
         each = [grams(f"about=layers&item={item}") for item in items]
         self.assertAlmostEqual(grams("about=layers&whole=true"), sum(each), delta=0.11)
+
+
+class LearnedTest(SettingsCase):
+    def test_times_are_learned_from_finished_prints(self):
+        job_id = self.job(stl(box(20, 15, 6)))
+        html = self.paths(job_id)
+        self.assertNotIn("learned", html.ids)
+        self.assertIn("Not yet compared", self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
+        page = self.client.get(f"/api/jobs/{job_id}").json()
+        seconds = float(re.search(r"^; seconds: (\d+)", self.gcode(job_id), re.MULTILINE)[1])
+
+        def took(hours):
+            return self.client.post(
+                f"/jobs/{job_id}/took?open=8", data={"hours": hours}, headers={"HX-Request": "true"}
+            )
+
+        for times in (1.1, 1.3, 1.2):
+            self.assertEqual(took(f"{times * seconds / 3600:.6f}").status_code, 200)
+        told = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        self.assertIn("Learned from 3 prints on the Sedge 300: × 1.20", told)
+        self.assertIn("± 10 %", self.section(job_id, 8).text("learned"))
+        # What nobody can have meant is refused.
+        for hours, words in (("100", "another print"), ("soon", "soon")):
+            answer = took(hours)
+            self.assertIn(words, answer.text)
+        self.assertIn("from 3 prints", self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
+        self.assertEqual(self.client.get(f"/api/jobs/{job_id}").json(), page)
+
+    def test_the_median_counts_and_the_spread_is_told(self):
+        self.assertIsNone(factor(()))
+        self.assertEqual(factor((1.5,)), Factor(1.5, 0.0, 1))
+        self.assertEqual(factor((1.0, 1.1, 4.0)).value, 1.1)
+        self.assertAlmostEqual(factor((1.0, 1.2)).spread, 0.1 * 2**0.5)
+        kept = Finished(name="A", ratios=(1.0,) * 200).with_one(2.0)
+        self.assertEqual((len(kept.ratios), kept.ratios[-1]), (200, 2.0))
 
 
 class SpeedsTest(SettingsCase):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from functools import partial
 
 import numpy as np
+from cachetools import LRUCache
 from manifold3d import CrossSection
 from numpy.typing import NDArray
 
@@ -19,7 +20,7 @@ from ..supports.outlines import ring_areas
 from ..supports.support_set import SupportSet
 from .beads import Beads, Chain, Kind, packed
 from .footing_paths import footing_chains
-from .ordering import Order, ordered
+from .ordering import Order, Seam, ordered
 from .patterns import Pattern, chains_of, filled, lines_apart, solid
 from .purge import by_nozzle, with_stand
 from .steep import slowed
@@ -44,6 +45,8 @@ _RANK = {
 }
 # Denser than this is filled whole.
 WHOLE = 0.99
+# Patterns that are another in each layer.
+WAVES = frozenset({Pattern.GYROID, Pattern.CUBIC})
 # Lines of a smoothing pass are so far apart, and push out so much of what a bead has (common practice).
 SMOOTHING_MM, SMOOTHING_FLOW = 0.15, 0.1
 # Ways up to this are straight: nothing is drawn back for them, mm.
@@ -190,11 +193,40 @@ class _PartPaths:
     def __init__(self, part: LayerStack, walls: Walls, surfaces: Surfaces, asked: Laying) -> None:
         self.part, self.walls, self.surfaces, self.asked = part, walls, surfaces, asked
         self._grouped = Grouped(partial(as_region, surfaces.sparse), len(part), asked.infill_every)
+        # Layers alike are laid alike.
+        self._alike = walls.alike.tolist()
+        self._known: LRUCache[tuple[object, ...], tuple[list[Chain], NDArray[np.float64]]] = LRUCache(16)
 
     def of(
         self, layer: int, at: NDArray[np.float64], number: int, z_mm: float
     ) -> tuple[list[Chain], NDArray[np.float64]]:
         """Paths of a layer in their order, from where the nozzle is, (2,) mm, and where it is then."""
+        name = self._name(layer, z_mm)
+        if name is None:
+            return self._laid(layer, at, number, z_mm)
+        if name not in self._known:
+            self._known[name] = self._laid(layer, at, number, z_mm)
+        return self._known[name]
+
+    def _name(self, layer: int, z_mm: float) -> tuple[object, ...] | None:
+        """What a layer shares with others whose paths are the same; ``None`` where all are different."""
+        asked = self.asked
+        turning = asked.order.seam in (Seam.SCATTERED, Seam.PICKED) or asked.infill_every > 1
+        if turning or asked.pattern in WAVES:
+            return None
+        found = self.surfaces
+        stacks = (found.top, found.bottom, found.bridge, found.sparse, found.bare, found.roofed)
+        areas = tuple(round(float(one.area_mm2[layer]), 6) for one in stacks)
+        zones = at_height(asked.zones, z_mm), at_height(asked.strands, z_mm)
+        if any(zone is not None and zone.pattern in WAVES for zone in zones[:1]):
+            return None
+        # What a layer stands on counts too.
+        below = self._alike[layer - 1] if layer else -1
+        return self._alike[layer], below, layer % 2, *areas, *zones, float(found.angles[layer])
+
+    def _laid(
+        self, layer: int, at: NDArray[np.float64], number: int, z_mm: float
+    ) -> tuple[list[Chain], NDArray[np.float64]]:
         zone = at_height(self.asked.zones, z_mm)
         chains = self._walls(layer) + self._skins(layer) + self._inside(layer, zone, z_mm)
         if zone is not None and zone.pace is not None:
@@ -222,7 +254,7 @@ class _PartPaths:
 
     def _walls(self, layer: int) -> list[Chain]:
         chains = self.walls.beads.chains(layer)
-        if not self.asked.slow_steep or layer == 0 or self.part.same_as_below(layer):
+        if not self.asked.slow_steep or layer == 0 or self._alike[layer] == self._alike[layer - 1]:
             return chains
         below = packed_rings(self.part.section(layer - 1).simplify(SMOOTH_MM).to_polygons())
         return [slowed(chain, *below) if chain.kind is Kind.OUTER else chain for chain in chains]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from manifold3d import CrossSection, FillRule, JoinType, OpType
@@ -27,7 +28,12 @@ LEFT_MM2, LEFT_MM = 0.06, 0.12
 COMPACT = 1.4
 
 
-@stored("walls")
+def _unlike(old: dict[str, Any]) -> dict[str, Any]:
+    """Walls as they were before layers alike were told."""
+    return {**old, "alike": np.arange(len(old["inside"]))}
+
+
+@stored("walls", version=2, upcasters={1: _unlike})
 @dataclass(frozen=True, eq=False)
 class Walls:
     """Walls of all layers, and what lies inside them.
@@ -37,10 +43,13 @@ class Walls:
     beads : Beads
     inside : LayerStack
         Outlines of what is to be filled, up to the last walls.
+    alike : (L,) int64
+        Of each layer the lowest one with the same outlines and walls.
     """
 
     beads: Beads
     inside: LayerStack
+    alike: NDArray[np.int64]
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +118,8 @@ def make_walls(
     beads: list[list[Chain]] = []
     inside: list[list[NDArray[np.float64]]] = []
     areas: list[float] = []
-    known: dict[tuple[bytes, int], tuple[list[Chain], list[NDArray[np.float64]], float]] = {}
+    alike: list[int] = []
+    known: dict[tuple[bytes, int], tuple[int, list[Chain], list[NDArray[np.float64]], float]] = {}
     for layer in tracked(range(len(stack)), "Laying walls", progress):
         region = stack.section(layer).simplify(SMOOTH_MM)
         if aside is not None:
@@ -119,14 +129,16 @@ def make_walls(
         name = fingerprint(region.to_polygons()), here
         if name not in known:
             chains, left = walls_of(region, here, line_mm)
-            known[name] = chains, left.to_polygons(), float(left.area())
-        chains, rings, area = known[name]
+            known[name] = layer, chains, left.to_polygons(), float(left.area())
+        lowest, chains, rings, area = known[name]
+        alike.append(lowest)
         beads.append(chains)
         inside.append(rings)
         areas.append(area)
     h = stack.layer_mm
     tops = stack.base_mm + h * np.arange(1, len(stack) + 1, dtype=np.float64)
-    return Walls(packed_beads(beads, tops, h), pack(inside, areas, h, stack.base_mm))
+    laid = packed_beads(beads, tops, h)
+    return Walls(laid, pack(inside, areas, h, stack.base_mm), np.array(alike, np.int64))
 
 
 def fingerprint(rings: list[NDArray[np.float64]]) -> bytes:
