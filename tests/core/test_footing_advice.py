@@ -50,7 +50,7 @@ class AdviceTest(unittest.TestCase):
                 "80 mm long on a plate that is not heated",
             ),
             (plate(80, 60), known(shrinkage_percent=0.7), FootingKind.CORNERS, "4 sharp corners"),
-            (plate(80, 60), known(feet=20), FootingKind.BRIM, "20 feet of supports"),
+            (plate(80, 60), known(feet=12), FootingKind.BRIM, "12 feet of supports"),
             (CrossSection(), known(contact_mm2=0.0, feet=5), FootingKind.BRIM, "5 feet of supports alone"),
             (plate(80, 60), known(uneven=True), FootingKind.RAFT, "uneven"),
             (plate(50, 50) + plate(5, 5, (60, 0)), known(), FootingKind.BRIM, "1 of 2 pieces"),

@@ -87,6 +87,11 @@ class WaysTest(unittest.TestCase):
         # A wall between: round it would be far.
         slit = plate(20, 20) - plate(1, 19, (9.5, -1))
         self.assertEqual(self.ways((9.0, 2.0), (11.0, 2.0), slit, short=1.0), [])
+        # A short one would still be three times as long, and 9 mm more.
+        notch = plate(20, 20) - plate(1, 6, (9.5, -1))
+        self.assertEqual(self.ways((9.0, 0.5), (11.0, 0.5), notch, short=1.0), [])
+        # One that begins in the outline itself leads nowhere.
+        self.assertEqual(self.ways((9.0, 20.0), (20.0, 10 - 0.35 * LINE)), [])
         apart = plate(5, 5) + plate(5, 5, (10, 0))
         self.assertEqual(self.ways((4.0, 2.0), (11.0, 2.0), apart), [])
         self.assertEqual(self.ways((2.0, 5.0), (3.0 + LONGEST_MM, 5.0), plate(60, 10)), [])
@@ -269,8 +274,17 @@ class NozzlesTest(unittest.TestCase):
         for layer in (0, 1):
             chains = whole.chains(layer)
             self.assertEqual(sum(a.nozzle != b.nozzle for a, b in pairwise(chains)), 1)
+        # A layer more below moves them up.
+        low = packed(self.layers((0,), (0,)), np.array([0.1, 0.2]), 0.2)
+        mixed = merged([Placed(low, 80, 0, 0), Placed(beads, 0, 0, 0)], LINE, BUILD)
+        self.assertEqual((len(mixed.tops_mm), mixed.events), (3, (Event(2, pause="nut"),)))
         purge = Counter(c.kind for c in whole.chains(0))[Kind.PURGE]
         self.assertEqual(purge, Counter(c.kind for c in beads.chains(0))[Kind.PURGE])
+
+    def test_a_change_is_drawn_back_for_however_short_the_way(self):
+        beads = packed(self.layers((0, 1)), np.array([0.2]), 0.2)
+        _, moves = timed(beads, Running(60.0))
+        self.assertEqual(moves.back.tolist(), [False, True, False])
 
     def test_filament_is_reckoned_by_nozzle(self):
         beads = packed(self.layers((0, 0, 1)), np.array([0.2]), 0.2)
@@ -488,6 +502,9 @@ class PlateSkirtTest(unittest.TestCase):
     def test_items_without_one_are_gone_round_too(self):
         near = self.skirts((self.item(), 0, 0, 0), (self.item(0), 22, 0, 45))
         self.assertEqual(len(near), 2)
+        bare = Polygon([(22 + x, y) for x, y in ((12.7, 0), (0, 12.7), (-12.7, 0), (0, -12.7))])
+        for ring in near:
+            self.assertTrue(ring.contains(bare))
         self.assertEqual(self.skirts((self.item(0), 0, 0, 0)), [])
 
     def test_what_has_no_room_is_left_out(self):

@@ -219,6 +219,7 @@ def gcode_of(whole: Beads, asked: GcodeSetting) -> tuple[bytes, Readback]:
     bounds = Bounds(
         how.machine, how.build_mm, told.volume_mm3, how.diameter_mm, asked.nozzle_range, asked.bed_range,
         len(whole.tops_mm), how.lift_mm > 0, asked.second_range, told.second_mm3, told.pauses,
+        asked.running.retract_mm,
     )  # fmt: skip
     back = read(data.decode().splitlines())
     found = faults(back, bounds)

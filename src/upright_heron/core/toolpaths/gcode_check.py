@@ -56,6 +56,10 @@ class Readback:
         From one nozzle to the other, and how often the machine waits for someone.
     low_pauses : int
         Pauses where the nozzle waits no higher than what was printed.
+    blob_mm : float
+        Filament that is pushed on the spot, more than was drawn back, once a bead was laid.
+    drawn_mm : float
+        The furthest that filament is drawn back between beads.
     """
 
     machine: str = ""
@@ -80,6 +84,8 @@ class Readback:
     changes: int = 0
     pauses: int = 0
     low_pauses: int = 0
+    blob_mm: float = 0.0
+    drawn_mm: float = 0.0
 
 
 def read(lines: Iterable[str]) -> Readback:
@@ -113,6 +119,7 @@ class _Reader:
         self.active = 0
         # How much of each filament is drawn back.
         self.backs = [0.0, 0.0]
+        self.furthest = 0.0
         self.absolute = self.absolute_e = True
         self.hot = [False, False]
         # Height at which the filament was drawn back.
@@ -172,12 +179,18 @@ class _Reader:
             if self.found.beads:
                 _reach(self.found.travel_low_mm, self.found.travel_high_mm, target)
         else:
-            self.backs[self.active] = max(self.backs[self.active] - push, 0.0)
+            over = push - self.backs[self.active]
+            # To what numbers are rounded to.
+            self.found.blob_mm += over if self.found.beads and over > 1e-3 else 0.0
+            self.backs[self.active] = max(-over, 0.0)
+            self.furthest = max(self.furthest, self.backs[self.active] if self.found.beads else 0.0)
             self.drawn_at = self.at[2] if push < 0 else math.inf
         self.at = target
 
     def _bead(self, target: list[float], push: float) -> None:
         self.found.beads += 1
+        self.found.drawn_mm = max(self.found.drawn_mm, self.furthest)
+        self.furthest = 0.0
         self.found.pushed_mm += push
         # To what numbers are rounded to.
         self.found.starved += self.backs[self.active] > 1e-4
@@ -230,6 +243,8 @@ class Bounds:
     second_mm3 : float
         Of the beads of the second nozzle.
     pauses : int
+    retract_mm : float
+        Filament is drawn back by no more.
     """
 
     machine: str
@@ -243,6 +258,7 @@ class Bounds:
     second_c: tuple[float, float] = (0.0, 0.0)
     second_mm3: float = 0.0
     pauses: int = 0
+    retract_mm: float = 1.0
 
 
 def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
@@ -280,6 +296,10 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
     uneven = abs(found.net_mm + found.end_drawn_mm - found.pushed_mm) > max(SHARE * found.pushed_mm, 0.01)
     if uneven or found.starved:
         told.append(("What is drawn back is not what is pushed again.", "Write the file again."))
+    if found.drawn_mm > asked.retract_mm + 1e-3:
+        told.append((f"Filament is drawn back by {found.drawn_mm:.1f} mm.", "Write the file again."))
+    if found.blob_mm > 0:
+        told.append((f"{found.blob_mm:.1f} mm of filament are pushed on the spot.", "Write the file again."))
     for name, asked_c, (low, high) in (
         ("nozzle", found.nozzle_c, asked.nozzle_c),
         ("second nozzle", found.second_c, asked.second_c),

@@ -84,7 +84,6 @@ def with_stand(
         active = chains[at].nozzle
         stand = [chain._replace(nozzle=active) for chain in (walls if turn is None else walls + full)]
         found.append(chains[:at] + stand + chains[at:])
-        active = chains[-1].nozzle
     return found
 
 
