@@ -128,7 +128,7 @@ class GcodeTest(unittest.TestCase):
             "before the nozzle is hot": text.replace("M109 S205", "M104 S205"),
             "pushes out": re.sub(r"E0\.0[5-9]\d+", "E0.02000", text),
             "not what is pushed again": text.replace("G1 E1.00000", "G1 E0.50000"),
-            "drawn back by 2.5 mm": text.replace("G1 E-1.00000", "G1 E-2.50000"),
+            "drawn back by 2.5 mm": re.sub(r"G1 E(-?)1\.00000", r"G1 E\g<1>2.50000", text),
             "pushed on the spot": text.replace("G1 E1.00000", "G1 E1.50000"),
             "39 layers of 40": text.replace("Z4.000", "Z3.800"),
             "Unknown: M900": text.replace("M84", "M900 K0.1"),
