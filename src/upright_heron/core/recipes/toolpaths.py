@@ -48,7 +48,7 @@ from .supports_filament import filament_supports
 from .values import Arranged, Package
 
 
-@recipe("walls", version=3, stage="Laying walls", needs=(layers,), reads=WallSetting)
+@recipe("walls", version=4, stage="Laying walls", needs=(layers,), reads=WallSetting)
 def walls(stack: LayerStack, asked: WallSetting, progress: Progress) -> Walls:
     """Walls of the part, and what lies inside them."""
 

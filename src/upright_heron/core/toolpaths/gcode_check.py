@@ -270,6 +270,24 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
         )
     if not found.beads:
         return [*told, ("The file has no bead.", "Lay the paths again.")]
+    told += _past(found, asked) + _pushed_wrong(found, asked) + _too_hot(found, asked)
+    if found.cold_mm > 0:
+        told.append(("Filament is pushed before the nozzle is hot.", "Wait for it in the start text: M109."))
+    if found.layers != asked.layers:
+        told.append((f"The file has {found.layers} layers of {asked.layers}.", "Lay the paths again."))
+    if asked.lifted and found.unlifted:
+        told.append((f"{found.unlifted} travels are not lifted, as was asked.", "Write the file again."))
+    if found.pauses != asked.pauses:
+        told.append((f"The file has {found.pauses} pauses of {asked.pauses}.", "Write the file again."))
+    if found.low_pauses:
+        told.append(("The nozzle waits in the print.", "Pause lower, or split the part."))
+    told += [(f"Unknown: {word}.", "Look at the start and end text.") for word in found.unknown[:5]]
+    return told
+
+
+def _past(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
+    """What reaches out of the volume."""
+    told = []
     for corners, what in (
         ((found.low_mm, found.high_mm), "Beads"),
         ((found.travel_low_mm, found.travel_high_mm), "Travels"),
@@ -284,6 +302,12 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
                             "Move the item on the plate, or split it.",
                         )
                     )
+    return told
+
+
+def _pushed_wrong(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
+    """Filament that is more or less than that of the beads, or is drawn back and pushed unevenly."""
+    told = []
     across = math.pi * asked.diameter_mm**2 / 4.0
     for pushed, volume, where in (
         (found.pushed_mm * across, asked.volume_mm3, ""),
@@ -300,6 +324,12 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
         told.append((f"Filament is drawn back by {found.drawn_mm:.1f} mm.", "Write the file again."))
     if found.blob_mm > 0:
         told.append((f"{found.blob_mm:.1f} mm of filament are pushed on the spot.", "Write the file again."))
+    return told
+
+
+def _too_hot(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
+    """Temperatures that the materials do not take."""
+    told = []
     for name, asked_c, (low, high) in (
         ("nozzle", found.nozzle_c, asked.nozzle_c),
         ("second nozzle", found.second_c, asked.second_c),
@@ -313,15 +343,4 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
             for value in sorted(set(asked_c))
             if not low <= value <= high
         ]
-    if found.cold_mm > 0:
-        told.append(("Filament is pushed before the nozzle is hot.", "Wait for it in the start text: M109."))
-    if found.layers != asked.layers:
-        told.append((f"The file has {found.layers} layers of {asked.layers}.", "Lay the paths again."))
-    if asked.lifted and found.unlifted:
-        told.append((f"{found.unlifted} travels are not lifted, as was asked.", "Write the file again."))
-    if found.pauses != asked.pauses:
-        told.append((f"The file has {found.pauses} pauses of {asked.pauses}.", "Write the file again."))
-    if found.low_pauses:
-        told.append(("The nozzle waits in the print.", "Pause lower, or split the part."))
-    told += [(f"Unknown: {word}.", "Look at the start and end text.") for word in found.unknown[:5]]
     return told

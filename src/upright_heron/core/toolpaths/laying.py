@@ -28,7 +28,7 @@ from .strands import strands_of
 from .support_paths import Grouped, SupportPaths
 from .surfaces import Surfaces, inside_some
 from .travels import inside_ways
-from .walls import SMOOTH_MM, Walls, as_region
+from .walls import Walls, as_region
 from .zones import Pause, StrandZone, Zone, at_height, events
 
 # What comes first of what belongs together; outer walls come before or after the inner ones.
@@ -237,7 +237,7 @@ class _PartPaths:
                 for chain in chains
             ]
         ranks = self._ranks(layer, chains)
-        region = self.part.section(layer) if self.asked.inside else CrossSection()
+        region = as_region(self.walls.outline, layer) if self.asked.inside else CrossSection()
         found: list[Chain] = []
         for nozzle in range(2):
             own = [k for k, chain in enumerate(chains) if chain.nozzle == nozzle]
@@ -256,7 +256,7 @@ class _PartPaths:
         chains = self.walls.beads.chains(layer)
         if not self.asked.slow_steep or layer == 0 or self._alike[layer] == self._alike[layer - 1]:
             return chains
-        below = packed_rings(self.part.section(layer - 1).simplify(SMOOTH_MM).to_polygons())
+        below = self.walls.outline.packed_rings(layer - 1)
         return [slowed(chain, *below) if chain.kind is Kind.OUTER else chain for chain in chains]
 
     def _skins(self, layer: int) -> list[Chain]:
@@ -314,7 +314,7 @@ class _PartPaths:
 
     def _ranks(self, layer: int, chains: list[Chain]) -> list[tuple[int, int]]:
         """What each path belongs to, and what comes first there."""
-        rings = self.part.rings(layer)
+        rings = self.walls.outline.rings(layer)
         outers = [ring for ring, area in zip(rings, ring_areas(rings), strict=True) if area > 0]
         first = 0 if self.asked.order.outer_first else _RANK[Kind.OUTER]
         return [

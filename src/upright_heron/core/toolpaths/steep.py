@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 
 from .beads import Chain
-from .point_in_rings import holds
+from .point_in_rings import hold_all
 
 # Outer walls with less than half of their width on the layer below run at this share of their speed (common
 # practice); it is looked at every so many mm.
@@ -45,7 +45,7 @@ def _looked(places, width, below, start):  # type: ignore[no-untyped-def]
         dx, dy = places[k, 0] - places[k - 1, 0], places[k, 1] - places[k - 1, 1]
         total += max(1, math.ceil(math.sqrt(dx * dx + dy * dy) / EVERY_MM))
     at, wide = np.empty((total, 2)), np.empty(total)
-    free, corner = np.empty(total, np.bool_), np.ones(total, np.bool_)
+    corner = np.ones(total, np.bool_)
     at[0], wide[0] = places[0], width[0]
     n = 1
     for k in range(1, places.shape[0]):
@@ -57,8 +57,7 @@ def _looked(places, width, below, start):  # type: ignore[no-untyped-def]
             wide[n] = width[k - 1] + t * (width[k] - width[k - 1])
             corner[n] = s == count
             n += 1
-    for k in range(n):
-        free[k] = not holds(below, start, at[k, 0], at[k, 1])
+    free = ~hold_all(below, start, at[:n])
     keep = np.empty(n, np.bool_)
     for k in range(n):
         changes = (k > 0 and free[k] != free[k - 1]) or (k + 1 < n and free[k] != free[k + 1])

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from ..layers.stack import LayerStack, pack, packed
 from ..progress import Progress, silent, tracked
 from ..tags import stored
+from .point_in_rings import hold_all
 from .scan_lines import crossings
 from .walls import as_region, fingerprint
 
@@ -255,14 +255,5 @@ def inside_some(
     places: NDArray[np.float64], rings: tuple[NDArray[np.float64], NDArray[np.int64]]
 ) -> NDArray[np.bool_]:
     """Whether places (n, 2) lie in a region, told by corners (P, 2) and where each ring begins."""
-    points, start = rings
-    inside = np.zeros(len(places), bool)
-    for a, b in pairwise(start.tolist()):
-        p = points[a:b]
-        q = np.roll(p, 1, axis=0)
-        y = places[:, 1, None]
-        crosses = (p[:, 1] > y) != (q[:, 1] > y)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            at = (q[:, 0] - p[:, 0]) * (y - p[:, 1]) / (q[:, 1] - p[:, 1]) + p[:, 0]
-        inside ^= ((places[:, 0, None] < at) & crosses).sum(axis=1) % 2 == 1
-    return inside
+    found: NDArray[np.bool_] = hold_all(*rings, np.ascontiguousarray(places))
+    return found

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..layers.stack import packed
 from .beads import Chain, Kind
+from .insets import Rings, inset
 from .point_in_rings import holds
 
 # Ways run so far inside the outline, and must not come nearer to it than so far, as shares of a line.
@@ -54,8 +55,7 @@ def inside_ways(
     if not len(asked):
         return chains
     plain = region.simplify(SMOOTH_MM)
-    way = packed(plain.offset(-INSIDE * line_mm, JoinType.Miter, 2.0).to_polygons())
-    wall = packed(plain.offset(-NEARER * line_mm, JoinType.Miter, 2.0).to_polygons())
+    way, wall = (_inwards(plain, share * line_mm) for share in (INSIDE, NEARER))
     if not len(way[0]):
         return chains
     points, start = _ways(*way, *wall, ends[asked], begins[asked])
@@ -68,6 +68,15 @@ def inside_ways(
                 found.append(Chain(points[a:b], np.zeros(b - a), Kind.TRAVEL, nozzle=chain.nozzle))
         found.append(chain)
     return found
+
+
+def _inwards(region: CrossSection, depth_mm: float) -> Rings:
+    """Rings so far inside a region: corner by corner where that loses none."""
+    rings = packed(region.to_polygons())
+    moved, plain = inset(*rings, depth_mm)
+    if plain:
+        return moved, rings[1]
+    return packed(region.offset(-depth_mm, JoinType.Miter, 2.0).to_polygons())
 
 
 @njit(cache=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from ..supports.outlines import ring_areas
 from ..tags import stored
 from .beads import Beads, Chain, Kind
 from .beads import packed as packed_beads
+from .insets import Rings, inset, plain_rings
 from .thin_places import Thin, thin_beads
 
 # Outlines are smoothed by this before walls follow them.
@@ -29,8 +31,10 @@ COMPACT = 1.4
 
 
 def _unlike(old: dict[str, Any]) -> dict[str, Any]:
-    """Walls as they were before layers alike were told."""
-    return {**old, "alike": np.arange(len(old["inside"]))}
+    """Walls as they were before layers alike and their outlines were told."""
+    inside = old["inside"]
+    # What lies inside stands in for the outline: nothing reads it but new paths, which have new walls.
+    return {**old, "alike": np.arange(len(inside)), "outline": inside}
 
 
 @stored("walls", version=2, upcasters={1: _unlike})
@@ -45,11 +49,14 @@ class Walls:
         Outlines of what is to be filled, up to the last walls.
     alike : (L,) int64
         Of each layer the lowest one with the same outlines and walls.
+    outline : LayerStack
+        What walls follow: outlines of the part, smoothed and moved.
     """
 
     beads: Beads
     inside: LayerStack
     alike: NDArray[np.int64]
+    outline: LayerStack
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,6 +126,7 @@ def make_walls(
     inside: list[list[NDArray[np.float64]]] = []
     areas: list[float] = []
     alike: list[int] = []
+    outlines: list[list[NDArray[np.float64]]] = []
     known: dict[tuple[bytes, int], tuple[int, list[Chain], list[NDArray[np.float64]], float]] = {}
     for layer in tracked(range(len(stack)), "Laying walls", progress):
         region = stack.section(layer).simplify(SMOOTH_MM)
@@ -126,7 +134,8 @@ def make_walls(
             region = aside.moved(region, first=layer == 0 and stack.base_mm == 0)
         here = counts(stack.base_mm + (layer + 0.5) * stack.layer_mm) if counts is not None else count
         # Upright walls give the same outlines again and again, if not always from the same corner on.
-        name = fingerprint(region.to_polygons()), here
+        outlines.append(region.to_polygons())
+        name = fingerprint(outlines[-1]), here
         if name not in known:
             chains, left = walls_of(region, here, line_mm)
             known[name] = layer, chains, left.to_polygons(), float(left.area())
@@ -138,7 +147,9 @@ def make_walls(
     h = stack.layer_mm
     tops = stack.base_mm + h * np.arange(1, len(stack) + 1, dtype=np.float64)
     laid = packed_beads(beads, tops, h)
-    return Walls(laid, pack(inside, areas, h, stack.base_mm), np.array(alike, np.int64))
+    inner = pack(inside, areas, h, stack.base_mm)
+    outline = pack(outlines, stack.area_mm2.tolist(), h, stack.base_mm)
+    return Walls(laid, inner, np.array(alike, np.int64), outline)
 
 
 def fingerprint(rings: list[NDArray[np.float64]]) -> bytes:
@@ -161,23 +172,53 @@ def walls_of(region: CrossSection, count: int, line_mm: float) -> tuple[list[Cha
     CrossSection
         What is inside the last walls, and thick enough to be filled by lines.
     """
+    need = line_mm + ROOM_MM
+    plain = plain_rings(region, count * line_mm + need)
+    if plain is not None:
+        # Nothing is thinner than all its walls: they lie whole lines inward, corner by corner.
+        return (
+            [
+                chain
+                for wall in range(count)
+                for chain in _ring_chains(
+                    plain, (wall + 0.5) * line_mm, line_mm, Kind.WALL if wall else Kind.OUTER
+                )
+            ],
+            region.offset(-count * line_mm, JoinType.Miter, 2.0),
+        )
     left = region
     chains: list[Chain] = []
-    need = line_mm + ROOM_MM
     for wall in range(count + 1):
         if left.is_empty():
             break
+        kind = Kind.WALL if wall else Kind.OUTER
+        plain = plain_rings(left, need)
+        if plain is not None:
+            if wall == count:
+                return chains, left
+            chains += _ring_chains(plain, 0.5 * line_mm, line_mm, kind)
+            left = left.offset(-line_mm, JoinType.Miter, 2.0)
+            continue
         core = left.offset(-need, JoinType.Miter, 2.0)
         broad = core.offset(need, JoinType.Miter, 2.0)
         chains += _thin(left, broad, line_mm, 2 * need)
         if wall == count:
             return chains, broad
-        kind = Kind.WALL if wall else Kind.OUTER
         for ring in core.offset(need - 0.5 * line_mm, JoinType.Miter, 2.0).to_polygons():
             closed = np.concatenate([ring, ring[:1]])
             chains.append(Chain(closed, np.full(len(closed), line_mm), kind))
         left = core.offset(need - line_mm, JoinType.Miter, 2.0)
     return chains, CrossSection()
+
+
+def _ring_chains(plain: Rings, depth_mm: float, line_mm: float, kind: Kind) -> list[Chain]:
+    points, start = plain
+    moved, _ = inset(points, start, depth_mm)
+    found = []
+    for a, b in pairwise(start.tolist()):
+        closed = np.concatenate([moved[a:b], moved[a : a + 1]])
+        found.append(Chain(closed, np.full(b - a + 1, line_mm), kind))
+    return found
 
 
 def _thin(region: CrossSection, broad: CrossSection, line_mm: float, thick_mm: float) -> list[Chain]:
