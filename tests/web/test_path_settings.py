@@ -241,7 +241,7 @@ class BoardTest(SettingsCase):
         self.change(job_id, "supports")
         self.settle(job_id)
         self.paths(job_id)
-        text = self.board(job_id, "about=supports&about=footing")
+        text = self.board(job_id, "about=supports&about=styles&about=footing")
         for words in ("without supports", "supports: tree", "supports: pillars", "no footing", "on a raft"):
             self.assertIn(words, self.rows(text))
         self.assertNotIn("4 walls", self.rows(text))

@@ -26,7 +26,7 @@ from .known import Known, Memo
 
 # Patterns and densities that are tried beside what is set now, and how many of the proposed stances.
 TRIED = (Pattern.LINES, Pattern.GYROID, Pattern.TRIANGLES)
-DENSITIES = (5.0, 10.0, 30.0, 50.0)
+DENSITIES = (10.0, 30.0)
 STANCES = 2
 # A line of G-code with the usual settings, bytes: the mean over the demo's parts.
 LINE_BYTES = 29.0
@@ -189,7 +189,7 @@ def _of_supports(sheet: ItemSheet) -> Iterator[Option]:
     for style in Style:
         if style is not Style.NONE and (sheet.filament is None or style is not now):
             change = {"kind": "style", "style": style.value}
-            yield Option(f"supports: {style.words}", "supports", change)
+            yield Option(f"supports: {style.words}", "styles", change)
 
 
 def _of_footing(sheet: ItemSheet) -> Iterator[Option]:
@@ -221,7 +221,7 @@ def _of_machines(sheet: ItemSheet) -> Iterator[Option]:
 
 
 # What variants may be about; the first are worth a look in any job.
-ABOUT = ("layers", "walls", "infill", "speed", "supports", "footing", "stance", "machines")
+ABOUT = ("layers", "walls", "infill", "speed", "supports", "styles", "footing", "stance", "machines")
 USUAL = ("layers", "walls", "infill", "supports", "machines")
 
 
@@ -363,7 +363,7 @@ def _line(
         price,
         cusp_mm(sheet.layer_mm),
         sheet.process.walls * sheet.machine.line_width_mm,
-        _lost(sheet, memo) if option is not None and option.about in ("supports", "stance") else "",
+        _lost(sheet, memo) if option is not None and option.about in ("supports", "styles", "stance") else "",
     )
 
 
