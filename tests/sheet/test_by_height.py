@@ -77,7 +77,8 @@ class HeightsTest(unittest.TestCase):
             ("everything", {Kind.INTERFACE, Kind.SUPPORT}),
         ):
             sheet = change("supports", second=second, second_material="PA")
-            self.assertEqual(laying(sheet).second, kinds)
+            props = ItemBinding(sheet).settings(s.SupportPathSetting).asked
+            self.assertEqual(props.second, kinds)
             self.assertEqual(gcode(sheet).writing.second_material, "PA" if kinds else "")
         raft = change("footing", footing="raft", second=True)
         self.assertEqual(laying(raft).second, {Kind.RAFT})

@@ -68,7 +68,7 @@ OWN = OwnPrinter(
 MACHINE = {s.FigureSetting, s.SearchSetting, s.Costing}
 ALL_SUPPORTS = {s.FilamentSupports, s.Demand}
 # What depends on how wide a line is.
-PATHS = {s.WallSetting, s.SkinSetting, s.PathSetting}
+PATHS = {s.WallSetting, s.SkinSetting, s.PathSetting, s.SupportPathSetting}
 # What counts the footing when it is asked whether a stance fits.
 JUDGED = {s.FigureSetting, s.SearchSetting}
 
@@ -89,7 +89,7 @@ EXPECTED = {
     },
     "own_printer.build_mm": {*MACHINE, s.BuildVolume, s.Box, s.FilamentSupports},
     "own_printer.spot_mm": MACHINE,
-    "own_printer.nozzles": {*MACHINE, s.Naming, s.PathSetting},
+    "own_printer.nozzles": {*MACHINE, s.Naming, s.SupportPathSetting},
     "own_printer.finest_mm": {*MACHINE, *PATHS, s.Walk, s.ThinWall, s.FilamentSupports, s.FootingSetting},
     "own_printer.limit_bonus_deg": {*MACHINE, s.Limit, s.Demand, s.Listing},
     "own_printer.name": MACHINE,
@@ -161,7 +161,7 @@ EXPECTED = {
     "load": {s.FigureSetting},
     "goals": {s.SearchSetting},
     "supports": {
-        s.PathSetting,
+        s.SupportPathSetting,
         *ALL_SUPPORTS,
         s.SkinSetting,
         s.Styles,
@@ -176,7 +176,7 @@ EXPECTED = {
     "supports.gap_layers": {s.FilamentSupports, s.SkinSetting},
     "supports.gap_below_mm": {s.FilamentSupports},
     "supports.line_spacing_mm": {s.FilamentSupports},
-    "supports.every": {s.FilamentSupports, s.Costing, s.PathSetting},
+    "supports.every": {s.FilamentSupports, s.Costing, s.SupportPathSetting},
     "supports.plate_only": {s.FilamentSupports},
     "supports.clearance_mm": ALL_SUPPORTS,
     "supports.spacing_mm": ALL_SUPPORTS,
@@ -190,7 +190,7 @@ EXPECTED = {
     "supports.bridge_mm": {s.Bridges, s.Listing},
     "supports.style": {s.Styles},
     "supports.by_patch": {s.Styles},
-    "supports.second": {s.Costing, s.Naming, s.PathSetting},
+    "supports.second": {s.Costing, s.Naming, s.SupportPathSetting},
     "supports.second_material": {s.Costing, s.Naming},
     "supports.tool_mm": {s.Tool},
     "hand.kept": {"kept-supports", "supports-around"},

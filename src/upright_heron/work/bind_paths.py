@@ -11,10 +11,12 @@ import numpy as np
 from ..core.machines.catalogue import Material
 from ..core.recipes import settings as s
 from ..core.stance.pose import from_quaternion
+from ..core.toolpaths.beads import Kind
 from ..core.toolpaths.bill import Spool
 from ..core.toolpaths.gcode import END, START, Writing
 from ..core.toolpaths.laying import Laying
 from ..core.toolpaths.ordering import Order, Seam
+from ..core.toolpaths.support_paths import PropSetting
 from ..core.toolpaths.timing import Running
 from ..core.toolpaths.walls import Aside
 from ..core.toolpaths.zones import Pause
@@ -108,20 +110,27 @@ def paths(sheet: DecidedSheet) -> s.PathSetting | None:
         pattern=process.pattern,
         density=process.infill_percent / 100.0,
         order=Order(seam, turn, process.outer_first),
-        supports_every=at_once(sheet, sheet.filament.every) if sheet.filament is not None else 1,
         infill_every=at_once(sheet, process.infill_every),
         roof_density=process.roof_percent / 100.0,
         bridge_flow=process.bridge_flow_percent / 100.0,
         smooth=process.smooth,
         slow_steep=process.slow_steep,
         inside=process.inside_ways,
-        second=sheet.second_kinds,
+        second=sheet.second_kinds & {Kind.RAFT},
         zones=tuple(zone.core(process.speed_percent) for zone in by.zones),
         strands=tuple(zone.core() for zone in sheet.strands),
         pauses=tuple(Pause(one.z_mm, one.why) for one in by.pauses),
         usual=(nozzle_of(sheet), process.fan_percent) if by.zones else NOWHERE,
     )
     return s.PathSetting(laying, line)
+
+
+def props(sheet: DecidedSheet) -> s.SupportPathSetting | None:
+    """How supports are laid."""
+    if sheet.filament is None or sheet.is_resin:
+        return None
+    every, second = at_once(sheet, sheet.filament.every), sheet.second_kinds - {Kind.RAFT}
+    return s.SupportPathSetting(PropSetting(sheet.machine.line_width_mm, every=every, second=second))
 
 
 def hidden(sheet: DecidedSheet) -> s.HiddenSeam | None:
@@ -191,6 +200,7 @@ OF_PATHS: dict[type, Callable[[Any], Any]] = {
     s.WallSetting: walls,
     s.SkinSetting: skins,
     s.PathSetting: paths,
+    s.SupportPathSetting: props,
     s.HiddenSeam: hidden,
     s.AdviceSetting: advice,
     s.RunSetting: run,

@@ -19,6 +19,7 @@ from ..toolpaths.bill import Spool
 from ..toolpaths.gcode import Writing
 from ..toolpaths.laying import Laying
 from ..toolpaths.process_table import Table
+from ..toolpaths.support_paths import PropSetting
 from ..toolpaths.timing import Running
 from ..toolpaths.walls import Aside
 from ..toolpaths.zones import Zone
@@ -329,6 +330,13 @@ class PathSetting:
 
     laying: Laying
     seam_line: tuple[Vector, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SupportPathSetting:
+    """How supports are laid."""
+
+    asked: PropSetting
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,6 +25,7 @@ from ..toolpaths.laying import lay
 from ..toolpaths.notes import PathNotes
 from ..toolpaths.notes import path_notes as notes_of
 from ..toolpaths.plate_paths import Placed, merged
+from ..toolpaths.support_paths import lay_supports
 from ..toolpaths.surfaces import Skins, Surfaces, make_surfaces
 from ..toolpaths.timing import Speeds, Timed, speeds_of
 from ..toolpaths.timing import timed as timed_of
@@ -41,6 +42,7 @@ from .settings import (
     PathSetting,
     RunSetting,
     SkinSetting,
+    SupportPathSetting,
     WallSetting,
 )
 from .stance import placement, show_facets, shown_mesh
@@ -79,6 +81,18 @@ def surfaces(
 
 
 @recipe(
+    "support_paths",
+    version=1,
+    stage="Laying paths of supports",
+    needs=(filament_supports,),
+    reads=SupportPathSetting,
+)
+def support_paths(made: SupportSet, asked: SupportPathSetting, progress: Progress) -> Beads:
+    """Paths of the supports: they stay when only the part is laid in another way."""
+    return lay_supports(made, asked.asked, progress=progress)
+
+
+@recipe(
     "hidden_side",
     version=1,
     needs=(shown_mesh, show_facets, placement),
@@ -98,13 +112,13 @@ def hidden_side(
 
 @recipe(
     "toolpaths",
-    version=3,
+    version=4,
     stage="Laying paths",
     needs=(
         layers,
         walls,
         surfaces,
-        maybe(filament_supports),
+        maybe(support_paths),
         maybe(footing),
         placement,
         maybe(hidden_side),
@@ -115,7 +129,7 @@ def toolpaths(
     stack: LayerStack,
     laid: Walls,
     filled: Surfaces,
-    made: SupportSet | None,
+    props: Beads | None,
     base: Footing | None,
     where: Placement,
     hidden: tuple[float, float] | None,
@@ -131,7 +145,7 @@ def toolpaths(
         order = replace(order, seam_deg=math.degrees(math.atan2(hidden[1], hidden[0])))
     how = replace(how, order=order)
     under = (base, on.settings.kind) if base is not None and on is not None else None
-    return lay(stack, laid, filled, how, made, under, progress=progress)
+    return lay(stack, laid, filled, how, props, under, progress=progress)
 
 
 @recipe("path_notes", version=1, stage="Looking at the paths", needs=(surfaces,), reads=PathSetting)

@@ -17,7 +17,6 @@ from ..layers.stack import LayerStack
 from ..layers.stack import packed as packed_rings
 from ..progress import Progress, silent, tracked
 from ..supports.outlines import ring_areas
-from ..supports.support_set import SupportSet
 from .beads import Beads, Chain, Kind, packed
 from .footing_paths import footing_chains
 from .ordering import Order, Seam, ordered
@@ -25,7 +24,7 @@ from .patterns import Pattern, chains_of, filled, lines_apart, solid
 from .purge import by_nozzle, with_stand
 from .steep import slowed
 from .strands import strands_of
-from .support_paths import Grouped, SupportPaths
+from .support_paths import Grouped
 from .surfaces import Surfaces, inside_some
 from .travels import inside_ways
 from .walls import Walls, as_region
@@ -64,9 +63,8 @@ class Laying:
     density : float
         Share of the inside that is filled, from 0 to 1.
     order : Order
-    walls_of_supports : int
-    supports_every, infill_every : int
-        Supports, and infill, are printed in every so many layers, as much higher.
+    infill_every : int
+        Infill is printed in every so many layers, as much higher.
     roof_density : float
         Share that is filled right under roofs; as elsewhere where it is less.
     bridge_flow : float
@@ -78,7 +76,7 @@ class Laying:
     inside : bool
         The nozzle stays inside the outline on its ways where that costs little.
     second : frozenset of Kind
-        What the second nozzle prints.
+        What of the footing the second nozzle prints.
     zones, strands, pauses : tuple
         Stretches of height with settings of their own, strands, and pauses.
     usual : (nozzle C, fan percent)
@@ -89,8 +87,6 @@ class Laying:
     pattern: Pattern = Pattern.GRID
     density: float = 0.15
     order: Order = field(default_factory=Order)
-    walls_of_supports: int = 1
-    supports_every: int = 1
     infill_every: int = 1
     roof_density: float = 0.0
     bridge_flow: float = 1.0
@@ -118,7 +114,7 @@ def lay(
     walls: Walls,
     surfaces: Surfaces,
     asked: Laying,
-    supports: SupportSet | None = None,
+    supports: Beads | None = None,
     footing: tuple[Footing, FootingKind] | None = None,
     *,
     progress: Progress = silent,
@@ -133,7 +129,8 @@ def lay(
         Of the part.
     surfaces : Surfaces
     asked : Laying
-    supports : SupportSet, optional
+    supports : Beads, optional
+        Paths of supports by their layers, as ``lay_supports`` makes them.
     footing : (Footing, FootingKind), optional
     progress : Progress
 
@@ -145,7 +142,6 @@ def lay(
     levels = list(_levels(part, supports, footing))
     h = part.layer_mm
     lift = round(part.base_mm / h)
-    held = SupportPaths(supports, asked.line_mm, asked.walls_of_supports, asked.supports_every, asked.second)
     own = _PartPaths(part, walls, surfaces, asked)
     at = np.zeros(2)
     found: list[list[Chain]] = []
@@ -157,7 +153,8 @@ def lay(
             base, at = ordered(base, [(0, 0)] * len(base), at, asked.order, number)
             chains += base
         if level.above >= 0:
-            props = held.chains(level.above)
+            there = supports is not None and level.above < len(supports.tops_mm)
+            props = supports.chains(level.above) if supports is not None and there else []
             some, at = ordered(props, [(0, 0)] * len(props), at, asked.order, number)
             chains += some
             if 0 <= level.above - lift < len(part):
@@ -171,12 +168,12 @@ def lay(
 
 
 def _levels(
-    part: LayerStack, supports: SupportSet | None, footing: tuple[Footing, FootingKind] | None
+    part: LayerStack, supports: Beads | None, footing: tuple[Footing, FootingKind] | None
 ) -> Iterator[_Level]:
     h = part.layer_mm
     base = footing[0] if footing is not None else None
     lift = round(part.base_mm / h)
-    above = max(len(part) + lift, len(supports.layers) if supports is not None else 0)
+    above = max(len(part) + lift, len(supports.tops_mm) if supports is not None else 0)
     raised = base.raise_mm if base is not None else 0.0
     under = base.layers if base is not None else 0
     # What is raised stands on the footing; else they share the lowest layers.
