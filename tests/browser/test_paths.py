@@ -2,6 +2,8 @@
 
 import urllib.request
 
+from selenium.webdriver.common.keys import Keys
+
 from tests.browser.case import BrowserCase, start, stop
 from tests.support import box
 from upright_heron.core.toolpaths.gcode_check import read
@@ -82,6 +84,38 @@ class PathsTest(BrowserCase):
         self.browser.click("#undo")
         self.browser.wait(lambda: self.sheet(job_id)["layer_mm"] == 0.2)
         self.browser.wait(lambda: self.browser.find("#timed") and self.browser.text("#true-time") == now)
+        self.assertEqual(self.browser.problems(), [])
+
+    def test_settings_are_found_and_heights_come_from_the_profile(self):
+        job_id = self.open_laid()
+        shown = "return [...document.querySelectorAll('.setting:not([hidden]) label')].map(l => l.htmlFor)"
+        usual = self.browser.run(shown)
+        self.assertEqual(len(usual), 12)
+        self.browser.fill("#find-setting", "holes")
+        self.browser.wait(lambda: self.browser.run(shown) == ["hole-aside"])
+        self.browser.fill("#find-setting", "no such thing")
+        self.browser.wait(lambda: self.browser.find("#no-setting").is_displayed())
+        self.browser.fill("#find-setting", Keys.DELETE)
+        self.browser.wait(lambda: self.browser.run(shown) == usual)
+        # A stretch from layer 6 to layer 10: 1.0 to 2.0 mm over the plate.
+        self.browser.click("#by-height summary")
+        for layer, field in (("6", "zone-low"), ("10", "zone-high")):
+            self.browser.fill("#layer-number", layer)
+            self.browser.click(f'[data-height="{field}"]')
+        self.browser.fill("#zone-walls", "5")
+        self.browser.click("#zone-form > button")
+        self.browser.wait(lambda: self.sheet(job_id)["items"][0]["by_height"]["zones"])
+        (zone,) = self.sheet(job_id)["items"][0]["by_height"]["zones"]
+        self.assertEqual((zone["low_mm"], zone["high_mm"], zone["walls"]), (1.0, 2.0, 5))
+        # Seen by how fast it goes, with the seams.
+        self.browser.wait(lambda: self.browser.find("#timed"))
+        self.browser.click("#show-paths")
+        self.browser.wait(lambda: self.drawn())
+        self.choose("#paths-by", "2")
+        self.browser.wait(lambda: self.browser.run("return window.heron.view.beads.speeds !== null"))
+        self.assertRegex(self.browser.text("#speed-high"), r"^[3-9]\d$")
+        self.browser.click("#paths-seams")
+        self.browser.wait(lambda: self.browser.run("return window.heron.view.beads.seams.visible"))
         self.assertEqual(self.browser.problems(), [])
 
     def test_from_the_settings_to_gcode(self):
