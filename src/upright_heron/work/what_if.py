@@ -122,6 +122,11 @@ def _said(value: object) -> str:
     return json.dumps(value) if isinstance(value, (list, tuple, bool)) else str(value)
 
 
+def asked_for(job: str) -> str:
+    """Under what it is remembered that somebody looked at the board of a job."""
+    return f"what if {job}"
+
+
 def cusp_mm(layer_mm: float) -> float:
     """How far layers stand out on a slope of 45 degrees, mm: h cos(a) at an angle a from level."""
     return layer_mm * math.sqrt(0.5)

@@ -20,7 +20,7 @@ from ....sheet.models import ItemSheet
 from ....sheet.process import Second
 from ....sheet.shop import Finished, Habits
 from ....work.bind_paths import at_once, away_from, nozzle_of, spools_of
-from ....work.what_if import board, taken
+from ....work.what_if import asked_for, board, taken
 from .settings import Setting, settings
 from .swatches import Swatch, swatches
 
@@ -118,8 +118,10 @@ class FilamentContext:
 
 def filament_context(page: JobPage, store: Store) -> FilamentContext:
     """What there is to tell of the paths of an item."""
-    # Variants that were worked out say what settings move.
-    known = board(page.job.sheet, page.sheet.id, page.now.known.memo) if page.now.timed is not None else None
+    # Variants that were worked out say what settings move; a page waits for none that nobody asked for.
+    memo = page.now.known.memo
+    asked = page.now.timed is not None and memo.light(asked_for(page.job.id)) is not None
+    known = board(page.job.sheet, page.sheet.id, memo) if asked else None
     sheet, told = page.sheet, page.now.timed
     process = sheet.process
     pattern, percent = process.pattern, process.infill_percent

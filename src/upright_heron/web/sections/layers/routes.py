@@ -20,7 +20,7 @@ from ....sheet.changes import SetTable
 from ....sheet.models import ItemSheet
 from ....sheet.shop import Finished, Habits
 from ....work.bind import ItemBinding
-from ....work.what_if import ABOUT, USUAL, Board, board, counted, variants
+from ....work.what_if import ABOUT, USUAL, Board, asked_for, board, counted, variants
 from ...dependencies import Services, Use, render
 from ...looking import Look
 from ...words import duration
@@ -182,6 +182,7 @@ def what_if(
         raise BadValue(f"{page.sheet.machine.name} lays no filament.", "Pick a filament printer.")
     asked = tuple(name for name in ABOUT if name in about)
     item, memo = page.sheet.id, use.pages.memo
+    memo.put(asked_for(job.id), True)
     whole = whole and len(job.sheet.printed) > 1
     each = [counted(other, item, whole=whole) for _, other in variants(job.sheet, item, memo, asked)]
     use.pages.in_advance(job, [sheet for sheets in each for sheet in sheets])
