@@ -297,7 +297,7 @@ class StepsTest(BrowserCase):
         self.browser.ready()
         ActionChains(self.browser.driver).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
         self.browser.wait(lambda: "step 1" in self.browser.text("#kept"))
-        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "none")
+        self.assertEqual(self.sheet(job_id)["footing"]["kind"], "skirt")
 
     def test_a_sheet_that_comes_late_does_not_stay(self):
         job_id = self.open_job(tee(), 2)

@@ -24,6 +24,12 @@ from .supports.demand.patches import Patch, Style
 from .supports.filament.styles import make_filament
 from .supports.model import SupportSettings
 from .supports.resin.stilts import Ground, make_stilts
+from .toolpaths.gcode import Writing, written
+from .toolpaths.laying import Laying, lay
+from .toolpaths.patterns import Pattern
+from .toolpaths.surfaces import Skins, make_surfaces
+from .toolpaths.timing import Running, timed
+from .toolpaths.walls import make_walls
 
 
 def _hold_one(stack: LayerStack) -> None:
@@ -48,6 +54,22 @@ def _hollow_one() -> None:
     hollow_out(Solid(Manifold.sphere(8.0, 24)), HollowSetting(wall_mm=2.0, detail_mm=1.0))
 
 
+def _lay_one() -> None:
+    """Lay, time and write paths of a plate with a hole, a fin, and a step that leans out."""
+    plate = Manifold.cube((16, 10, 1.2)) - Manifold.cylinder(3, 2, 2, 24).translate((10, 5, -1))
+    body = plate + Manifold.cube((8, 0.5, 2)) + Manifold.cube((10, 4, 0.8)).translate((-2, 6, 1.2))
+    stack = slice_solid(Solid(body), 0.4)
+    walls = make_walls(stack, 1, 0.44)
+    surfaces = make_surfaces(stack, walls.inside, Skins(1, 1, 0.44))
+    running = Running(60.0)
+    for pattern in (Pattern.GRID, Pattern.GYROID):
+        beads = lay(stack, walls, surfaces, Laying(0.44, pattern, 0.5))
+        _, moves = timed(beads, running)
+        writing = Writing("-", "-", (200.0, 200.0, 200.0))
+        for _ in written(beads, moves, writing, running, (0.0, 0.0), {}):
+            pass
+
+
 def warm() -> None:
     """Compile all kernels, or load them from numba's cache."""
     post = Manifold.cube((2, 2, 4)) + Manifold.cube((8, 2, 1)).translate((0, 0, 4))
@@ -57,6 +79,7 @@ def warm() -> None:
     overhangs(mesh, 45.0)
     walk(mesh, stack, spot_mm=0.4, resin=True)
     _hold_one(stack)
+    _lay_one()
     ground = Ground(mesh, Tree.of(mesh), stack, walk(mesh, stack, spot_mm=0.4, resin=True))
     make_stilts(ground, 45.0, SupportSettings())
     resting_faces(mesh, facts(mesh), 45.0)
