@@ -18,6 +18,7 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.toolpaths.beads import Chain, Event, Kind, packed
 from upright_heron.core.toolpaths.bill import Spool, bill
+from upright_heron.core.toolpaths.coverage import bead_area
 from upright_heron.core.toolpaths.footing_paths import footing_chains
 from upright_heron.core.toolpaths.laying import Laying, lay
 from upright_heron.core.toolpaths.notes import path_notes
@@ -173,6 +174,16 @@ class StrandsTest(unittest.TestCase):
         # Eight lines of 39.1 mm inside, and what joins them.
         self.assertAlmostEqual(found.length_mm, 8 * 39.1 + 7 * STRAND_MM, delta=0.1 * 39.1)
         self.assertTrue(found.rest.is_empty())
+
+    def test_lines_too_short_for_a_strand_leave_no_hole(self):
+        # A hand of short fingers on a broad palm, whose lines cross in the other direction.
+        hand = plate(60, 20)
+        for k in range(6):
+            hand += plate(2.5, 9, (10 * k, 20))
+        for turns, angle in ((0, 0.0), (0, 90.0), (0, 45.0), (2, 0.0)):
+            found = strands_of(hand, StrandZone(0, 1, turns=turns, angle_deg=angle))
+            there = bead_area(found.chains) + found.rest
+            self.assertGreater(float((there ^ hand).area()) / float(hand.area()), 0.93, (turns, angle))
 
     def test_what_is_too_small_is_told_and_filled_as_elsewhere(self):
         small = plate(6, 6, (100, 0))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -11,7 +10,9 @@ from manifold3d import CrossSection, JoinType, OpType
 from numpy.typing import NDArray
 
 from ..layers.stack import packed
+from ..supports.outlines import ring_areas
 from .beads import Chain, Kind
+from .coverage import bead_area
 from .scan_lines import lines_across
 from .zones import StrandZone
 
@@ -60,31 +61,15 @@ def strands_of(region: CrossSection, asked: StrandZone) -> Strands:
             refused += float(piece.area())
             rests.append(piece)
             continue
-        chains += [Chain(line, np.full(len(line), STRAND_MM), Kind.STRAND, 1.0, NOZZLE) for line in long]
-        if asked.turns:
-            rests.append(piece - _covered(long) if len(long) < len(lines) else _inside(piece, asked.turns))
+        laid = [Chain(line, np.full(len(line), STRAND_MM), Kind.STRAND, 1.0, NOZZLE) for line in long]
+        chains += laid
+        if len(long) < len(lines):
+            # What was to be a strand and is too short is filled as elsewhere.
+            rests.append(piece - bead_area(laid))
+        elif asked.turns:
+            rests.append(piece.offset(-asked.turns * STRAND_MM, JoinType.Miter, 2.0))
     rest = CrossSection.batch_boolean(rests, OpType.Add) if rests else CrossSection()
     return Strands(chains, rest, refused)
-
-
-def _inside(piece: CrossSection, turns: int) -> CrossSection:
-    return piece.offset(-turns * STRAND_MM, JoinType.Miter, 2.0)
-
-
-def _covered(lines: list[NDArray[np.float64]]) -> CrossSection:
-    strips = []
-    for line in lines:
-        for a, b in pairwise(line):
-            way = b - a
-            long = float(np.hypot(*way))
-            if long < 1e-9:
-                continue
-            side = 0.5 * STRAND_MM * np.array([-way[1], way[0]]) / long
-            end = 0.5 * STRAND_MM * way / long
-            strips.append(
-                CrossSection([np.array([a - side - end, b - side + end, b + side + end, a + side - end])])
-            )
-    return CrossSection.batch_boolean(strips, OpType.Add) if strips else CrossSection()
 
 
 def _turns(piece: CrossSection, turns: int) -> list[NDArray[np.float64]]:
@@ -92,8 +77,9 @@ def _turns(piece: CrossSection, turns: int) -> list[NDArray[np.float64]]:
     open_ends: list[tuple[list[NDArray[np.float64]], bool]] = []
     for turn in range(turns):
         inner = piece.offset(-(turn + 0.5) * STRAND_MM, JoinType.Miter, 2.0).simplify(0.01)
-        for ring in inner.to_polygons():
-            outer = _area(ring) > 0
+        rings = inner.to_polygons()
+        for ring, area in zip(rings, ring_areas(rings), strict=True):
+            outer = bool(area > 0)
             fits = [
                 (float(((ring - line[-1][-1]) ** 2).sum(axis=1).min()), k)
                 for k, (line, is_outer) in enumerate(open_ends)
@@ -122,8 +108,3 @@ def _across(piece: CrossSection, angle: float) -> list[NDArray[np.float64]]:
 
 def _length(line: NDArray[np.float64]) -> float:
     return float(np.hypot(*np.diff(line, axis=0).T).sum())
-
-
-def _area(ring: NDArray[np.float64]) -> float:
-    x, y = ring[:, 0], ring[:, 1]
-    return float(0.5 * (x @ np.roll(y, -1) - np.roll(x, -1) @ y))
