@@ -21,13 +21,13 @@ from upright_heron.core.toolpaths.bill import Spool, bill
 from upright_heron.core.toolpaths.coverage import bead_area
 from upright_heron.core.toolpaths.footing_paths import footing_chains
 from upright_heron.core.toolpaths.laying import Laying, lay
-from upright_heron.core.toolpaths.notes import path_notes
+from upright_heron.core.toolpaths.notes import PathNotes, path_notes, roof_span_mm
 from upright_heron.core.toolpaths.ordering import Order, Seam, seam_index
 from upright_heron.core.toolpaths.patterns import Pattern, widest_gap_mm
 from upright_heron.core.toolpaths.plate_paths import Placed, merged
 from upright_heron.core.toolpaths.purge import SIDE_MM, by_nozzle, last_change, with_stand
 from upright_heron.core.toolpaths.steep import SLOW, slowed
-from upright_heron.core.toolpaths.strands import SHORTEST_MM, STRAND_MM, strands_of
+from upright_heron.core.toolpaths.strands import SHORTEST_MM, STRAND_MM, strands_of, worth_most
 from upright_heron.core.toolpaths.support_paths import Grouped
 from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
 from upright_heron.core.toolpaths.timing import Running, speeds_of, timed
@@ -174,6 +174,12 @@ class StrandsTest(unittest.TestCase):
         # Eight lines of 39.1 mm inside, and what joins them.
         self.assertAlmostEqual(found.length_mm, 8 * 39.1 + 7 * STRAND_MM, delta=0.1 * 39.1)
         self.assertTrue(found.rest.is_empty())
+
+    def test_they_are_worth_most_next_to_faces(self):
+        low, high = worth_most(0.8, 39.2, 40.0, 0.2)
+        self.assertEqual((low.low_mm, low.high_mm, high.low_mm, high.high_mm), (0.8, 2.8, 37.2, 39.2))
+        self.assertEqual(worth_most(0.8, 1.4, 2.2, 0.2)[0].high_mm, 1.0)
+        self.assertEqual(worth_most(0.8, 1.0, 1.8, 0.2), [])
 
     def test_lines_too_short_for_a_strand_leave_no_hole(self):
         # A hand of short fingers on a broad palm, whose lines cross in the other direction.
@@ -441,6 +447,11 @@ class InsideTest(unittest.TestCase):
         # The circle in a triangle of lines three spacings apart has a radius of a third of its height.
         self.assertAlmostEqual(widest_gap_mm(Pattern.TRIANGLES, 0.1, LINE), 2 * (3 * LINE / 0.1) / 3 - LINE)
         self.assertEqual(widest_gap_mm(Pattern.GYROID, 0.0, LINE), math.inf)
+
+    def test_a_roof_spans_the_gap_or_itself(self):
+        notes = PathNotes(roof_mm2=100 * math.pi)
+        self.assertAlmostEqual(roof_span_mm(notes, Pattern.LINES, 0.1, LINE), LINE / 0.1 - LINE)
+        self.assertAlmostEqual(roof_span_mm(notes, Pattern.LINES, 0.0, LINE), 20.0)
 
     def test_a_roof_over_a_hollow_is_told_with_its_height(self):
         stack = slice_solid(Solid(on_plate(box(30, 30, 6))), 0.2)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from ..tags import stored
+from .patterns import Pattern, widest_gap_mm
 from .strands import strands_of
 from .surfaces import Surfaces
 from .walls import as_region
@@ -59,3 +61,12 @@ def path_notes(surfaces: Surfaces, strands: tuple[StrandZone, ...]) -> PathNotes
             long += laid.length_mm
             small, small_z = (laid.refused_mm2, z) if laid.refused_mm2 > small else (small, small_z)
     return PathNotes(roof, roof_z, long, small, small_z)
+
+
+def roof_span_mm(notes: PathNotes, pattern: Pattern, density: float, line_mm: float) -> float:
+    """How far the largest roof has to span over what fills the inside, mm; nought where there is none.
+
+    Over wide gaps, or over nothing, it is no more than the width of a disc of its area.
+    """
+    across = 2 * math.sqrt(notes.roof_mm2 / math.pi)
+    return min(widest_gap_mm(pattern, density, line_mm), across)

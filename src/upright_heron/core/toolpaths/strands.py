@@ -108,3 +108,29 @@ def _across(piece: CrossSection, angle: float) -> list[NDArray[np.float64]]:
 
 def _length(line: NDArray[np.float64]) -> float:
     return float(np.hypot(*np.diff(line, axis=0).T).sum())
+
+
+# Strands next to a face reach so far into a part, as a share of its height, and no further than this, mm.
+SHARE, DEEPEST_MM = 0.1, 2.0
+
+
+def worth_most(low_mm: float, high_mm: float, height_mm: float, layer_mm: float) -> list[StrandZone]:
+    """Where strands are worth most (common practice): next to the lowest and the highest whole layers.
+
+    Parameters
+    ----------
+    low_mm, high_mm : float
+        Between the whole layers below and above.
+    height_mm : float
+        Of the part over the plate.
+    layer_mm : float
+
+    Returns
+    -------
+    list of StrandZone
+        The lower and the upper one; none where both would meet.
+    """
+    deep = max(layer_mm, round(min(DEEPEST_MM, SHARE * height_mm) / layer_mm) * layer_mm)
+    if high_mm - low_mm < 2 * deep:
+        return []
+    return [StrandZone(low_mm, low_mm + deep), StrandZone(high_mm - deep, high_mm)]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -11,9 +10,9 @@ from ....core.toolpaths.beads import Kind
 from ....core.toolpaths.bill import Bill
 from ....core.toolpaths.gcode import END, NAMES, START
 from ....core.toolpaths.learned import Factor, factor
-from ....core.toolpaths.notes import PathNotes
+from ....core.toolpaths.notes import PathNotes, roof_span_mm
 from ....core.toolpaths.ordering import Seam
-from ....core.toolpaths.patterns import widest_gap_mm
+from ....core.toolpaths.strands import worth_most
 from ....core.toolpaths.timing import Timed
 from ....sheet.changes.job import PACES
 from ....sheet.models import ItemSheet
@@ -200,9 +199,7 @@ def _roof(page: JobPage) -> str:
     if notes is None or not notes.roof_mm2:
         return ""
     share = max(process.infill_percent, process.roof_percent) / 100.0
-    gap = widest_gap_mm(process.pattern, share, page.sheet.machine.line_width_mm)
-    # Over nothing it is the roof itself that has to span.
-    gap = min(gap, 2 * math.sqrt(notes.roof_mm2 / math.pi))
+    gap = roof_span_mm(notes, process.pattern, share, page.sheet.machine.line_width_mm)
     if gap <= page.sheet.bridge_mm:
         return ""
     on = "on nothing" if share <= 0 else f"on infill with gaps of {gap:.0f} mm"
@@ -247,11 +244,9 @@ def _roofs(page: JobPage) -> list[tuple[str, str, float]]:
 
 
 def _proposed(sheet: ItemSheet, height_mm: float) -> list[tuple[str, float, float]]:
-    """Where strands are worth most: a tenth of the height next to the lowest and highest whole layers."""
+    """Where strands are worth most, in words."""
     h, process = sheet.layer_mm, sheet.process
     low, high = process.bottom_layers * h, height_mm - process.top_layers * h
-    deep = max(h, round(min(2.0, 0.1 * height_mm) / h) * h)
-    if high - low < 2 * deep:
-        return []
-    rows = [("over the bottom", low, low + deep), ("under the top", high - deep, high)]
-    return [(words, round(a, 3), round(b, 3)) for words, a, b in rows]
+    zones = worth_most(low, high, height_mm, h)
+    named = zip(("over the bottom", "under the top"), zones, strict=False)
+    return [(words, round(one.low_mm, 3), round(one.high_mm, 3)) for words, one in named]
