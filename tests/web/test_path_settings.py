@@ -48,18 +48,23 @@ class SettingsTest(SettingsCase):
                 self.assertEqual("hidden" in rest, yes == "no")
             return {name: yes == "yes" for yes, _, name in rows}
 
+        def toggle(name):
+            path = f"/jobs/{job_id}/shown-setting?name={name}&open=8"
+            return self.client.post(path, headers={"HX-Request": "true"})
+
         before = shown()
         self.assertEqual(sum(before.values()), 12)
         self.assertGreater(len(before), 20)
         self.assertTrue(before["walls"] and not before["smooth"])
         for name in ("smooth", "walls"):
-            answer = self.client.post(
-                f"/jobs/{job_id}/shown-setting?name={name}&open=8", headers={"HX-Request": "true"}
-            )
-            self.assertEqual(answer.status_code, 200)
+            self.assertEqual(toggle(name).status_code, 200)
+            # The shop is shared with the tests that follow.
+            self.addCleanup(toggle, name)
         self.assertEqual({name for name, on in shown().items() if on != before[name]}, {"walls", "smooth"})
         # It holds for all jobs, and habits of the shop stay beside it.
         self.client.post("/machines/habits", data={"at_once": "true", "join_minutes": "7"})
+        usual = {"at_once": "true", "join_minutes": "4"}
+        self.addCleanup(self.client.post, "/machines/habits", data=usual)
         self.assertTrue(shown()["smooth"])
         self.assertEqual(self.client.post(f"/jobs/{job_id}/shown-setting?name=nothing").status_code, 422)
 
