@@ -147,7 +147,28 @@ class GcodeTest(unittest.TestCase):
             with self.assertRaisesRegex(BadValue, where):
                 self.text(start=start)
         for usual in (START, END):
-            self.assertNotIn("{", filled_text(usual, {"bed_c": 60, "nozzle_c": 205}, "text"))
+            self.assertNotIn("{", filled_text(usual, {"bed_c": 60, "nozzle_c": 205, "above_z": 9}, "text"))
+
+    def test_a_part_may_reach_the_very_top_of_the_machine(self):
+        for room, highest in ((8.0, 8.0), (8.2, 8.2), (40.0, 13.0)):
+            for lift in (0.0, 0.4):
+                with self.subTest(room=room, lift=lift):
+                    build = (300.0, 300.0, room)
+                    text = self.text(build_mm=build, lift_mm=lift, start=START.replace("G1 Z5 F3000\n", ""))
+                    back = read(text.splitlines())
+                    self.assertAlmostEqual(back.travel_high_mm[2], highest)
+                    bounds = Bounds(
+                        "Sedge 300", build, self.timed.volume_mm3, 1.75, (190, 225), (0, 70),
+                        len(self.beads.tops_mm), lifted=lift > 0,
+                    )  # fmt: skip
+                    self.assertEqual(faults(back, bounds), [])
+
+    def test_a_layer_that_is_cut_above_the_top_is_none(self):
+        stack = slice_solid(Solid(on_plate(box(20, 15, 4.05))), 0.2)
+        self.assertEqual((len(stack), float(stack.area_mm2[-1])), (21, 0.0))
+        beads = beads_of(box(20, 15, 4.05))
+        self.assertEqual(len(beads.tops_mm), 20)
+        self.assertEqual(read(self.text(beads=beads).splitlines()).layers, 20)
 
     def test_what_would_not_do_never_leaves(self):
         setting = GcodeSetting(RUNNING, WRITING, (PLA, None), (190.0, 225.0), (0.0, 70.0))

@@ -112,7 +112,7 @@ def hidden_side(
 
 @recipe(
     "toolpaths",
-    version=5,
+    version=6,
     stage="Laying paths",
     needs=(
         layers,
@@ -168,7 +168,7 @@ def speeds(beads: Beads, asked: RunSetting) -> Speeds:
 
 @recipe(
     "gcode",
-    version=2,
+    version=3,
     stage="Writing G-code",
     needs=(arranged,),
     each=(toolpaths, health),

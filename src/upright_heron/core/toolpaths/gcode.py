@@ -28,18 +28,19 @@ G1 Z5 F3000
 """
 END = """M104 S0
 M140 S0
-G91
-G1 Z5 F3000
 G90
+G1 Z{above_z} F3000
 M84
 """
 # Names that texts may hold.
 NAMES = (
     "machine", "material", "nozzle_c", "bed_c", "layer_mm", "layers", "seconds", "filament_mm", "grams",
-    "low_x", "low_y", "high_x", "high_y", "high_z", "second_material", "second_c",
+    "low_x", "low_y", "high_x", "high_y", "high_z", "above_z", "second_material", "second_c",
 )  # fmt: skip
 # Where the nozzle waits in a pause: so far from the front left corner, and above the print.
 PARK_MM, PARK_UP_MM = 5.0, 10.0
+# So far above the print it ends, where the machine has room for that.
+END_UP_MM = 5.0
 _FIELD = re.compile(r"\{([^{}\n]*)\}|[{}]")
 
 
@@ -150,8 +151,9 @@ def written(
         "machine": asked.machine, "material": asked.material, "nozzle_c": asked.nozzle_c,
         "bed_c": asked.bed_c, "layer_mm": beads.layer_mm, "layers": len(beads.tops_mm),
         "low_x": float(low[0]), "low_y": float(low[1]), "high_x": float(high[0]),
-        "high_y": float(high[1]), "high_z": float(high[2]), "second_material": asked.second_material,
-        "second_c": asked.second_c, **facts,
+        "high_y": float(high[1]), "high_z": float(high[2]),
+        "above_z": max(float(high[2]), min(float(high[2]) + END_UP_MM, asked.build_mm[2])),
+        "second_material": asked.second_material, "second_c": asked.second_c, **facts,
     }  # fmt: skip
     start, end = filled_text(asked.start, values, "start text"), filled_text(asked.end, values, "end text")
     head = [f"; machine: {asked.machine}", f"; material: {asked.material}"]
@@ -175,6 +177,7 @@ def _layers(
     push = push / (math.pi * asked.diameter_mm**2 / 4.0)
     settings = np.array([
         asked.lift_mm, running.retract_mm, 60 * running.retract_mm_s, 60 * running.travel_mm_s,
+        asked.build_mm[2],
     ])  # fmt: skip
     # E so far, the kind that was last written, the nozzle that prints, and which of them ever did.
     state = np.array([0.0, -1.0, 0.0, 1.0, 0.0])
@@ -294,7 +297,7 @@ def _height(out, n, z):  # type: ignore[no-untyped-def]
 def _lines(places, feed, push, travel, drawn, kinds, nozzle, text, ends, settings, state, relative):  # type: ignore[no-untyped-def]
     """Write the lines of moves: travels, drawn back for where they are long, and beads; compiled whole."""
     count = feed.shape[0]
-    lift, back, back_feed, travel_feed = settings
+    lift, back, back_feed, travel_feed, ceiling = settings
     out = np.empty(288 * count + 64, np.uint8)
     n = 0
     e = state[0]
@@ -310,7 +313,7 @@ def _lines(places, feed, push, travel, drawn, kinds, nozzle, text, ends, setting
                 e -= back
                 n = _pull(out, n, -back if relative else e, back_feed)
                 if lift > 0:
-                    n = _height(out, n, max(z, places[k, 2]) + lift)
+                    n = _height(out, n, max(z, places[k, 2], min(max(z, places[k, 2]) + lift, ceiling)))
                 if nozzle[k] != active:
                     active = nozzle[k]
                     out[n], out[n + 1], out[n + 2] = 84, 48 + active, 10

@@ -42,8 +42,8 @@ class Readback:
         Temperatures asked for, of the first nozzle, the plate and the second nozzle; but for switching off.
     cold_mm : float
         Pushed out before the nozzle was waited for.
-    unlifted : int
-        Travels behind a drawing back that were not lifted.
+    unlifted : list of float
+        Heights of travels behind a drawing back that were not lifted, mm.
     unknown : list of str
         Words that mean nothing here, with their lines.
     end_drawn_mm : float
@@ -76,7 +76,7 @@ class Readback:
     bed_c: list[float] = field(default_factory=list)
     second_c: list[float] = field(default_factory=list)
     cold_mm: float = 0.0
-    unlifted: int = 0
+    unlifted: list[float] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
     end_drawn_mm: float = 0.0
     starved: int = 0
@@ -175,7 +175,8 @@ class _Reader:
             self._bead(target, push)
         elif moved:
             drawn = self.backs[self.active] > 0
-            self.found.unlifted += drawn and aside and self.at[2] <= self.drawn_at + 1e-9
+            if drawn and aside and self.at[2] <= self.drawn_at + 1e-9:
+                self.found.unlifted.append(self.at[2])
             if self.found.beads:
                 _reach(self.found.travel_low_mm, self.found.travel_high_mm, target)
         else:
@@ -275,8 +276,10 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
         told.append(("Filament is pushed before the nozzle is hot.", "Wait for it in the start text: M109."))
     if found.layers != asked.layers:
         told.append((f"The file has {found.layers} layers of {asked.layers}.", "Lay the paths again."))
-    if asked.lifted and found.unlifted:
-        told.append((f"{found.unlifted} travels are not lifted, as was asked.", "Write the file again."))
+    # At the very top there is no room to lift.
+    unlifted = sum(z < asked.build_mm[2] - 1e-3 for z in found.unlifted)
+    if asked.lifted and unlifted:
+        told.append((f"{unlifted} travels are not lifted, as was asked.", "Write the file again."))
     if found.pauses != asked.pauses:
         told.append((f"The file has {found.pauses} pauses of {asked.pauses}.", "Write the file again."))
     if found.low_pauses:

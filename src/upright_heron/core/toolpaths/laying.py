@@ -161,6 +161,10 @@ def lay(
                 some, at = own.of(level.above - lift, at, number, z)
                 chains += some
         found.append(chains)
+    # A layer that is cut above the very top has nothing in it.
+    while found and not found[-1]:
+        found.pop()
+    levels = levels[: len(found)]
     heights = [(level.above + 0.5) * h if level.above >= 0 else math.nan for level in levels]
     happens = events(asked.zones, asked.pauses, heights, asked.usual)
     tops = np.array([level.top_mm for level in levels])
