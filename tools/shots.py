@@ -124,7 +124,7 @@ def paint_marks(b: Browser) -> None:
 
 
 def make_set(b: Browser) -> None:
-    """Make items of the pieces, stand and spread them, and show the plates."""
+    """Make items of the pieces, stand and arrange them, and show the plates."""
     b.click("#make-pieces")
     b.click("#stand-pieces")
     b.wait(lambda: b.all("#set tr[data-state]") and not b.all('#set tr[data-state="to stand"]'))
@@ -135,7 +135,7 @@ def make_set(b: Browser) -> None:
     )
     b.open(b.driver.current_url.replace("open=3", "open=9"))
     b.ready()
-    b.run("document.querySelector('#spread').scrollIntoView({block: 'center'})")
+    b.run("document.querySelector('#arrange-all').scrollIntoView({block: 'center'})")
 
 
 def show_mask(b: Browser) -> None:

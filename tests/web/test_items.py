@@ -133,7 +133,7 @@ class ItemsTest(ItemsCase):
                 self.assertGreaterEqual(apart.max(), 5 - 1e-6)
         self.settle(job_id)
         page = self.section(job_id, 9)
-        self.assertIn("cube.stl", page.text("all-parts"))
+        self.assertIn("cube.stl", page.text("all-plates"))
         self.assertIn("One after the other", page.text("whole"))
 
     def test_preflight_speaks_of_every_item(self):

@@ -155,7 +155,9 @@ class SplitPagesTest(AppCase):
         self.assertGreater(bearer["part"]["size_mm"][0], 251)
         self.assertLess(abs(down[0]), 0.5)
         self.settle(job_id)
-        self.client.post(f"/jobs/{job_id}/plates/spread?open={sheet}", headers=htmx)
+        # So far apart they need a plate each; with a gap of 3 mm both have room on one.
+        self.change(job_id, "plating", gap_mm="100", turning="none")
+        self.client.post(f"/jobs/{job_id}/plates/arrange?open={sheet}", headers=htmx)
         plates = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["plates"]
         self.assertEqual(sorted(i["item"] for p in plates for i in p["instances"]), sorted(ids))
         self.assertEqual(len(plates), 2)

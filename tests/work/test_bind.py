@@ -33,8 +33,9 @@ from upright_heron.sheet.item import (
     StanceGoals,
     Variant,
 )
-from upright_heron.sheet.models import Instance, ItemSheet, JobSettings, JobSheet, Plate
+from upright_heron.sheet.models import ItemSheet, JobSettings, JobSheet
 from upright_heron.sheet.part import PaintedMarks, Size
+from upright_heron.sheet.plating import Instance, Plate, Plating
 from upright_heron.sheet.process import (
     FilamentSupports,
     Footing,
@@ -117,6 +118,8 @@ EXPECTED = {
     "process.roof_percent": {s.PathSetting, s.SkinSetting},
     "process.bridge_flow_percent": {s.PathSetting},
     "process.hole_mm": {s.WallSetting},
+    # How items lie on plates is no matter of an item.
+    "plating": set(),
     "preset": set(),
     "notes": set(),
     "id": set(),
@@ -263,7 +266,7 @@ VALUES = {
     "footing.second": True, "by_height": ByHeight(zones=(Zone(low_mm=1, high_mm=2, walls=5),)),
     "seam_line": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
-    "channel_mm": 12,
+    "channel_mm": 12, "plating": Plating(gap_mm=7),
 }  # fmt: skip
 # Fields that are derived from by no result, or only of a plate or a resin machine: see the tests beside.
 ELSEWHERE = {

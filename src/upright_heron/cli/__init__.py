@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ..core.errors import HeronError
 from ..sheet.document import misfit
-from . import hollows, look, make, paths, pieces, server
+from . import hollows, look, make, paths, pieces, plates, server
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 for _command in (
@@ -25,6 +25,7 @@ for _command in (
     make.supports,
     pieces.split,
     pieces.coupon,
+    plates.arrange,
     make.handoff,
     make.masks,
     paths.estimate,

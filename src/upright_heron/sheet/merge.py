@@ -16,7 +16,7 @@ def _fields(sheet: JobSheet) -> dict[Place, Any]:
     found["", "items"] = [item.id for item in sheet.items]
     found |= {(item.id, name): getattr(item, name) for item in sheet.items for name in Item.model_fields}
     found |= {
-        (one.item, f"place {number} {one.copy_number}"): (one.x_mm, one.y_mm, one.swing_deg)
+        (one.item, f"place {number} {one.copy_number}"): one.model_dump(exclude={"item", "copy_number"})
         for number, plate in enumerate(sheet.plates, 1)
         for one in plate.instances
     }

@@ -29,30 +29,15 @@ from ..core.toolpaths.beads import Kind
 from ..core.toolpaths.process_table import Table, table_of
 from ..core.units import UnitQuestion, judge_unit
 from .by_height import StrandZone
-from .document import Document, ItemId, Length
+from .document import Document, Length
 from .item import Decisions, Item
+from .plating import Instance, Plate, Plating
 from .process import FilamentSupports, Preset, Process, ResinSupports, Second, usual_supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
 
 SCHEMA = 3
 # What whoever looks at a part as it came sees of it.
 FRONT = (0.0, -1.0, 0.0)
-
-
-class Instance(Document):
-    """An item on a plate: where it was put (mm from the middle; arranged where not given), swing and copy."""
-
-    item: ItemId
-    x_mm: Annotated[Length, Field(ge=-5000, le=5000)] | None = None
-    y_mm: Annotated[Length, Field(ge=-5000, le=5000)] | None = None
-    swing_deg: Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)] = 0.0
-    copy_number: Annotated[int, Field(ge=1, le=1000)] = 1
-
-
-class Plate(Document):
-    """What is printed at once on the printer of the job."""
-
-    instances: tuple[Instance, ...] = ()
 
 
 class JobSettings(Document):
@@ -70,6 +55,7 @@ class JobSettings(Document):
     own_material: OwnMaterial | None = None
     calibration: Calibration | None = None
     process: Process = Process()
+    plating: Plating = Plating()
     # A copy of the preset that was taken, to tell what differs from it.
     preset: Preset | None = None
     notes: str = Field(default="", max_length=4000)

@@ -27,12 +27,15 @@ class Looking:
         Id of the step that the page shows: changes are made on it.
     author : str
         Name of the page, for changes that others make meanwhile.
+    copy : int
+        Number of the copy of the item on its plates.
     """
 
     item: str = ""
     section: int | None = None
     made_on: int | None = None
     author: str = ""
+    copy: int = 1
 
     @property
     def open(self) -> int:
@@ -52,9 +55,10 @@ def looking(
     heron_item: Annotated[str, Header(max_length=100)] = "",
     heron_step: Annotated[int | None, Header()] = None,
     heron_page: Annotated[str, Header(max_length=40)] = "",
+    heron_copy: Annotated[int, Header(ge=1, le=1000)] = 1,
 ) -> Looking:
     """Read what a page looks at: scripts send it in headers, links in the address."""
-    return Looking(item or heron_item, open, heron_step, heron_page)
+    return Looking(item or heron_item, open, heron_step, heron_page, heron_copy)
 
 
 Look = Annotated[Looking, Depends(looking)]

@@ -66,6 +66,8 @@ class JobPage:
         What a change to many items left alone.
     assembly : AssemblyMap or None
         How a cut part goes together; on the traveller.
+    copy : int
+        Number of the copy that is looked at.
     """
 
     job: Job
@@ -81,6 +83,7 @@ class JobPage:
     waits: bool = False
     many_said: str = ""
     assembly: AssemblyMap | None = None
+    copy: int = 1
 
     @property
     def tally(self) -> dict[str, int]:
@@ -235,6 +238,7 @@ class Pages:
             open=look.open,
             sections=list(SECTIONS),
             waits=not self.makes(job),
+            copy=look.copy,
         )
         state = json.dumps(view_state(job, live)).replace("<", "\\u003c")
         return replace(page, state=state)

@@ -23,6 +23,7 @@ from ..sheet.models import DecidedSheet, ItemSheet, JobSettings, JobSheet
 from ..sheet.process import Second
 from ..sheet.upcast import is_of
 from .bind_paths import OF_PATHS, gcode
+from .bind_plates import items_of, layout
 
 T = TypeVar("T")
 Reader = Callable[[ItemSheet], Any]
@@ -112,12 +113,6 @@ class PlateBinding:
     def each(self) -> Sequence[ItemBinding]:
         """As ``Binding``."""
         return [ItemBinding(self._job.on(item)) for item in items_of(self._job, self._plate)]
-
-
-def items_of(job: JobSheet, plate: int) -> tuple[str, ...]:
-    """Ids of the items on a plate, each once, in the order of the job."""
-    there = {one.item for one in job.plates[plate].instances}
-    return tuple(item.id for item in job.items if item.id in there)
 
 
 # Keys are asked for again and again while sheets stay the same; the items of a new step are those of the step
@@ -476,14 +471,5 @@ for _kind, _reader in OF_PATHS.items():
 # Settings of a plate ------------------------------------------------------------
 
 
-def _layout(job: JobSheet, plate: int) -> s.Layout:
-    machine = job.machine
-    instances = tuple(
-        s.Instance(one.item, one.x_mm, one.y_mm, one.swing_deg, one.copy_number)
-        for one in job.plates[plate].instances
-    )
-    return s.Layout(machine.build_mm, machine.spot_mm, instances, items_of(job, plate))
-
-
-_OF_PLATE.update({s.Layout: _layout, s.Masking: lambda job, _: _masking(job)})
+_OF_PLATE.update({s.Layout: layout, s.Masking: lambda job, _: _masking(job)})
 _OF_PLATE.update({s.Title: lambda job, _: s.Title(job.name), s.GcodeSetting: lambda job, _: gcode(job)})

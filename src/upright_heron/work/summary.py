@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -68,6 +69,8 @@ class Summary:
         What the second nozzle prints of the supports.
     variants : list of (str, Summary)
         Name and summary of each variant of the supports that is kept.
+    counts : dict of str to int
+        How often each item is printed, by its id.
     briefs : dict of str to Brief or None
         A line of each item of the job, by id.
     arranged : Arranged or None
@@ -104,6 +107,7 @@ class Summary:
     second: SecondNozzle | None = None
     variants: list[tuple[str, Summary]] = field(default_factory=list)
     briefs: dict[str, Brief | None] = field(default_factory=dict)
+    counts: dict[str, int] = field(default_factory=dict)
     arranged: Arranged | None = None
     plans: tuple[Plan, ...] | None = None
     plan_figures: tuple[PlanFigures, ...] | None = None
@@ -119,12 +123,13 @@ class Summary:
     @property
     def whole(self) -> tuple[float, float] | None:
         """Seconds and grams of all that is printed, one after the other; ``None`` while one is not known."""
-        known = list(self.briefs.values())
-        if not known:
-            return (self.estimate.seconds, self.estimate.mass_g) if self.estimate else None
-        if any(one is None for one in known):
-            return None
-        return sum(one.seconds for one in known if one), sum(one.mass_g for one in known if one)
+        seconds = mass = 0.0
+        for name, count in self.counts.items():
+            one = self.briefs.get(name) if self.briefs else self.estimate
+            if one is None:
+                return None
+            seconds, mass = seconds + count * one.seconds, mass + count * one.mass_g
+        return (seconds, mass) if self.counts else None
 
 
 # Fields of a summary that are results of an item under the same name.
@@ -174,6 +179,7 @@ def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
         own,
         variants=variants,
         briefs=briefs,
+        counts=Counter(one.item for plate in job.plates for one in plate.instances),
         preflight=worst_first(checks),
         arranged=plates[job.plate_of(sheet.id)].get("arranged"),
     )

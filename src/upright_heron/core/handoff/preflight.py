@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -10,9 +11,10 @@ from ..footing.under_drains import UnderDrains
 from ..hanging.findings import Family, Finding, State
 from ..hollow.stays import Stays, Verdict
 from ..machines.catalogue import Technology
-from ..plates.arrange import Rectangle, overlapping
+from ..plates.arrange import Rectangle
 from ..plates.extent import Extent, Printed, around, move_onto, swing_that_fits
 from ..plates.fit import Fit
+from ..plates.gaps import Lying, meet, near_pairs
 from ..supports.support_set import Fault, FaultKind
 from ..tags import stored
 from ..topics import Topic
@@ -31,6 +33,8 @@ LEAST_OVERHANG_MM2 = 25.0
 LEAST_CONTACT_MM2 = 20.0
 # What reaches less past the edge of a plate comes from rounding a place that was typed.
 EDGE_MM = 1e-3
+# So much less than the gap is the same.
+NEAR_MM = 0.05
 
 
 @stored("place-on-plate")
@@ -43,7 +47,7 @@ class Place:
     swing_deg: float
 
 
-@stored("check", 2, {1: lambda old: {**old, "place": None}})
+@stored("check", 3, {1: lambda old: {**old, "place": None}, 2: lambda old: {**old, "copy": 0}})
 @dataclass(frozen=True, slots=True)
 class Check:
     """One line of the list.
@@ -61,6 +65,8 @@ class Check:
         Id of the item it is about, where there are several.
     place : Place or None
         Where the item stands well.
+    copy : int
+        Which copy of the item, where there are several on the plate; 0 otherwise.
     """
 
     weight: Weight
@@ -69,17 +75,28 @@ class Check:
     topic: Topic
     item: str = ""
     place: Place | None = None
+    copy: int = 0
 
 
 @dataclass(frozen=True, eq=False)
 class Stood:
-    """An item that stands somewhere on a plate: its name, what is printed of it, its place (mm) and swing."""
+    """An item that stands somewhere on a plate: its name, what is printed of it, its place (mm) and swing.
+
+    ``copy`` tells it from others of its name; 0 where there are none.
+    """
 
     name: str
     extent: Extent
     x_mm: float
     y_mm: float
     swing_deg: float
+    copy: int = 0
+
+    def check(self, weight: Weight, text: str, mend: str, place: Place | None = None) -> Check:
+        """What is so of it, told of its copy where there are several."""
+        if self.copy:
+            text = f"Copy {self.copy}: {text[0].lower()}{text[1:]}"
+        return Check(weight, text, mend, Topic.HANDOFF, self.name, place, self.copy)
 
     @property
     def box(self) -> Rectangle:
@@ -243,7 +260,12 @@ def _surface(closed: bool, left: str, fit: Fit, is_split: bool) -> list[Check]:
     return found
 
 
-def plate_checks(stood: Sequence[Stood], build_mm: tuple[float, float, float]) -> list[Check]:
+def plate_checks(
+    stood: Sequence[Stood],
+    build_mm: tuple[float, float, float],
+    lying: Sequence[Lying],
+    gap_mm: float = 0.0,
+) -> list[Check]:
     """List what reaches past the edge of a plate or stands in the way of something else.
 
     Parameters
@@ -251,22 +273,53 @@ def plate_checks(stood: Sequence[Stood], build_mm: tuple[float, float, float]) -
     stood : sequence of Stood
         What stands on the plate; the same item may stand there more than once.
     build_mm : (x, y, z)
+    lying : sequence of Lying
+        True outlines of the same.
+    gap_mm : float
+        What they should keep from each other.
 
     Returns
     -------
     list of Check
         With the name of what each is about, and where it would stand well.
     """
-    boxes = [one.box for one in stood]
-    past = [_past_the_edge(one, box, build_mm[:2]) for one, box in zip(stood, boxes, strict=True)]
-    found = [check for check in past if check is not None]
-    for i, across in enumerate(overlapping(boxes)):
-        if across:
-            others = "another" if across == 1 else f"{across} others"
-            text = f"It stands in the way of {others} on the plate."
-            mend = "Move it on the plate, or let it be arranged."
-            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF, stood[i].name))
+    past = [_past_the_edge(one, one.box, build_mm[:2]) for one in stood]
+    return [*(check for check in past if check is not None), *_in_the_way(stood, lying, gap_mm)]
+
+
+# Outlines that share less than this touch and do not overlap.
+TOUCH_MM2 = 1e-3
+
+
+def _in_the_way(stood: Sequence[Stood], lying: Sequence[Lying], gap_mm: float) -> list[Check]:
+    """Tell what crosses others, lies over or under others, or stands too near to them."""
+    across: dict[int, int] = {}
+    over: dict[int, int] = {}
+    near: dict[int, float] = {}
+    for pair in near_pairs(lying, max(gap_mm - NEAR_MM, TOUCH_MM2)):
+        if pair.shared_mm2 <= TOUCH_MM2:
+            near[pair.first] = min(near.get(pair.first, math.inf), pair.gap_mm)
+        elif meet(lying[pair.first], lying[pair.second]):
+            across[pair.first] = across.get(pair.first, 0) + 1
+        else:
+            over[pair.first] = over.get(pair.first, 0) + 1
+    found = []
+    move = "Move it on the plate, or let it be arranged."
+    for k, count in sorted(across.items()):
+        text = f"It crosses {_others(count)} on the plate."
+        found.append(stood[k].check(Weight.WRONG, text, move))
+    for k, count in sorted(over.items()):
+        text = f"From above it covers part of {_others(count)}; they share no height."
+        mend = "Leave it where it can be taken off after the other, or move it."
+        found.append(stood[k].check(Weight.DOUBTFUL, text, mend))
+    for k, gap in sorted(near.items()):
+        text = f"It stands {gap:.1f} mm from another: less than the gap of {gap_mm:g} mm."
+        found.append(stood[k].check(Weight.DOUBTFUL, text, move))
     return found
+
+
+def _others(count: int) -> str:
+    return "another" if count == 1 else f"{count} others"
 
 
 def _past_the_edge(one: Stood, box: Rectangle, plate_mm: tuple[float, float]) -> Check | None:
@@ -298,7 +351,7 @@ def _past_the_edge(one: Stood, box: Rectangle, plate_mm: tuple[float, float]) ->
     words = " and ".join(named)
     reach = "reach" if len(named) > 1 or named[0] == Printed.SUPPORTS else "reaches"
     text = f"{words[:1].upper()}{words[1:]} {reach} {over(box):.1f} mm past the edge of the plate."
-    return Check(Weight.WRONG, text, mend, Topic.HANDOFF, one.name, place)
+    return one.check(Weight.WRONG, text, mend, place)
 
 
 def _supports(faults: Sequence[Fault], trapped: int) -> list[Check]:

@@ -46,6 +46,8 @@ class Printer:
         The footing that new jobs begin with: "none", "skirt", "brim" or "raft".
     spot_mm : (x, y)
         Favourite spot for a part, from the middle of the plate.
+    worn : tuple of (x, y, radius)
+        Places of the plate that are kept free, from its middle, mm.
     nozzles : int
         With two, supports may be of a material of their own.
     greys : int
@@ -67,6 +69,7 @@ class Printer:
     heated: bool = True
     habit: str = "skirt"
     spot_mm: tuple[float, float] = (0.0, 0.0)
+    worn: tuple[tuple[float, float, float], ...] = ()
     nozzles: int = 1
     greys: int = 256
     travel_mm_s: float = 150.0

@@ -50,20 +50,6 @@ def round_all(boxes: Sequence[Rectangle]) -> Rectangle:
     return Rectangle((a, b), (c, d))
 
 
-# Rectangles that share less than this touch and do not overlap.
-TOUCH_MM = 1e-6
-
-
-def overlapping(boxes: Sequence[Rectangle]) -> list[int]:
-    """For each rectangle, how many of those behind it in the list share more than a touch with it."""
-    if not boxes:
-        return []
-    low, high = np.array([box.low for box in boxes]), np.array([box.high for box in boxes])
-    shared = np.minimum(high[:, None], high) - np.maximum(low[:, None], low)
-    both = np.triu((shared > TOUCH_MM).all(axis=2), 1)
-    return [int(count) for count in both.sum(axis=1)]
-
-
 def in_rows(
     boxes: Sequence[Rectangle], gap_mm: float = ROW_GAP_MM, room_mm: Point | None = None
 ) -> list[Point]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import numpy as np
 
 from ..footing.footing import Footing
@@ -9,14 +11,21 @@ from ..geometry.mesh import Mesh
 from ..geometry.plan_hull import plan_hull
 from ..graph import Keep, maybe, recipe
 from ..handoff.preflight import Check, Stood, plate_checks
+from ..layers.stack import LayerStack, pack
 from ..plates.arrange import in_rows, round_all
 from ..plates.extent import Extent, move_onto
+from ..plates.gaps import Lying, least_gap_mm
+from ..plates.nesting import Laid, Lock, nest
+from ..plates.outline import NOTHING, Outline, boxed, outline_of
+from ..plates.tighter import nest_tighter
+from ..progress import Progress
 from ..supports.support_set import SupportSet
 from .footing import footing
-from .settings import Layout
+from .layers import layers
+from .settings import Layout, ToArrange
 from .stance import placed_mesh
 from .supports_resin import supports
-from .values import Arranged, Stands
+from .values import Arranged, OnPlates, Stands
 
 
 @recipe("extent", version=3, stage="Measuring", needs=(placed_mesh, maybe(supports), maybe(footing)))
@@ -73,9 +82,74 @@ def arranged(extents: tuple[Extent, ...], layout: Layout) -> Arranged:
     )
 
 
-@recipe("plate_checks", version=2, needs=(arranged,), each=(extent,), reads=Layout, keep=Keep.LIGHT)
-def checks_of_plate(where: Arranged, extents: tuple[Extent, ...], layout: Layout) -> tuple[Check, ...]:
-    """What is wrong on the plate: instances off it, or over each other."""
-    by_item = dict(zip(layout.items, extents, strict=True))
-    stood = [Stood(one.item, by_item[one.item], one.x_mm, one.y_mm, one.swing_deg) for one in where.places]
-    return tuple(plate_checks(stood, layout.build_mm))
+@recipe("outline", version=1, stage="Measuring", needs=(layers, maybe(supports), maybe(footing)))
+def outline(part: LayerStack, made: SupportSet | None, base: Footing | None) -> Outline:
+    """True outline of all that is printed of an item; without a skirt, as for ``extent``."""
+    if base is not None and base.around:
+        base = None
+    raised = base.raise_mm if base is not None else 0.0
+    stacks = [(part, raised)]
+    if made is not None:
+        stacks.append((made.layers, raised))
+    if base is not None and base.layers:
+        sections = [base.section(level) for level in range(base.layers)]
+        rings = [[np.asarray(ring, np.float64) for ring in plan.to_polygons()] for plan in sections]
+        stacks.append((pack(rings, [plan.area() for plan in sections], part.layer_mm, 0.0), 0.0))
+    high = max(stack.base_mm + len(stack) * stack.layer_mm + up for stack, up in stacks)
+    return outline_of(stacks, high)
+
+
+@recipe("plate_checks", version=3, needs=(arranged,), each=(extent, outline), reads=Layout, keep=Keep.LIGHT)
+def checks_of_plate(
+    where: Arranged, extents: tuple[Extent, ...], outlines: tuple[Outline, ...], layout: Layout
+) -> tuple[Check, ...]:
+    """What is wrong on the plate: instances off it, or in the way of each other."""
+    by_item = dict(zip(layout.items, zip(extents, outlines, strict=True), strict=True))
+    stood, lying = [], []
+    often = Counter(one.item for one in where.places)
+    for one in where.places:
+        size, plan = by_item[one.item]
+        copy = one.copy if often[one.item] > 1 else 0
+        stood.append(Stood(one.item, size, one.x_mm, one.y_mm, one.swing_deg, copy))
+        lying.append(Lying(plan, one.x_mm, one.y_mm, one.swing_deg))
+    return tuple(plate_checks(stood, layout.build_mm, lying, layout.gap_mm))
+
+
+@recipe(
+    "on_plates",
+    version=1,
+    stage="Arranging",
+    each=(outline,),
+    reads=ToArrange,
+)
+def on_plates(outlines: tuple[Outline, ...], asked: ToArrange, progress: Progress) -> OnPlates:
+    """Where all instances of a job go, on as many plates as they need."""
+    numbers = {name: k for k, name in enumerate(asked.items)}
+    which = [numbers[one.item] for one in asked.instances]
+    locks = []
+    for k, plate, x, y, swing in asked.locks:
+        one = asked.instances[k]
+        at = Laid(k, plate, one.x_mm or 0.0, one.y_mm or 0.0, one.swing_deg)
+        locks.append(Lock(at, x, y, swing))
+    # What is higher than the machine fits no plate.
+    low = [one if one.high_mm <= asked.build_high_mm + 1e-6 else NOTHING for one in outlines]
+    plans = [boxed(one) for one in low] if asked.boxes else low
+    if asked.seconds:
+        laid = nest_tighter(plans, which, asked.room, locks, seconds=asked.seconds, progress=progress)
+    else:
+        laid = nest(plans, which, asked.room, locks, progress=progress)
+    gaps = []
+    for plate in sorted({one.plate for one in laid}):
+        there = [one for one in laid if one.plate == plate]
+        gap = least_gap_mm([Lying(outlines[which[o.number]], o.x_mm, o.y_mm, o.swing_deg) for o in there])
+        gaps += [] if gap is None else [gap]
+    found = {one.number for one in laid}
+    every = [asked.instances[one.number] for one in laid]
+    return OnPlates(
+        tuple(one.item for one in every),
+        tuple(one.copy for one in every),
+        tuple(one.plate for one in laid),
+        tuple((one.x_mm, one.y_mm, one.swing_deg) for one in laid),
+        tuple((one.item, one.copy) for k, one in enumerate(asked.instances) if k not in found),
+        min(gaps, default=None),
+    )

@@ -9,6 +9,7 @@ from ..footing.under_drains import Mouths
 from ..handoff.masks import Screen
 from ..hollow.stays import Stays
 from ..machines.catalogue import Material, Peel, Printer, Technology
+from ..plates.nesting import Room
 from ..split.cuts import Cut
 from ..split.fittings import JointSetting
 from ..stance.figures import Setting
@@ -431,13 +432,45 @@ class Instance:
 class Layout:
     """A plate: the machine's volume and favourite spot (mm), its instances, and the order of its items.
 
-    ``items`` says for each binding of an item which item it is of, in their order.
+    ``items`` says for each binding of an item which item it is of, in their order; ``gap_mm`` is what they
+    keep from each other.
     """
 
     build_mm: Vector
     spot_mm: tuple[float, float]
     instances: tuple[Instance, ...]
     items: tuple[str, ...]
+    gap_mm: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class ToArrange:
+    """What is to be laid on the plates of a job, and how.
+
+    Attributes
+    ----------
+    room : Room
+    build_high_mm : float
+        Higher ones fit no plate.
+    instances : tuple of Instance
+        All of them, with the places of those that are locked.
+    locks : tuple of (int, int, bool, bool, bool)
+        Which of ``instances`` stays on which plate, and whether x, y and swing are locked.
+    items : tuple of str
+        Which item each binding of an item is of, in their order.
+    boxes : bool
+        Boxes round the outlines are laid instead of the outlines.
+    seconds : int
+        For so long a tighter arrangement is looked for; 0 for the first that is found.
+    """
+
+    room: Room
+    build_high_mm: float
+    instances: tuple[Instance, ...]
+    locks: tuple[tuple[int, int, bool, bool, bool], ...]
+    items: tuple[str, ...]
+    boxes: bool = False
+    seconds: int = 0
 
 
 @dataclass(frozen=True, slots=True)

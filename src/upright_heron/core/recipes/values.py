@@ -116,6 +116,31 @@ class Arranged:
     items: tuple[str, ...] = ()
 
 
+@stored("laid-on-plates")
+@dataclass(frozen=True, slots=True)
+class OnPlates:
+    """Where all instances of a job were laid.
+
+    Attributes
+    ----------
+    items, copies, plates : tuple
+        Of which item each is, which copy, and its plate from 0.
+    places : tuple of (x, y, swing)
+        From the middle of the plate, mm, and degrees.
+    left : tuple of (str, int)
+        Item and copy of those that fit no plate.
+    least_gap_mm : float or None
+        Between any two, measured from the true outlines; ``None`` where no two lie on a plate.
+    """
+
+    items: tuple[str, ...]
+    copies: tuple[int, ...]
+    plates: tuple[int, ...]
+    places: tuple[tuple[float, float, float], ...]
+    left: tuple[tuple[str, int], ...]
+    least_gap_mm: float | None
+
+
 @stored("brief")
 @dataclass(frozen=True, slots=True)
 class Brief:

@@ -44,7 +44,7 @@ from .job import (
 )
 from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
-from .plate import PlaceOnPlate, SpreadOut
+from .plate import Arrange, MakeCopies, PlaceOnPlate, SetPlating
 from .stance import ChooseStance, FindStances, LayLong, Lean, SetLift, SetLoad, SetShow, StandOn, Turn
 from .supports import (
     ForgetTips,
@@ -115,7 +115,9 @@ AnyChange = Annotated[
     | TakePreset
     | KeepPreset
     | WriteNotes
-    | PlaceOnPlate,
+    | PlaceOnPlate
+    | MakeCopies
+    | SetPlating,
     Field(discriminator="kind"),
 ]
 
@@ -129,6 +131,7 @@ __all__ = [
     "AddStrands",
     "AddZone",
     "AnyChange",
+    "Arrange",
     "Change",
     "ChangeMany",
     "ChooseStance",
@@ -153,6 +156,7 @@ __all__ = [
     "LayLong",
     "Lean",
     "LeaveBrought",
+    "MakeCopies",
     "MakePieces",
     "MakeSupports",
     "Mend",
@@ -175,6 +179,7 @@ __all__ = [
     "SetLimit",
     "SetLoad",
     "SetOutlines",
+    "SetPlating",
     "SetPrice",
     "SetProcess",
     "SetShow",
@@ -182,7 +187,6 @@ __all__ = [
     "SetStyle",
     "SetTable",
     "SizeTip",
-    "SpreadOut",
     "StandOn",
     "Strengthen",
     "StylePatches",

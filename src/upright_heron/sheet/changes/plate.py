@@ -1,4 +1,4 @@
-"""Changes of a plate: where its items stand."""
+"""Changes of plates: where items stand, how many copies there are, and how all are arranged."""
 
 from __future__ import annotations
 
@@ -7,69 +7,141 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
-from ..document import ItemId, Length
-from ..models import ItemSheet, JobSheet, Plate
+from ..document import Length
+from ..models import ItemSheet, JobSheet
+from ..plating import Instance, Plate, Plating, Turning
 from .base import JobChange, altered
 from .items import changed_meanwhile
 
 Place = Annotated[Length, Field(ge=-5000, le=5000)]
+# So many copies of an item are kept at most, on all plates together.
+MOST_COPIES = 200
 
 
 class PlaceOnPlate(JobChange):
-    """Put an item somewhere on its plate and swing it; without a place it is arranged."""
+    """Put a copy of an item somewhere on its plate and swing it; without a place it is arranged.
+
+    Locks stay as they are where nothing is said of them; ``plate`` moves it to another one, from 1.
+    """
 
     about_item: ClassVar[bool] = True
     kind: Literal["place"] = "place"
     x_mm: Place | None = None
     y_mm: Place | None = None
     swing_deg: Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)] = 0.0
+    copy_number: Annotated[int, Field(ge=1, le=1000)] = 1
+    plate: Annotated[int, Field(ge=1, le=1000)] | None = None
+    lock_x: bool | None = None
+    lock_y: bool | None = None
+    lock_swing: bool | None = None
 
     def made(self, job: JobSheet, item: str) -> JobSheet:
         """Return the job with the item put there."""
         wanted = job.item(item).id
         if (self.x_mm is None) is not (self.y_mm is None):
             raise BadValue("Only one side of the place is typed.", "Type both, or neither.")
-        plates, found = [], False
-        for plate in job.plates:
-            instances = []
-            for one in plate.instances:
-                if one.item == wanted:
-                    found = True
-                    one = altered(one, x_mm=self.x_mm, y_mm=self.y_mm, swing_deg=self.swing_deg)
-                instances.append(one)
-            plates.append(altered(plate, instances=tuple(instances)))
-        if not found:
+        of_item = [
+            (k, one) for k, plate in enumerate(job.plates) for one in plate.instances if one.item == wanted
+        ]
+        if not of_item:
             raise BadValue("This item stands on no plate.", "Items that are cut are printed as their pieces.")
-        return altered(job, plates=tuple(plates))
+        found = next(((k, one) for k, one in of_item if one.copy_number == self.copy_number), None)
+        if found is None:
+            raise BadValue(f"There is no copy {self.copy_number} of this item.", "Pick one that is there.")
+        where, old = found
+        locks = {name: getattr(self, name) for name in ("lock_x", "lock_y", "lock_swing")}
+        moved = {"x_mm": self.x_mm, "y_mm": self.y_mm, "swing_deg": self.swing_deg}
+        new = altered(old, **moved, **{name: lock for name, lock in locks.items() if lock is not None})
+        plates = [list(plate.instances) for plate in job.plates]
+        if self.plate is None or self.plate - 1 == where:
+            plates[where] = [new if one is old else one for one in plates[where]]
+        elif self.plate > len(plates) + 1:
+            raise BadValue(f"There is no plate {self.plate}.", f"Pick one from 1 to {len(plates) + 1}.")
+        else:
+            plates[where] = [one for one in plates[where] if one is not old]
+            plates += [[]] * (self.plate > len(plates))
+            plates[self.plate - 1] = [*plates[self.plate - 1], new]
+        # A plate that nothing is left of is one no more.
+        return altered(job, plates=tuple(Plate(instances=tuple(some)) for some in plates if some))
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
         name = sheet.item_name[:80]
+        copy = f", copy {self.copy_number}," if self.copy_number > 1 else ""
+        plate = f" to plate {self.plate}" if self.plate is not None else ""
         if self.x_mm is None:
-            return f"Arrange {name} on the plate"
-        return f"Put {name} at {self.x_mm:g}, {self.y_mm:g} mm"
+            return f"Move {name}{copy}{plate}" if plate else f"Arrange {name}{copy} on the plate"
+        return f"Put {name}{copy}{plate} at {self.x_mm:g}, {self.y_mm:g} mm"
 
 
-class SpreadOut(JobChange):
-    """Spread all items over plates, each arranged; made by the server, which knows how large they are."""
+class MakeCopies(JobChange):
+    """Print an item so often; new copies come to its plate, and are arranged there."""
 
-    kind: Literal["spread"] = "spread"
-    plates: tuple[tuple[ItemId, ...], ...]
+    about_item: ClassVar[bool] = True
+    kind: Literal["copies"] = "copies"
+    count: Annotated[int, Field(ge=1, le=MOST_COPIES)]
 
     def made(self, job: JobSheet, item: str) -> JobSheet:
-        """Return the job with its instances on these plates; copies go with their item."""
-        wanted = [name for plate in self.plates for name in plate]
-        if sorted(wanted) != sorted(one.id for one in job.printed):
-            raise changed_meanwhile()
-        every = [one for plate in job.plates for one in plate.instances]
+        """Return the job with so many instances of the item."""
+        wanted = job.item(item).id
+        mine = [one for plate in job.plates for one in plate.instances if one.item == wanted]
+        if not mine:
+            raise BadValue("This item stands on no plate.", "Items that are cut are printed as their pieces.")
+        kept = {one.copy_number for one in sorted(mine, key=lambda one: one.copy_number)[: self.count]}
+        fresh = [n for n in range(1, self.count + len(mine) + 1) if n not in kept][: self.count - len(kept)]
+        home = job.plate_of(wanted)
         plates = []
-        for names in self.plates:
-            standing = [one for name in names for one in every if one.item == name]
-            loose = [altered(one, x_mm=None, y_mm=None) for one in standing]
-            plates.append(Plate(instances=tuple(loose)))
+        for k, plate in enumerate(job.plates):
+            some = [one for one in plate.instances if one.item != wanted or one.copy_number in kept]
+            if k == home:
+                some += [Instance(item=wanted, copy_number=n) for n in fresh]
+            if some:
+                plates.append(Plate(instances=tuple(some)))
         return altered(job, plates=tuple(plates))
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
+        return f"{self.count} cop{'y' if self.count == 1 else 'ies'} of {sheet.item_name[:80]}"
+
+
+class SetPlating(JobChange):
+    """Decide how plates are arranged."""
+
+    kind: Literal["plating"] = "plating"
+    gap_mm: Annotated[Length, Field(ge=0, le=100)] = 3.0
+    edge_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
+    turning: Turning = Turning.QUARTERS
+    boxes: bool = False
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job with plates arranged so."""
+        asked = Plating(gap_mm=self.gap_mm, edge_mm=self.edge_mm, turning=self.turning, boxes=self.boxes)
+        return altered(job, plating=asked)
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        turning = {Turning.NONE: "as they are", Turning.QUARTERS: "quarter turns", Turning.FREELY: "any turn"}
+        return f"Arrange with a gap of {self.gap_mm:g} mm, {turning[self.turning]}"
+
+
+class Arrange(JobChange):
+    """Lay all items on plates; made by the server, which knows their outlines.
+
+    Those that fit no plate are not there: they stay on the last, unplaced.
+    """
+
+    kind: Literal["arrange"] = "arrange"
+    plates: tuple[tuple[Instance, ...], ...]
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job with its instances on these plates."""
+        known = {(one.item, one.copy_number) for plate in job.plates for one in plate.instances}
+        asked = [(one.item, one.copy_number) for plate in self.plates for one in plate]
+        if sorted(asked) != sorted(known):
+            raise changed_meanwhile()
+        return altered(job, plates=tuple(Plate(instances=some) for some in self.plates if some))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
         count = len(self.plates)
-        return f"Spread over {count} plate{'' if count == 1 else 's'}"
+        return f"Arrange on {count} plate{'' if count == 1 else 's'}"

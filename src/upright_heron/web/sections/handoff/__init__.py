@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.recipes.values import Brief, Stands
+from ....core.toolpaths.rough_estimate import Estimate
 from ....core.topics import Topic
 from ....sheet.item import Item
-from ....sheet.models import Instance
+from ....sheet.plating import Instance
 from ...section import Section
 from .naming import FIELDS, PATTERN
 from .routes import router
@@ -27,7 +28,27 @@ class PlateLine:
     item: Item
     instance: Instance
     stands: Stands | None
-    brief: Brief | None
+    brief: Brief | Estimate | None
+
+
+@dataclass(frozen=True, slots=True)
+class ItemLine:
+    """An item on a plate with its copies there: how many, and what all of them take."""
+
+    number: int
+    item: Item
+    count: int
+    brief: Brief | Estimate | None
+
+    @property
+    def seconds(self) -> float | None:
+        """Of all of them, one after the other; ``None`` while it is not known."""
+        return None if self.brief is None else self.count * self.brief.seconds
+
+    @property
+    def mass_g(self) -> float | None:
+        """Of all of them."""
+        return None if self.brief is None else self.count * self.brief.mass_g
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +57,15 @@ class PlateLines:
 
     number: int
     lines: list[PlateLine]
+
+    @property
+    def grouped(self) -> list[ItemLine]:
+        """Its items, each once."""
+        found: dict[str, ItemLine] = {}
+        for line in self.lines:
+            count = found[line.item.id].count if line.item.id in found else 0
+            found[line.item.id] = ItemLine(line.number, line.item, count + 1, line.brief)
+        return list(found.values())
 
     @property
     def seconds(self) -> float | None:
@@ -52,9 +82,13 @@ class HandoffContext:
     ----------
     plates : list of PlateLines
     here : PlateLine or None
-        That of the item that is looked at.
+        That of the item that is looked at, and of the copy that was asked for.
+    here_plate : int
+        The plate that it stands on, from 1.
+    copies : tuple of int
+        Numbers of the copies of that item.
     count : int
-        Items on all plates.
+        Instances on all plates.
     pattern : str
         That names of files are proposed by.
     fields : tuple of str
@@ -63,6 +97,8 @@ class HandoffContext:
 
     plates: list[PlateLines]
     here: PlateLine | None
+    here_plate: int
+    copies: tuple[int, ...]
     count: int
     pattern: str = PATTERN
     fields: tuple[str, ...] = tuple(FIELDS)
@@ -76,14 +112,21 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
     for number, plate in enumerate(job.plates, 1):
         lines = [
             PlateLine(
-                *items[one.item], one, stands.get((one.item, one.copy_number)), now.briefs.get(one.item)
+                *items[one.item],
+                one,
+                stands.get((one.item, one.copy_number)),
+                now.briefs.get(one.item) if now.briefs else now.estimate,
             )
             for one in plate.instances
         ]
         plates.append(PlateLines(number, lines))
-    every = [line for plate in plates for line in plate.lines]
-    here = next((line for line in every if line.item.id == page.sheet.id), None)
-    return HandoffContext(plates, here, len(every))
+    mine = [(p.number, line) for p in plates for line in p.lines if line.item.id == page.sheet.id]
+    mine.sort(key=lambda one: one[1].instance.copy_number)
+    here_plate, here = next((one for one in mine if one[1].instance.copy_number == page.copy), (0, None))
+    if here is None and mine:
+        here_plate, here = mine[0]
+    copies = tuple(line.instance.copy_number for _, line in mine)
+    return HandoffContext(plates, here, here_plate, copies, sum(len(p.lines) for p in plates))
 
 
 SECTION = Section(

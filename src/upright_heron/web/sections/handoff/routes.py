@@ -6,7 +6,7 @@ import asyncio
 import io
 import zipfile
 from collections.abc import Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 from fastapi import APIRouter, Query, Request
@@ -14,15 +14,17 @@ from fastapi.responses import Response
 
 from ....core.errors import BadValue
 from ....core.keys import Keys
-from ....core.plates.extent import Extent
-from ....core.plates.spread import spread
-from ....core.recipes.values import Package
-from ....sheet.changes import SpreadOut
+from ....core.recipes.values import OnPlates, Package
+from ....sheet.changes import Arrange
 from ....sheet.models import ItemSheet, JobSettings, JobSheet
+from ....sheet.plating import Instance
 from ....work.bind import keys_of, plate_keys
+from ....work.bind_job import arranging_keys
+from ....work.bind_plates import items_of
 from ...dependencies import Services, Use, render
 from ...looking import Look
 from .naming import PATTERN, file_name, named
+from .plan import plan_of
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
@@ -172,23 +174,48 @@ async def items_zip(
     return attachment(folder, f"{file_name(job.name, 'items')}.zip", "application/zip")
 
 
-@router.post("/plates/spread", name="spread_plates")
-async def spread_plates(request: Request, job_id: str, use: Use, look: Look) -> Response:
-    """Spread all items over as many plates as they need."""
+# So long a tighter arrangement is looked for while one looks on.
+TIGHTER_S = 20
+
+
+@router.post("/plates/arrange", name="arrange_plates")
+async def arrange_plates(
+    request: Request, job_id: str, use: Use, look: Look, tighter: Annotated[bool, Query()] = False
+) -> Response:
+    """Lay all that is printed on as many plates as it needs."""
     job = use.store.job(job_id).sheet
-    each = [job.on(item.id) for item in job.printed]
-    asked = [asyncio.wrap_future(use.work.make(keys_of(sheet), "extent")) for sheet in each]
-    await asyncio.gather(*asked)
-    boxes = []
-    for sheet in each:
-        extent = use.pages.result(keys_of(sheet)["extent"])
-        assert isinstance(extent, Extent)
-        swing = next(one for plate in job.plates for one in plate.instances if one.item == sheet.id).swing_deg
-        boxes.append(extent.box(swing))
-    plates = spread(boxes, job.machine.build_mm[:2])
-    change = SpreadOut(plates=tuple(tuple(each[k].id for k in plate) for plate in plates))
-    done = await asyncio.to_thread(use.apply, job_id, change, look)
+    keys = arranging_keys(job, TIGHTER_S if tighter else 0)
+    await asyncio.wrap_future(use.work.make(keys, "on_plates"))
+    found = use.pages.result(keys["on_plates"])
+    assert isinstance(found, OnPlates)
+    done = await asyncio.to_thread(use.apply, job_id, _arranged(job, found), look)
     return await asyncio.to_thread(render, request, use, done, look.usually("handoff"))
+
+
+def _arranged(job: JobSheet, found: OnPlates) -> Arrange:
+    """The change that puts all where they were laid; what fits no plate has one for itself, unplaced."""
+    old = {(one.item, one.copy_number): one for plate in job.plates for one in plate.instances}
+    plates: list[list[Instance]] = [[] for _ in range(max(found.plates, default=-1) + 1)]
+    for item, copy, plate, (x, y, swing) in zip(
+        found.items, found.copies, found.plates, found.places, strict=True
+    ):
+        # What nobody could read off a ruler is rounding.
+        place = {"x_mm": round(x, 3), "y_mm": round(y, 3), "swing_deg": round(swing, 3)}
+        plates[plate].append(old[item, copy].model_copy(update=place))
+    plates += [[old[one].model_copy(update={"x_mm": None, "y_mm": None})] for one in found.left]
+    return Arrange(plates=tuple(tuple(some) for some in plates))
+
+
+@router.get("/plates/{plate}/plan.json", name="plate_plan")
+async def plate_plan(job_id: str, plate: int, use: Use) -> dict[str, Any]:
+    """A plate from above: true outlines of what stands on it, and where."""
+    job = use.store.job(job_id).sheet
+    _words_of(job, plate)
+    keys = plate_keys(job, plate - 1)
+    for item in items_of(job, plate - 1):
+        await asyncio.wrap_future(use.work.make(keys_of(job.on(item)), "outline"))
+    await asyncio.wrap_future(use.work.make(keys, "arranged"))
+    return plan_of(job, plate - 1, use.pages.memo)
 
 
 @router.get("/{what}.stl", name="handoff_stl")

@@ -5,8 +5,12 @@
 export const looking = {
   /** Id of the item; empty until the first state has come. */
   item: '',
+  /** Number of its copy on the plates. */
+  copy: 1,
   /** @type {number | null} */
   step: null,
+  /** The copy of the item that is asked for next. @type {number | undefined} */
+  next: undefined,
   /** A name for this page, of no meaning. */
   page: Array.from(crypto.getRandomValues(new Uint8Array(8)), (b) => b.toString(16).padStart(2, '0')).join(''),
 };
@@ -16,12 +20,15 @@ export function lookingHeaders() {
   /** @type {Record<string, string>} */
   const headers = { 'Heron-Page': looking.page };
   if (looking.item) headers['Heron-Item'] = looking.item;
+  if (looking.copy > 1) headers['Heron-Copy'] = String(looking.copy);
   if (looking.step !== null) headers['Heron-Step'] = String(looking.step);
   return headers;
 }
 
 /** Follow what the server says is looked at. @param {{item: string, stepId: number}} state */
 export function nowLooking(state) {
+  if (looking.item !== state.item && looking.item !== '') looking.copy = looking.next ?? 1;
+  looking.next = undefined;
   looking.item = state.item;
   looking.step = state.stepId;
 }

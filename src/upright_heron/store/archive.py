@@ -1,0 +1,317 @@
+"""A job, or all of a shop, as one file: every step, and everything that steps name, held against its digest.
+
+A zip of ``contents.json`` and of ``blobs/DIGEST``; see docs/archive.md. What is computed is not in it: it is
+made again, under the same keys.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import uuid
+import zipfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import IO, Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, ValidationError
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.errors import BadValue
+from ..core.geometry.mesh import Mesh
+from ..sheet.document import Document
+from ..sheet.upcast import read_sheet
+from .blobs import DIGEST
+from .codec import decode
+from .database import NotFound
+from .models import BlobRow, JobRow, ShelfRow, StepRow
+from .store import Store
+
+FORMAT = "upright-heron-archive"
+VERSION = 1
+CONTENTS = "contents.json"
+# A file that claims to hold more than this is not opened.
+MOST_BYTES = 8 << 30
+MOST_BLOB = 2 << 30
+BROKEN = "Fetch it again from where it was made."
+
+Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
+
+
+class Step(Document):
+    """A step: its number among those of the archive, the one it was made on, and the whole sheet after it."""
+
+    id: int
+    parent: int | None = None
+    number: Annotated[int, Field(ge=1)]
+    label: Annotated[str, Field(max_length=200)]
+    sheet: str
+    created: datetime
+    author: Annotated[str, Field(max_length=40)] = ""
+    item: Annotated[str, Field(max_length=100)] = ""
+
+
+class ArchivedJob(Document):
+    """A job with all its steps, and the one that was shown."""
+
+    id: Annotated[str, Field(pattern=r"^[0-9A-Za-z_-]{1,32}$")]
+    shown: int
+    created: datetime
+    touched: datetime
+    state: Literal["open", "archived", "deleted"] = "open"
+    steps: Annotated[tuple[Step, ...], Field(min_length=1)]
+
+
+class Shelved(Document):
+    """An entry of the shop's shelf."""
+
+    kind: Annotated[str, Field(max_length=12)]
+    name: Annotated[str, Field(max_length=130)]
+    data: str
+
+
+class Contents(Document):
+    """What is in an archive."""
+
+    format: Literal["upright-heron-archive"]
+    version: int
+    jobs: tuple[ArchivedJob, ...]
+    shelf: tuple[Shelved, ...] = ()
+    blobs: tuple[Digest, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class TakenIn:
+    """What came of an archive: ids of its jobs here by those they had there, and entries of the shelf."""
+
+    jobs: dict[str, str]
+    shelved: int
+
+
+def write_archive(store: Store, out: IO[bytes], jobs: Sequence[str] | None = None) -> None:
+    """Write jobs with all their steps, or the whole shop with its shelf.
+
+    Parameters
+    ----------
+    store : Store
+        It may be changed meanwhile: what is written is of one moment.
+    out : binary file
+    jobs : sequence of str, optional
+        Ids of jobs; the whole shop where there are none.
+
+    Raises
+    ------
+    NotFound
+        There is no such job.
+    """
+    with store.session() as s:
+        rows = s.scalars(select(JobRow).order_by(JobRow.created, JobRow.id)).all()
+        if jobs is not None:
+            known = {row.id: row for row in rows}
+            if any(one not in known for one in jobs):
+                raise NotFound("There is no such job.", "Go back to the Yard and pick another.")
+            rows = [known[one] for one in jobs]
+        archived = [_archived(s, row) for row in rows]
+        named = sorted({d for one in archived for step in one.steps for d in DIGEST.findall(step.sheet)})
+        kept = [d for d in named if s.get(BlobRow, d) is not None]
+        shelf = () if jobs is not None else tuple(_shelved(s))
+        contents = Contents(
+            format=FORMAT, version=VERSION, jobs=tuple(archived), shelf=shelf, blobs=tuple(kept)
+        )
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as folder:
+            folder.writestr(_entry(CONTENTS), contents.model_dump_json())
+            for digest in kept:
+                row = s.get(BlobRow, digest)
+                assert row is not None
+                # They are packed already.
+                folder.writestr(_entry(f"blobs/{digest}"), row.data, zipfile.ZIP_STORED)
+                s.expunge(row)
+
+
+def _entry(name: str) -> zipfile.ZipInfo:
+    # The same job makes the same file, byte for byte.
+    entry = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    entry.compress_type = zipfile.ZIP_DEFLATED
+    return entry
+
+
+def _archived(s: Session, row: JobRow) -> ArchivedJob:
+    steps = s.scalars(select(StepRow).where(StepRow.job_id == row.id).order_by(StepRow.id)).all()
+    # Ids of steps are of this database; in the archive they count from 1.
+    numbers = {step.id: k for k, step in enumerate(steps, 1)}
+    made = tuple(
+        Step(
+            id=numbers[step.id],
+            parent=None if step.parent_id is None else numbers[step.parent_id],
+            number=step.number,
+            label=step.label,
+            sheet=step.sheet,
+            created=step.created,
+            author=step.author,
+            item=step.item,
+        )
+        for step in steps
+    )
+    return ArchivedJob(
+        id=row.id,
+        shown=numbers[row.step_id or steps[-1].id],
+        created=row.created,
+        touched=row.touched,
+        state=row.state,
+        steps=made,
+    )
+
+
+def _shelved(s: Session) -> Iterator[Shelved]:
+    for row in s.scalars(select(ShelfRow).order_by(ShelfRow.kind, ShelfRow.name)):
+        yield Shelved(kind=row.kind, name=row.name, data=row.data)
+
+
+def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
+    """Take in what an archive holds: all of it, or nothing.
+
+    A job whose id is taken here by another gets a new one. What the shelf holds already stays as it is.
+
+    Parameters
+    ----------
+    store : Store
+    file : binary file
+        It can be sought in.
+
+    Raises
+    ------
+    BadValue
+        It is no archive, is damaged, or was written by a later version of the program.
+    """
+    with _opened(file) as folder:
+        contents = _contents(folder)
+        blobs = {digest: _blob(folder, digest) for digest in contents.blobs}
+    for job in contents.jobs:
+        _check(job)
+    # Sheets of any schema are read once here: what cannot be read is refused before anything is kept.
+    for job in contents.jobs:
+        for step in job.steps:
+            _readable(step, blobs)
+    with store.session(write=True) as s:
+        for digest, data in blobs.items():
+            if s.get(BlobRow, digest) is None:
+                s.add(BlobRow(digest=digest, data=data))
+        s.flush()
+        names = {job.id: _take(s, job) for job in contents.jobs}
+        fresh = [one for one in contents.shelf if s.get(ShelfRow, (one.kind, one.name)) is None]
+        for one in fresh:
+            s.add(ShelfRow(kind=one.kind, name=one.name, data=one.data))
+    return TakenIn(names, len(fresh))
+
+
+def _opened(file: IO[bytes]) -> zipfile.ZipFile:
+    try:
+        folder = zipfile.ZipFile(file)
+    except (zipfile.BadZipFile, OSError) as error:
+        raise BadValue("This is no archive of jobs.", "Give a file that was made by “Whole job”.") from error
+    if sum(entry.file_size for entry in folder.infolist()) > MOST_BYTES:
+        raise BadValue("The archive claims to hold more than 8 GB.", BROKEN)
+    return folder
+
+
+def _contents(folder: zipfile.ZipFile) -> Contents:
+    try:
+        raw: dict[str, Any] = json.loads(_read(folder, CONTENTS))
+    except (KeyError, ValueError) as error:
+        raise BadValue("This is no archive of jobs.", "Give a file that was made by “Whole job”.") from error
+    if isinstance(raw, dict) and isinstance(raw.get("version"), int) and raw["version"] > VERSION:
+        raise BadValue(
+            "The archive was written by a later version of the program.", "Update the program, and try again."
+        )
+    try:
+        return Contents.model_validate(raw)
+    except ValidationError as error:
+        place = ".".join(str(p) for p in error.errors()[0]["loc"])
+        raise BadValue(f"The archive is damaged at {place or 'its beginning'}.", BROKEN) from error
+
+
+def _read(folder: zipfile.ZipFile, name: str) -> bytes:
+    if folder.getinfo(name).file_size > MOST_BLOB:
+        raise BadValue(f"{name} in the archive is too large.", BROKEN)
+    try:
+        return folder.read(name)
+    except (zipfile.BadZipFile, OSError, EOFError, NotImplementedError, RuntimeError) as error:
+        raise BadValue(f"{name} in the archive is damaged.", BROKEN) from error
+
+
+def _blob(folder: zipfile.ZipFile, digest: str) -> bytes:
+    """What is kept under a digest, once it was seen to be that."""
+    try:
+        data = _read(folder, f"blobs/{digest}")
+    except KeyError as error:
+        raise BadValue(f"The archive lacks {digest}, which its jobs need.", BROKEN) from error
+    try:
+        value = decode(data)
+    except Exception as error:
+        # Whatever is wrong with it: it was not written by us, or was changed since.
+        raise BadValue(f"{digest} in the archive cannot be read.", BROKEN) from error
+    if _digest(value, data) != digest:
+        raise BadValue(f"{digest} in the archive is not what it was.", BROKEN)
+    return data
+
+
+def _digest(value: Any, data: bytes) -> str:
+    """Under which digest a value is kept, as ``Blobs`` keeps it."""
+    if isinstance(value, Mesh):
+        return Mesh(value.vertices, value.faces).digest
+    if isinstance(value, np.ndarray):
+        data = value.tobytes()
+    return hashlib.blake2b(data, digest_size=16).hexdigest()
+
+
+def _check(job: ArchivedJob) -> None:
+    """Steps are a tree whose branches were made one after the other."""
+    numbers = [step.id for step in job.steps]
+    good = numbers == list(range(1, len(numbers) + 1)) and job.shown in numbers
+    for step in job.steps:
+        good = good and (step.parent is None) is (step.id == 1) and (step.parent or 0) < step.id
+    if not good:
+        raise BadValue(f"The steps of job {job.id} in the archive do not follow each other.", BROKEN)
+
+
+def _readable(step: Step, blobs: dict[str, bytes]) -> None:
+    def size_of(digest: str, _: tuple[float, float, float, float]) -> tuple[float, float, float]:
+        x, y, z = (float(v) for v in decode(blobs[digest]).size_mm)
+        return x, y, z
+
+    try:
+        sheet = read_sheet(step.sheet, size_of)
+    except (ValueError, KeyError, TypeError) as error:
+        raise BadValue(f"Step {step.id} of the archive cannot be read.", BROKEN) from error
+    missing = {item.part.mesh for item in sheet.items} - set(blobs)
+    if missing:
+        raise BadValue(f"The archive lacks {min(missing)}, which its jobs need.", BROKEN)
+
+
+def _take(s: Session, job: ArchivedJob) -> str:
+    """Keep a job with its steps, in their order, and return its id here."""
+    name = job.id if s.get(JobRow, job.id) is None else uuid.uuid4().hex[:12]
+    row = JobRow(id=name, created=job.created, touched=job.touched, state=job.state)
+    s.add(row)
+    s.flush()
+    made: dict[int, int] = {}
+    for step in job.steps:
+        new = StepRow(
+            job_id=name,
+            parent_id=None if step.parent is None else made[step.parent],
+            number=step.number,
+            label=step.label,
+            sheet=step.sheet,
+            created=step.created,
+            author=step.author,
+            item=step.item,
+        )
+        s.add(new)
+        s.flush()
+        made[step.id] = new.id
+    row.step_id = made[job.shown]
+    s.flush()
+    return name

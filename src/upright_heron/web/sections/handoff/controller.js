@@ -1,0 +1,143 @@
+import { looking } from '../../static/js/looking.js';
+import { PlatePlan } from '../../static/js/plate-plan.js';
+import { find, SectionController, the } from '../../static/js/section.js';
+
+/** Section 9: the plan of a plate, on which items are moved and swung. */
+export default class HandoffController extends SectionController {
+  on = true;
+
+  /** Number of the plate that is shown. */
+  plate = 1;
+
+  /** What was fetched last, by step and plate. */
+  fetched = '';
+
+  constructor(page) {
+    super(page);
+    const svg = /** @type {SVGSVGElement} */ (find('#plate-plan'));
+    this.plan = new PlatePlan(svg, {
+      told: (words, wrong) => {
+        the('#plan-words').textContent = words;
+        the('#plan-words').classList.toggle('wrong', wrong);
+      },
+      put: (one) => this.page.send(`${this.#url('change')}/place?item=${one.item}`, { x_mm: one.x, y_mm: one.y, swing_deg: one.swing, copy_number: one.copy }),
+      picked: (one) => this.#picked(one),
+    });
+    the('#plan-plates').addEventListener('click', (e) => {
+      const button = /** @type {HTMLElement} */ (e.target).closest('button');
+      if (button) this.#plate(Number(button.dataset.plate));
+    });
+  }
+
+  enter() {
+    const here = find('#all-plates')?.getAttribute('data-here');
+    if (here) this.plate = Number(here);
+  }
+
+  update() {
+    const button = find('#show-plan');
+    button?.setAttribute('aria-pressed', String(this.on));
+    if (button) button.textContent = this.on ? 'Show the part' : 'Show the plan';
+    the('#plan-panel').hidden = !this.on || !button;
+    if (this.on && button) this.#fetch();
+  }
+
+  leave() {
+    the('#plan-panel').hidden = true;
+    this.plan.pick(null);
+  }
+
+  /** @param {HTMLButtonElement} button */
+  clicked(button) {
+    if (button.id === 'show-plan') {
+      this.on = !this.on;
+      this.update();
+      return true;
+    }
+    if (button.dataset.showPlate) {
+      this.on = true;
+      this.#plate(Number(button.dataset.showPlate));
+      this.update();
+      return true;
+    }
+    return false;
+  }
+
+  /** @param {KeyboardEvent} event */
+  key(event) {
+    return this.on && this.plan.nudge(event);
+  }
+
+  escape() {
+    this.plan.pick(null);
+  }
+
+  /** @param {'change' | 'plan'} what */
+  #url(what) {
+    const { changeUrl, planUrl } = the('#all-plates').dataset;
+    return (what === 'change' ? changeUrl : planUrl) ?? '';
+  }
+
+  /** @param {number} number */
+  #plate(number) {
+    this.plate = number;
+    this.plan.pick(null);
+    this.#fetch();
+  }
+
+  /** @param {HTMLInputElement} input */
+  changed(input) {
+    if (input.id === 'place-copy') this.#look(this.page.state.item, Number(input.value));
+  }
+
+  /** What is picked in the plan is what the sheet speaks of. @param {import('../../static/js/plate-plan.js').Instance | null} one */
+  #picked(one) {
+    if (one && (this.page.state.item !== one.item || looking.copy !== one.copy)) this.#look(one.item, one.copy);
+  }
+
+  /** Have the sheet speak of a copy of an item. @param {string} item @param {number} copy */
+  #look(item, copy) {
+    if (item === this.page.state.item) looking.copy = copy;
+    else looking.next = copy;
+    const asked = `${this.page.root.dataset.sheetUrl}?open=${this.page.store.number}&item=${encodeURIComponent(item)}`;
+    htmx.ajax('GET', asked, { target: '#sheet' });
+  }
+
+  /** Fetch the plate that is shown, unless nothing has changed. */
+  async #fetch() {
+    const plates = Number(the('#all-plates').dataset.plates);
+    this.plate = Math.min(Math.max(1, this.plate), plates);
+    const asked = `${this.page.state.step} ${this.plate}`;
+    this.#tabs(plates);
+    if (asked === this.fetched) return;
+    this.fetched = asked;
+    the('#plan-panel').setAttribute('aria-busy', 'true');
+    try {
+      const answer = await fetch(this.#url('plan').replace('/0/', `/${this.plate}/`));
+      if (!answer.ok) throw new Error('it could not be made');
+      const plan = await answer.json();
+      if (asked !== `${this.page.state.step} ${this.plate}`) return;
+      this.plan.show(plan);
+      the('#plan-panel').dataset.shown = asked;
+    } catch (error) {
+      this.fetched = '';
+      the('#plan-words').textContent = `No plan: ${/** @type {Error} */ (error).message}.`;
+    } finally {
+      the('#plan-panel').setAttribute('aria-busy', 'false');
+    }
+  }
+
+  /** @param {number} plates */
+  #tabs(plates) {
+    const row = the('#plan-plates');
+    row.hidden = plates < 2;
+    row.replaceChildren(...Array.from({ length: plates }, (_, k) => {
+      const button = document.createElement('button');
+      button.type = 'button';
+      button.dataset.plate = String(k + 1);
+      button.textContent = `Plate ${k + 1}`;
+      button.setAttribute('aria-pressed', String(k + 1 === this.plate));
+      return button;
+    }));
+  }
+}

@@ -1,0 +1,56 @@
+"""A plate from above, for the page to draw and to move things on."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ....core.plates.outline import Outline
+from ....core.recipes.values import Arranged
+from ....sheet.models import JobSheet
+from ....work.bind import keys_of, plate_keys
+from ....work.known import Known, Memo
+
+# Corners of outlines are thinned by no more for the screen; the server judges by the true ones.
+DRAWN_MM = 0.05
+
+
+def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
+    """What a page needs to draw a plate: its size, and its instances with their outlines (mm).
+
+    Parameters
+    ----------
+    job : JobSheet
+    plate : int
+        From 0.
+    memo : Memo
+        Outlines of the items are there.
+    """
+    where = Known(plate_keys(job, plate), memo).get("arranged")
+    assert isinstance(where, Arranged)
+    stands = {(one.item, one.copy): one for one in where.places}
+    machine, x_y = job.machine, job.machine.build_mm[:2]
+    outlines: dict[str, dict[str, Any]] = {}
+    instances = []
+    for one in job.plates[plate].instances:
+        sheet = job.on(one.item)
+        if one.item not in outlines:
+            found = memo.result(keys_of(sheet)["outline"])
+            assert isinstance(found, Outline)
+            rings = found.section.simplify(DRAWN_MM).to_polygons()
+            outlines[one.item] = {
+                "rings": [[round(float(v), 2) for v in ring.ravel()] for ring in rings],
+                "high": round(found.high_mm, 2),
+                "number": sheet.number,
+                "name": sheet.item_name,
+            }
+        at = stands[one.item, one.copy_number]
+        instances.append({
+            "item": one.item, "copy": one.copy_number, "x": at.x_mm, "y": at.y_mm, "swing": at.swing_deg,
+            "placed": one.x_mm is not None,
+            "locks": [one.lock_x, one.lock_y, one.lock_swing],
+        })  # fmt: skip
+    return {
+        "plate": plate + 1, "plates": len(job.plates), "build": [*x_y, machine.build_mm[2]],
+        "spot": machine.spot_mm, "worn": machine.worn, "gap": job.plating.gap_mm, "edge": job.plating.edge_mm,
+        "outlines": outlines, "instances": instances,
+    }  # fmt: skip

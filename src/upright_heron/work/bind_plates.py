@@ -1,0 +1,60 @@
+"""Settings of plates, read off the sheet of a job."""
+
+from __future__ import annotations
+
+from ..core.plates.nesting import FREELY, QUARTERS, Room
+from ..core.recipes import settings as s
+from ..sheet.models import JobSheet
+from ..sheet.plating import Instance, Turning
+
+TURNS = {Turning.NONE: (0.0,), Turning.QUARTERS: QUARTERS, Turning.FREELY: FREELY}
+
+
+def items_of(job: JobSheet, plate: int) -> tuple[str, ...]:
+    """Ids of the items on a plate, each once, in the order of the job."""
+    there = {one.item for one in job.plates[plate].instances}
+    return tuple(item.id for item in job.items if item.id in there)
+
+
+def layout(job: JobSheet, plate: int) -> s.Layout:
+    """A plate and all that stands on it."""
+    machine = job.machine
+    return s.Layout(
+        machine.build_mm,
+        machine.spot_mm,
+        tuple(_instance(one) for one in job.plates[plate].instances),
+        items_of(job, plate),
+        job.plating.gap_mm,
+    )
+
+
+def room_of(job: JobSheet) -> Room:
+    """Where outlines may lie on a plate of a job."""
+    machine, asked = job.machine, job.plating
+    x, y, _ = machine.build_mm
+    return Room((x, y), asked.gap_mm, asked.edge_mm, machine.spot_mm, machine.worn, TURNS[asked.turning])
+
+
+def to_arrange(job: JobSheet, seconds: int = 0) -> s.ToArrange:
+    """All that stands on the plates of a job, to be arranged anew; what is locked and was put stays."""
+    every = [(plate, one) for plate, here in enumerate(job.plates) for one in here.instances]
+    locks = tuple(
+        (k, plate, one.lock_x, one.lock_y, one.lock_swing)
+        for k, (plate, one) in enumerate(every)
+        if one.locked and one.x_mm is not None and one.y_mm is not None
+    )
+    return s.ToArrange(
+        room_of(job),
+        job.machine.build_mm[2],
+        # Only what is locked counts of where they stood: else nothing is to be arranged again.
+        tuple(_instance(one) if one.locked else s.Instance(one.item, None, None, 0.0, one.copy_number)
+              for _, one in every),
+        locks,
+        tuple(item.id for item in job.printed),
+        job.plating.boxes,
+        seconds,
+    )  # fmt: skip
+
+
+def _instance(one: Instance) -> s.Instance:
+    return s.Instance(one.item, one.x_mm, one.y_mm, one.swing_deg, one.copy_number)

@@ -1,0 +1,207 @@
+"""The plan of a plate in the real interface: copies, arranging, dragging, swinging, nudging, locks."""
+
+import unittest
+
+import numpy as np
+import shapely
+import shapely.affinity
+from selenium.webdriver import ActionChains
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+
+from tests.browser.case import BrowserCase, start, stop
+from tests.support import box, stl
+
+setUpModule = start
+tearDownModule = stop
+
+
+class PlanTest(BrowserCase):
+    def setUp(self):
+        self.job_id = self.server.upload("bar.stl", stl(box(40, 16, 5)))
+        self.server.post(f"/api/jobs/{self.job_id}/changes", {"kind": "keep-machine"})
+        self.browser.open(f"{self.server.url}/jobs/{self.job_id}?open=9")
+        self.browser.ready()
+
+    def lying(self):
+        return self.browser.all("#plate-plan .lying")
+
+    def states(self):
+        return [one.get_attribute("data-state") for one in self.lying()]
+
+    def copies(self, count):
+        b = self.browser
+        b.fill("#copies", str(count))
+        b.wait(lambda: len(self.lying()) == count)
+
+    def arrange(self):
+        b = self.browser
+        b.click("#arrange-all")
+        b.wait(lambda: b.all("#arrange") and set(self.states()) == {"good"})
+
+    def instances(self):
+        plates = self.server.get(f"/api/jobs/{self.job_id}")["sheet"]["plates"]
+        return {one["copy_number"]: one for plate in plates for one in plate["instances"]}
+
+    def drag(self, element, dx, dy, *, off=(0, 0)):
+        grip = ActionChains(self.browser.driver)
+        grip.move_to_element_with_offset(element, *off).click_and_hold().move_by_offset(dx, dy).perform()
+
+    def drop(self):
+        ActionChains(self.browser.driver).release().perform()
+
+    def scale(self):
+        return self.browser.run("return document.querySelector('#plate-plan').getScreenCTM().a")
+
+    def test_copies_are_arranged_dragged_and_told_at_once(self):
+        b = self.browser
+        self.copies(4)
+        self.arrange()
+        before = self.instances()
+        self.assertEqual(sorted(before), [1, 2, 3, 4])
+        self.assertTrue(all(one["x_mm"] is not None for one in before.values()))
+        # Dragged onto its neighbour: told while it is still held, and then by the server too.
+        one = b.find("#plate-plan .lying[data-key$=' 1'] .silhouette")
+        other = before[2]
+        dx, dy = other["x_mm"] - before[1]["x_mm"], other["y_mm"] - before[1]["y_mm"]
+        scale = self.scale()
+        self.drag(one, round(dx * scale), round(-dy * scale), off=(0, 0))
+        b.wait(lambda: self.states().count("near") >= 2)
+        self.assertIn("crosses another", b.text("#plan-words"))
+        self.drop()
+        b.wait(lambda: "Copy 1: it crosses" in b.text("#sheet"))
+        moved = self.instances()[1]
+        self.assertAlmostEqual(moved["x_mm"], before[1]["x_mm"] + round(dx * scale) / scale, delta=0.6)
+        b.click("#undo")
+        b.wait(lambda: set(self.states()) == {"good"})
+        self.assertEqual(self.instances()[1]["x_mm"], before[1]["x_mm"])
+        # Far past the edge.
+        self.drag(b.find("#plate-plan .lying[data-key$=' 3'] .silhouette"), round(200 * scale), 0)
+        b.wait(lambda: "off" in self.states())
+        self.assertIn("mm past the edge", b.text("#plan-words"))
+        self.drop()
+        b.wait(lambda: "past the edge of the plate" in b.text("#sheet"))
+        self.assertEqual(b.problems(), [])
+
+    def test_a_drag_snaps_to_the_gap(self):
+        b = self.browser
+        self.copies(2)
+        for copy, x in ((1, -60), (2, 40)):
+            self.server.post(
+                f"/api/jobs/{self.job_id}/changes",
+                {"kind": "place", "x_mm": x, "y_mm": 0, "copy_number": copy},
+            )
+        b.open(f"{self.server.url}/jobs/{self.job_id}?open=9")
+        b.ready()
+        b.wait(lambda: len(self.lying()) == 2)
+        # 60 mm of air between their boxes; all but 4.2 mm of it are dragged away, a gap of 3 is asked.
+        self.drag(b.find("#plate-plan .lying[data-key$=' 2'] .silhouette"), round(-55.8 * self.scale()), 0)
+        b.wait(lambda: "3.0 mm to the nearest" in b.text("#plan-words"))
+        self.drop()
+        b.wait(lambda: self.instances()[2]["x_mm"] != 40)
+        self.assertAlmostEqual(self.instances()[2]["x_mm"], -60 + 40 + 3, delta=0.06)
+
+    def test_keys_nudge_the_handle_swings_and_locks_hold(self):
+        b = self.browser
+        self.copies(2)
+        self.arrange()
+        before = self.instances()[2]
+        ActionChains(b.driver).click(b.find("#plate-plan .lying[data-key$=' 2'] .silhouette")).perform()
+        b.wait(
+            lambda: b.all("#place-copy") and Select(b.find("#place-copy")).first_selected_option.text == "2"
+        )
+        for keys, x, y in ((Keys.ARROW_RIGHT, 1, 0), (Keys.SHIFT + Keys.ARROW_UP + Keys.SHIFT, 0, 10)):
+            was = self.instances()[2]
+            b.find("body").send_keys(keys)
+            b.wait(lambda was=was: self.instances()[2] != was)
+            now = self.instances()[2]
+            self.assertAlmostEqual(now["x_mm"] - was["x_mm"], x, places=3)
+            self.assertAlmostEqual(now["y_mm"] - was["y_mm"], y, places=3)
+            b.ready()
+        b.wait(lambda: b.all("#plate-plan .swing.chosen circle"))
+        self.drag(b.find("#plate-plan .swing.chosen circle"), 0, -round(60 * self.scale()))
+        self.drop()
+        b.wait(lambda: self.instances()[2]["swing_deg"] != before["swing_deg"])
+        swing = self.instances()[2]["swing_deg"] - before["swing_deg"]
+        self.assertEqual(swing % 5, 0)
+        self.assertTrue(20 < swing < 90, swing)
+        b.ready()
+        # What is locked stays when all is arranged again.
+        for name in ("lock_x", "lock_y", "lock_swing"):
+            b.click(f"#place-form input[type=checkbox][name={name}]")
+            b.wait(lambda name=name: self.instances()[2][name])
+            b.ready()
+        kept = self.instances()[2]
+        self.drag(b.find("#plate-plan .lying[data-key$=' 2'] .silhouette"), 40, 0)
+        self.drop()
+        b.fill("#copies", "5")
+        b.wait(lambda: len(self.lying()) == 5)
+        self.arrange()
+        self.assertEqual(self.instances()[2], kept)
+        b.click("#place-form input[type=checkbox][name=lock_x]")
+        b.wait(lambda: not self.instances()[2]["lock_x"])
+        self.assertEqual(b.problems(), [])
+
+    def test_more_than_a_plate_holds_goes_to_the_next(self):
+        b = self.browser
+        b.fill("#plating-gap", "60")
+        b.wait(lambda: self.server.get(f"/api/jobs/{self.job_id}")["sheet"]["plating"]["gap_mm"] == 60)
+        b.ready()
+        self.copies(24)
+        b.click("#arrange-all")
+        b.wait(lambda: len(b.all("#plan-plates button")) > 1)
+        b.wait(lambda: self.states() and set(self.states()) == {"good"})
+        here = len(self.lying())
+        b.click("#plan-plates button[data-plate='2']")
+        b.wait(lambda: len(self.lying()) == 24 - here)
+        b.click("#show-plan")
+        b.wait(lambda: not b.find("#plan-panel").is_displayed())
+        self.assertEqual(b.problems(), [])
+
+
+class OutlinesTest(BrowserCase):
+    def test_distances_are_those_of_another_library(self):
+        """Pure functions of the plan, tried in the browser that is there anyway."""
+        rng = np.random.default_rng(11)
+        self.browser.open(self.server.url)
+        cases = []
+        for _ in range(60):
+            pair = []
+            for k in range(2):
+                n = int(rng.integers(3, 9))
+                angle = (np.arange(n) + rng.uniform(0, 0.8, n)) * 2 * np.pi / n
+                ring = (np.stack([np.cos(angle), np.sin(angle)], 1) * rng.uniform(4, 12, (n, 1))).ravel()
+                place = {
+                    "x": float(rng.uniform(8, 30)) * k,
+                    "y": float(rng.uniform(-9, 9)),
+                    "swing": float(rng.uniform(-180, 180)),
+                }
+                pair.append({"rings": [ring.tolist()], "place": place})
+            cases.append(pair)
+        hole = [[-20, -20, 20, -20, 20, 20, -20, 20], [-15, -15, -15, 15, 15, 15, 15, -15]]
+        still = {"x": 0, "y": 0, "swing": 0}
+        cases += [
+            [{"rings": hole, "place": still}, {"rings": [[-5, -5, 5, -5, 5, 5, -5, 5]], "place": still}]
+        ]
+        found = self.browser.driver.execute_async_script(
+            """const [cases, done] = arguments;
+            import('/static/js/outlines.js').then(({ apart, placed }) => done(cases.map(([a, b]) =>
+              apart(placed(a.rings, a.place), placed(b.rings, b.place)).gap)));""",
+            cases,
+        )
+        crossing = 0
+        for pair, gap in zip(cases, found, strict=True):
+            shapes = []
+            for one in pair:
+                rings = [np.reshape(ring, (-1, 2)) for ring in one["rings"]]
+                shape = shapely.Polygon(rings[0], rings[1:]).buffer(0)
+                shape = shapely.affinity.rotate(shape, one["place"]["swing"], origin=(0, 0))
+                shapes.append(shapely.affinity.translate(shape, one["place"]["x"], one["place"]["y"]))
+            crossing += shapes[0].distance(shapes[1]) == 0
+            self.assertAlmostEqual(gap, shapes[0].distance(shapes[1]), places=6)
+        self.assertAlmostEqual(found[-1], 10.0)
+        self.assertTrue(5 < crossing < 50, crossing)
+
+
+if __name__ == "__main__":
+    unittest.main()

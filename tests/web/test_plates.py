@@ -1,0 +1,147 @@
+"""Plates over HTTP: copies, arranging, locks, moving to another plate, and what leaves with copies."""
+
+import io
+import re
+import time
+import zipfile
+
+import numpy as np
+
+from tests.core.test_threemf import read
+from tests.support import box, stl
+from tests.web.test_app import AppCase
+from upright_heron.core.toolpaths.gcode_check import read as read_gcode
+
+HTMX = {"HX-Request": "true"}
+
+
+class PlatesTest(AppCase):
+    def sheet(self, job_id):
+        return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+
+    def plates(self, job_id):
+        return [plate["instances"] for plate in self.sheet(job_id)["plates"]]
+
+    def arrange(self, job_id, tighter=False):
+        asked = "&tighter=true" if tighter else ""
+        answer = self.client.post(f"/jobs/{job_id}/plates/arrange?open=9{asked}", headers=HTMX)
+        self.assertEqual(answer.status_code, 200, answer.text[:500])
+
+    def plan(self, job_id, plate=1):
+        answer = self.client.get(f"/jobs/{job_id}/plates/{plate}/plan.json")
+        self.assertEqual(answer.status_code, 200, answer.text[:500])
+        return answer.json()
+
+    def test_copies_come_and_go_and_count_in_time_and_mass(self):
+        job_id = self.job(stl(box(30, 20, 4)))
+        self.settle(job_id)
+        one = self.section(job_id, 9).text("all-plates")
+        self.change(job_id, "copies", open=9, count="3")
+        (plate,) = self.plates(job_id)
+        self.assertEqual([i["copy_number"] for i in plate], [1, 2, 3])
+        self.settle(job_id)
+        three = self.section(job_id, 9)
+        self.assertIn("× 3", three.text("all-plates"))
+
+        def mass(words):
+            return float(re.search(r"([\d.]+) g", words)[1])
+
+        self.assertAlmostEqual(mass(three.text("whole")), 3 * mass(one), delta=0.15)
+        self.change(job_id, "place", open=9, x_mm="50", y_mm="0", swing_deg="90", copy_number="2")
+        self.change(job_id, "copies", open=9, count="2")
+        (plate,) = self.plates(job_id)
+        self.assertEqual(
+            [(i["copy_number"], i["x_mm"], i["swing_deg"]) for i in plate], [(1, None, 0), (2, 50, 90)]
+        )
+        for count, status in (("0", 422), ("201", 422), ("many", 422)):
+            answer = self.client.post(
+                f"/jobs/{job_id}/changes/copies?open=9", data={"count": count}, headers=HTMX
+            )
+            self.assertEqual(answer.status_code, status)
+        answer = self.client.post(
+            f"/jobs/{job_id}/changes/place?open=9",
+            data={"x_mm": "1", "y_mm": "1", "copy_number": "7"},
+            headers=HTMX,
+        )
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("There is no copy 7", answer.text)
+
+    def test_all_are_arranged_locks_stay_and_what_is_too_large_is_apart(self):
+        job_id = self.job(stl(box(60, 10, 4) + box(10, 60, 4)))
+        self.change(job_id, "copies", open=9, count="5")
+        self.change(job_id, "place", open=9, x_mm="-81.3", y_mm="17", swing_deg="33", copy_number="4",
+                    lock_x="true", lock_y="true", lock_swing="true")  # fmt: skip
+        self.change(job_id, "plating", open=9, gap_mm="4.5", edge_mm="2", turning="freely")
+        self.arrange(job_id)
+        (plate,) = self.plates(job_id)
+        self.assertEqual(len(plate), 5)
+        kept = next(one for one in plate if one["copy_number"] == 4)
+        self.assertEqual(
+            (kept["x_mm"], kept["y_mm"], kept["swing_deg"], kept["lock_x"]), (-81.3, 17, 33, True)
+        )
+        self.settle(job_id)
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+        for words in ("crosses", "less than the gap", "past the edge"):
+            self.assertNotIn(words, page)
+        plan = self.plan(job_id)
+        self.assertEqual((plan["gap"], plan["edge"], len(plan["instances"])), (4.5, 2, 5))
+        (outline,) = plan["outlines"].values()
+        ring = np.reshape(outline["rings"][0], (-1, 2))
+        area = abs(np.sum(ring[:, 0] * np.roll(ring[:, 1], -1) - ring[:, 1] * np.roll(ring[:, 0], -1))) / 2
+        self.assertAlmostEqual(area, 60 * 10 + 50 * 10, delta=3)
+        # A gap that was typed larger is told of what lies nearer, with its copy.
+        self.change(job_id, "plating", open=9, gap_mm="60")
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+        self.assertIn("less than the gap of 60 mm", page)
+        self.assertRegex(page, r"Copy \d: it stands \d+\.\d mm from another")
+
+    def test_an_item_goes_to_another_plate_and_a_bare_one_is_gone(self):
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, copy_number="2", plate="2")
+        self.assertEqual([[i["copy_number"] for i in p] for p in self.plates(job_id)], [[1], [2]])
+        self.change(job_id, "place", open=9, copy_number="1", plate="2")
+        self.assertEqual([sorted(i["copy_number"] for i in p) for p in self.plates(job_id)], [[1, 2]])
+        answer = self.client.post(
+            f"/jobs/{job_id}/changes/place?open=9", data={"copy_number": "1", "plate": "9"}, headers=HTMX
+        )
+        self.assertIn("There is no plate 9", answer.text)
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/plates/3/plan.json").status_code, 422)
+
+    def test_copies_leave_in_every_file(self):
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.change(job_id, "copies", open=9, count="3")
+        self.arrange(job_id)
+        places = {(i["x_mm"], i["y_mm"]) for i in self.plates(job_id)[0]}
+        self.assertEqual(len(places), 3)
+        data = self.client.get(f"/jobs/{job_id}/handoff.3mf").content
+        _, objects = read(data)
+        middles = set()
+        for one in objects:
+            every = np.array([v.Coordinates for v in one.GetVertices()])
+            middle = (every.min(axis=0) + every.max(axis=0))[:2].astype(float) / 2
+            middles.add(tuple(round(v, 2) for v in middle.tolist()))
+        self.assertEqual(middles, {(round(x, 2), round(y, 2)) for x, y in places})
+        back = read_gcode(self.client.get(f"/jobs/{job_id}/print.gcode").text.splitlines())
+        low, high = np.array(sorted(places))[:, 0].min(), np.array(sorted(places))[:, 0].max()
+        self.assertLess(back.low_mm[0], 150 + low - 9.5)
+        self.assertGreater(back.high_mm[0], 150 + high + 9.5)
+
+    def test_a_tighter_way_is_a_step_like_any_other(self):
+        job_id = self.job(stl(box(40, 25, 4)))
+        self.change(job_id, "copies", open=9, count="4")
+        begin = time.monotonic()
+        self.arrange(job_id, tighter=True)
+        self.assertLess(time.monotonic() - begin, 120)
+        (plate,) = self.plates(job_id)
+        self.assertTrue(all(one["x_mm"] is not None for one in plate))
+        self.client.post(f"/jobs/{job_id}/undo?open=9", headers=HTMX)
+        (plate,) = self.plates(job_id)
+        self.assertTrue(all(one["x_mm"] is None for one in plate))
+
+    def test_plates_of_a_cut_are_a_folder(self):
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, copy_number="2", plate="2")
+        data = self.client.get(f"/jobs/{job_id}/plates.zip").content
+        self.assertEqual(len(zipfile.ZipFile(io.BytesIO(data)).namelist()), 2)
