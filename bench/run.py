@@ -27,6 +27,7 @@ from masks import of_masks
 from page import in_the_page
 from paths import of_paths
 from pieces import of_pieces
+from plates import of_plates
 from resin import of_stilts
 
 from upright_heron.core.formats.stl import read_stl
@@ -161,6 +162,7 @@ def main() -> int:
         *(Row(*row) for row in of_hollows()),
         *(Row(*row) for row in of_masks()),
         *(Row(*row) for row in of_paths(solid)),
+        *(Row(*row) for row in of_plates()),
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),

@@ -56,7 +56,7 @@ class CliCase(unittest.TestCase):
         out, err = io.StringIO(), io.StringIO()
         arguments = [
             "upright-heron",
-            *(str(self.folder / w) if str(w).endswith((".stl", ".3mf")) else str(w) for w in words),
+            *(str(self.folder / w) if str(w).endswith((".stl", ".3mf", ".heron")) else str(w) for w in words),
         ]
         with (
             mock.patch("sys.argv", arguments),
@@ -75,6 +75,12 @@ class CliCase(unittest.TestCase):
         out, err = self.call(*words, "--json")
         self.assertEqual(err, "")
         return json.loads(out)
+
+    def refused(self, *words):
+        """What is said on standard error of what is refused."""
+        out, err = self.call(*words, status=2)
+        self.assertEqual(out, "")
+        return err
 
 
 class AnswersTest(CliCase):

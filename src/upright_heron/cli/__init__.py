@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ..core.errors import HeronError
 from ..sheet.document import misfit
-from . import hollows, look, make, paths, pieces, plates, server
+from . import archives, hollows, look, make, paths, pieces, plates, server
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 for _command in (
@@ -26,6 +26,9 @@ for _command in (
     pieces.split,
     pieces.coupon,
     plates.arrange,
+    archives.preflight,
+    archives.export_job,
+    archives.import_job,
     make.handoff,
     make.masks,
     paths.estimate,

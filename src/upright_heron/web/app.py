@@ -42,6 +42,7 @@ from . import guard, words
 from .dependencies import Services
 from .pages import Pages
 from .routes import api, changes, job, machines, results, yard
+from .routes.api import ARCHIVE
 from .sections import SECTIONS
 from .sections.stance.board import GOAL_WORDS
 
@@ -117,7 +118,7 @@ def _templates(settings: Settings) -> Jinja2Templates:
     templates.env.globals.update(
         version=__version__,
         upload_mb=settings.upload_mb,
-        suffixes=",".join(SUFFIXES),
+        suffixes=",".join((*SUFFIXES, ARCHIVE)),
         step_for=STEP_FOR,
         compass=COMPASS,
         goal_words=GOAL_WORDS,

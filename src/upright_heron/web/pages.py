@@ -22,6 +22,7 @@ from ..sheet.models import ItemSheet, JobSheet
 from ..sheet.shop import Habits
 from ..store.store import Job, Store
 from ..work.bind import as_variant, keys_of, plate_keys
+from ..work.checking import shop_checks
 from ..work.known import Memo
 from ..work.scheduler import Scheduler
 from ..work.summary import Summary, item_summary, summary
@@ -227,7 +228,7 @@ class Pages:
     def job_page(self, job: Job, look: Looking, *, again: bool = False) -> JobPage:
         """Start what is missing and gather what there is."""
         task = self._work.act(job.id) or self.ensure(job, look, again=again)
-        live = summary(job.sheet, look.item, self.memo)
+        live = summary(job.sheet, look.item, self.memo, shop_checks(job.sheet, self._store))
         now, stale = self._with_leftovers(job, live)
         page = JobPage(
             job=job,

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 from ..core.footing.advice import Advice
 from ..core.footing.footing import Footing
-from ..core.handoff.preflight import Check, unchosen, worst_first
+from ..core.handoff.preflight import Check
 from ..core.hanging.findings import Finding
 from ..core.hanging.overhang_regions import Region
 from ..core.health.report import Report
@@ -30,6 +31,7 @@ from ..core.toolpaths.rough_estimate import Estimate, SecondNozzle
 from ..core.toolpaths.timing import Timed
 from ..sheet.models import ItemSheet, JobSheet
 from .bind import as_variant, keys_of, plate_keys
+from .checking import job_checks
 from .known import Known, Memo
 from .what_if import taken
 
@@ -156,8 +158,8 @@ def item_summary(sheet: ItemSheet, memo: Memo) -> Summary:
     )
 
 
-def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
-    """Gather what is known of a job that is looked at for one of its items."""
+def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ()) -> Summary:
+    """Gather what is known of a job that is looked at for one of its items, with what the shelf says."""
     sheet = job.on(item)
     own = item_summary(sheet, memo)
     variants = [(kept.name, item_summary(as_variant(sheet, kept), memo)) for kept in sheet.variants]
@@ -165,21 +167,24 @@ def summary(job: JobSheet, item: str, memo: Memo) -> Summary:
     briefs: dict[str, Brief | None] = {}
     if len(job.items) > 1:
         briefs = {one.id: Known(keys_of(job.on(one.id)), memo).get("brief") for one in job.printed}
-    checks = [replace(check, item=sheet.id) for check in own.preflight]
-    if briefs:
-        # What is printed as its pieces is none of those that go.
-        checks = [] if sheet.id in briefs or sheet.id in job.cut_items else checks
-        for name, brief in briefs.items():
-            found = own.preflight if name == sheet.id else brief.checks if brief is not None else ()
-            checks += [replace(check, item=name) for check in found]
-    checks += [check for plate in plates for check in plate.get("plate_checks") or ()]
-    if job.asked:
-        checks.append(unchosen(job.printer, job.material, job.asked))
+    of_items: list[tuple[ItemSheet, Iterable[Check]]] = []
+    # What is printed as its pieces is none of those that go.
+    if sheet.id not in briefs and not (briefs and sheet.id in job.cut_items):
+        of_items.append((sheet, own.preflight))
+    for name, brief in briefs.items():
+        found = own.preflight if name == sheet.id else brief.checks if brief is not None else ()
+        of_items.append((job.on(name), found))
+
+    def mass_g(name: str) -> float | None:
+        known = briefs.get(name) if briefs else own.estimate
+        return None if known is None else known.mass_g
+
+    of_plates = [plate.get("plate_checks") for plate in plates]
     return replace(
         own,
         variants=variants,
         briefs=briefs,
         counts=Counter(one.item for plate in job.plates for one in plate.instances),
-        preflight=worst_first(checks),
+        preflight=job_checks(job, of_items, of_plates, mass_g, of_shop),
         arranged=plates[job.plate_of(sheet.id)].get("arranged"),
     )

@@ -19,6 +19,7 @@ from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter
 from ...sheet.models import JobSheet
 from ...sheet.part import Part, Size
 from ...sheet.shop import OwnMaterial, OwnPrinter
+from ...store.archive import TakenIn, read_archive
 from ...store.store import Job, Store
 from ...work import worker
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
@@ -151,12 +152,36 @@ async def take_in(
 
     The body is counted as it streams in and refused as soon as it is over the limit.
     """
+    if name.lower().endswith(ARCHIVE):
+        return await _taken_in(request, use)
     part = await _read(request, use, name, tolerance)
     title = f"{job_name(name)[:100]} and {more} more" if more else job_name(name)
     sheet = await run_in_threadpool(_begun, use.store, new_sheet(part, title), printer, material)
     made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
     answer = JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
     return remember_machine(answer, sheet)
+
+
+# What files of whole jobs end with.
+ARCHIVE = ".heron"
+
+
+async def _taken_in(request: Request, use: Services) -> Response:
+    """Take in all jobs of an archive; the answer is the one of them, or the Yard where there are several."""
+    with tempfile.TemporaryDirectory(prefix="heron-") as folder:
+        path = Path(folder) / "archive"
+        await _spool(request, path, use)
+
+        def read() -> TakenIn:
+            with path.open("rb") as file:
+                return read_archive(use.store, file)
+
+        found = await run_in_threadpool(read)
+    if len(found.jobs) == 1:
+        made = await run_in_threadpool(use.store.job, *found.jobs.values())
+        return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
+    told = {"jobs": found.jobs, "shelved": found.shelved, "url": str(request.url_for("yard").path)}
+    return JSONResponse(told, 201)
 
 
 def _begun(store: Store, sheet: JobSheet, printer: str, material: str) -> JobSheet:

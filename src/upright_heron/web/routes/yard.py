@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -12,6 +13,7 @@ from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.recipes.values import Brief
 from ...sheet.models import ItemSheet
 from ...sheet.shop import OwnMaterial, OwnPrinter
+from ...store.archive import write_archive
 from ...store.store import Job
 from ..dependencies import Services, Use
 from .changes import last_machine
@@ -73,6 +75,15 @@ def _context(request: Request, use: Services, shown: str) -> dict[str, Any]:
 def yard(request: Request, use: Use, show: Shown = "open") -> Response:
     """The start page."""
     return use.templates.TemplateResponse(request, "yard.html", _context(request, use, show))
+
+
+@router.get("/shop.heron", name="shop_archive")
+def shop_archive(use: Use) -> Response:
+    """All jobs with all their steps, and the shop's shelf, in one file."""
+    out = io.BytesIO()
+    write_archive(use.store, out)
+    headers = {"Content-Disposition": 'attachment; filename="shop.heron"'}
+    return Response(out.getvalue(), media_type="application/zip", headers=headers)
 
 
 def _moved(request: Request, use: Services, show: Shown, job: Job, words: str, back: str) -> Response:

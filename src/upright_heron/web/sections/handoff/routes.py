@@ -18,6 +18,7 @@ from ....core.recipes.values import OnPlates, Package
 from ....sheet.changes import Arrange
 from ....sheet.models import ItemSheet, JobSettings, JobSheet
 from ....sheet.plating import Instance
+from ....store.archive import write_archive
 from ....work.bind import keys_of, plate_keys
 from ....work.bind_job import arranging_keys
 from ....work.bind_plates import items_of
@@ -216,6 +217,19 @@ async def plate_plan(job_id: str, plate: int, use: Use) -> dict[str, Any]:
         await asyncio.wrap_future(use.work.make(keys_of(job.on(item)), "outline"))
     await asyncio.wrap_future(use.work.make(keys, "arranged"))
     return plan_of(job, plate - 1, use.pages.memo)
+
+
+@router.get("/whole.heron", name="archive")
+async def archive(job_id: str, use: Use) -> Response:
+    """The whole job in one file, with all its steps: it opens on another machine as it is here."""
+    job = use.store.job(job_id).sheet
+    return await asyncio.to_thread(_archived, use, [job_id], file_name(job.name))
+
+
+def _archived(use: Services, jobs: list[str] | None, name: str) -> Response:
+    out = io.BytesIO()
+    write_archive(use.store, out, jobs)
+    return attachment(out.getvalue(), f"{name}.heron", "application/zip")
 
 
 @router.get("/{what}.stl", name="handoff_stl")

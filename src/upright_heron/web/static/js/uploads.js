@@ -142,7 +142,7 @@ export class Uploads {
       const link = document.createElement('a');
       link.href = answer.url;
       link.className = 'button small';
-      link.textContent = 'Open the job';
+      link.textContent = answer.jobs ? 'Open the Yard' : 'Open the job';
       row.append(link);
       return answer;
     } catch {

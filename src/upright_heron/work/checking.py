@@ -1,0 +1,131 @@
+"""One list of what is wrong or doubtful of a job: of its items, plates and settings, and the shop's shelf."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+
+from ..core.graph import GRAPH
+from ..core.handoff.preflight import Check, Weight, unchosen, worst_first
+from ..core.keys import Keys
+from ..core.maker import Maker, Recent
+from ..core.progress import Progress
+from ..core.recipes.values import Brief
+from ..core.topics import Topic
+from ..sheet.models import ItemSheet, JobSheet
+from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter
+from ..store.store import Store
+from .bind import keys_of, plate_keys
+from .sources import load_from
+
+
+def job_checks(
+    job: JobSheet,
+    of_items: Sequence[tuple[ItemSheet, Iterable[Check]]],
+    of_plates: Sequence[Iterable[Check] | None],
+    masses_g: Callable[[str], float | None],
+    of_shop: Iterable[Check] = (),
+) -> list[Check]:
+    """Put together what is wrong or doubtful of a job, what is wrong first.
+
+    Parameters
+    ----------
+    job : JobSheet
+    of_items : sequence of (ItemSheet, iterable of Check)
+        What was found of each item that counts.
+    of_plates : sequence of iterable of Check
+        What was found of each plate; ``None`` while it is not known.
+    masses_g : callable
+        From the id of an item to the filament or resin that it takes; ``None`` while it is not known.
+    of_shop : iterable of Check
+        What was found on the shelf of the shop.
+
+    Returns
+    -------
+    list of Check
+    """
+    found = [replace(check, item=sheet.id) for sheet, checks in of_items for check in checks]
+    found += [replace(check, item=sheet.id) for sheet, _ in of_items for check in _of_sheet(sheet)]
+    found += [check for plate in of_plates for check in plate or ()]
+    found += _of_spools(job, masses_g)
+    found += of_shop
+    if job.asked:
+        found.append(unchosen(job.printer, job.material, job.asked))
+    if job.stuff.technology is not job.machine.technology:
+        text = f"{job.material} is no {job.machine.technology.value} for {job.machine.name}."
+        found.append(Check(Weight.WRONG, text, "Pick another material or printer.", Topic.PRINTER))
+    return worst_first(found)
+
+
+def _of_sheet(sheet: ItemSheet) -> list[Check]:
+    """What is doubtful of an item before anything is computed."""
+    if not sheet.unit_question.question:
+        return []
+    size = " × ".join(f"{side:.4g}" for side in sheet.original.size_mm)
+    text = f"Nobody said which unit the file is in; at {size} mm it is doubtful."
+    return [Check(Weight.DOUBTFUL, text, "Say the unit under Part.", Topic.PART)]
+
+
+def _of_spools(job: JobSheet, masses_g: Callable[[str], float | None]) -> list[Check]:
+    """Plates that take more than a spool holds."""
+    holds = job.stuff.spool_g
+    if job.is_resin or holds <= 0:
+        return []
+    found = []
+    for number, plate in enumerate(job.plates, 1):
+        masses = [masses_g(one.item) for one in plate.instances]
+        known = [mass for mass in masses if mass is not None]
+        if len(known) == len(masses) and sum(known) > holds:
+            text = f"Plate {number} takes {sum(known):.0f} g of {job.material}; a spool holds {holds:g} g."
+            mend = "Spread it over more plates, or be there when the spool runs out."
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))
+    return found
+
+
+def shop_checks(job: JobSheet, store: Store) -> list[Check]:
+    """What the shop changed since the job took its copy: printer, material, what was measured."""
+    found = []
+    pairs: list[tuple[str, object, object]] = []
+    if job.own_printer is not None:
+        pairs.append((job.printer, job.own_printer, store.on_shelf(OwnPrinter, job.printer)))
+    if job.own_material is not None:
+        pairs.append((job.material, job.own_material, store.on_shelf(OwnMaterial, job.material)))
+    measured = store.on_shelf(Calibration, f"{job.printer}|{job.material}")
+    if measured is not None:
+        pairs.append((f"{job.printer} with {job.material}", job.calibration, measured))
+    for name, own, shelved in pairs:
+        if shelved is not None and shelved != own:
+            text = f"The shop's figures of {name} are newer than those of the job."
+            mend = "Pick it again to take the new ones, or leave it if the job is to stay as it was."
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.PRINTER))
+    return found
+
+
+def checked_job(job: JobSheet, store: Store, progress: Progress) -> list[Check]:
+    """Make all that preflight asks for, here and now, and put the list together.
+
+    Parameters
+    ----------
+    job : JobSheet
+    store : Store
+        Has what the job names; what is made is not kept in it.
+    progress : Progress
+    """
+    maker = Maker(load_from(store), Recent(1_000_000), progress=progress)
+
+    def made(keys: Keys, name: str) -> object:
+        return maker.make(keys, name) if name in keys and name in GRAPH else None
+
+    items, masses = [], {}
+    for item in job.printed:
+        sheet = job.on(item.id)
+        keys = keys_of(sheet)
+        checks = made(keys, "checks")
+        items.append((sheet, checks if isinstance(checks, tuple) else ()))
+        brief = made(keys, "brief")
+        masses[item.id] = brief.mass_g if isinstance(brief, Brief) else None
+    plates = []
+    for plate in range(len(job.plates)):
+        checks = made(plate_keys(job, plate), "plate_checks")
+        plates.append(checks if isinstance(checks, tuple) else ())
+    return job_checks(job, items, plates, masses.get)

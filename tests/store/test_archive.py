@@ -1,0 +1,188 @@
+"""Whole jobs in a file: every step and every key come back, and what is damaged is refused whole."""
+
+import io
+import json
+import unittest
+import zipfile
+from unittest import mock
+
+import numpy as np
+
+from tests.store.test_store import StoreCase
+from tests.support import box, stl, tee
+from upright_heron.core.errors import BadValue
+from upright_heron.core.graph import GRAPH
+from upright_heron.sheet.changes import MakeCopies, Rename, SetLayer, Turn
+from upright_heron.sheet.part import PaintedMarks
+from upright_heron.sheet.shop import Habits
+from upright_heron.store import archive
+from upright_heron.store.archive import read_archive, write_archive
+from upright_heron.store.codec import encode
+from upright_heron.store.database import NotFound
+from upright_heron.store.models import BlobRow, JobRow, ShelfRow, StepRow
+from upright_heron.store.store import Store
+from upright_heron.work.bind import keys_of, plate_keys
+from upright_heron.work.intake import new_sheet, take_in
+
+
+class ArchiveTest(StoreCase):
+    def setUp(self):
+        super().setUp()
+        part = take_in(stl(tee()), "tee.stl", self.store)
+        job = self.store.create_job(new_sheet(part, "Tee"), "Take in")
+        self.store.apply(job.id, SetLayer(layer_mm=0.12), author="page a")
+        marks = np.arange(part.facets, dtype=np.uint8) % 3
+        kept = self.store.keep_marks(marks)
+        painted = PaintedMarks(digest=kept, of=part.mesh, prop_mm2=4.0, demand=kept)
+        turned = self.store.apply(job.id, Turn(x_deg=90))
+        sheet = turned.sheet.model_copy(
+            update={"items": (turned.sheet.items[0].model_copy(update={"marks": painted}),)}
+        )
+        with self.store.session(write=True) as s:
+            s.get(StepRow, turned.step_id).sheet = sheet.model_dump_json()
+        self.store.close()
+        self.store = Store(self.path)
+        # A branch that was undone, and one that is shown.
+        self.store.apply(job.id, Rename(name="Undone"))
+        self.store.undo(job.id)
+        self.store.apply(job.id, MakeCopies(count=3))
+        self.job_id = job.id
+        self.other = Store(self.path.with_name("other.sqlite3"))
+        self.addCleanup(self.other.close)
+
+    def written(self, jobs=None, store=None):
+        out = io.BytesIO()
+        write_archive(store or self.store, out, jobs)
+        return out.getvalue()
+
+    def rows(self, store, model):
+        with store.session() as s:
+            return s.query(model).count()
+
+    def test_a_job_comes_back_with_every_key_and_every_step(self):
+        data = self.written([self.job_id])
+        taken = read_archive(self.other, io.BytesIO(data))
+        self.assertEqual(taken.jobs, {self.job_id: self.job_id})
+        here, there = self.store.job(self.job_id), self.other.job(self.job_id)
+        self.assertEqual(there.sheet, here.sheet)
+        self.assertEqual((there.step, there.label, there.touched), (here.step, here.label, here.touched))
+        walked = 0
+        while True:
+            mine, theirs = (keys_of(job.sheet.on()) for job in (here, there))
+            self.assertEqual(*({name: keys.get(name) for name in GRAPH} for keys in (mine, theirs)))
+            self.assertEqual(plate_keys(here.sheet)["arranged"], plate_keys(there.sheet)["arranged"])
+            if not here.can_undo:
+                break
+            here, there = (store.undo(self.job_id) for store in (self.store, self.other))
+            self.assertEqual((there.sheet, there.label, there.item), (here.sheet, here.label, here.item))
+            walked += 1
+        self.assertEqual((walked, there.can_undo), (3, False))
+        mesh = here.sheet.items[0].part.mesh
+        self.assertEqual((self.other.mesh(mesh).digest, self.store.mesh(mesh).digest), (mesh, mesh))
+        for _ in range(3):
+            there = self.other.redo(self.job_id)
+        self.assertEqual(len(there.sheet.plates[0].instances), 3)
+        with self.other.session() as s:
+            self.assertEqual(sorted(row.author for row in s.query(StepRow)), ["", "", "", "", "page a"])
+            self.assertTrue(any("Undone" in row.label for row in s.query(StepRow)))
+
+    def test_what_is_written_again_is_the_same_file(self):
+        data = self.written([self.job_id])
+        self.assertEqual(self.written([self.job_id]), data)
+        read_archive(self.other, io.BytesIO(data))
+        self.assertEqual(self.written([self.job_id], self.other), data)
+
+    def test_a_job_that_is_there_already_comes_in_beside_it(self):
+        data = self.written([self.job_id])
+        (new,) = read_archive(self.store, io.BytesIO(data)).jobs.values()
+        self.assertNotEqual(new, self.job_id)
+        self.store.apply(new, Rename(name="Another"))
+        self.assertEqual(self.store.job(self.job_id).sheet.name, "Tee")
+        self.assertEqual(self.store.job(new).sheet.name, "Another")
+
+    def test_the_whole_shop(self):
+        part = take_in(stl(box(5, 6, 7)), "box.stl", self.store)
+        second = self.store.create_job(new_sheet(part, "Box"), "Take in")
+        self.store.put(second.id, "archived")
+        self.store.shelve(Habits(join_minutes=9))
+        self.other.shelve(Habits(join_minutes=2))
+        with self.store.session(write=True) as s:
+            s.add(ShelfRow(kind="preset", name="x", data="{}"))
+        taken = read_archive(self.other, io.BytesIO(self.written()))
+        self.assertEqual(set(taken.jobs.values()), {self.job_id, second.id})
+        self.assertEqual(self.other.job(second.id).state, "archived")
+        # What the shelf here says stays; what it lacked came.
+        self.assertEqual((self.other.on_shelf(Habits, "shop").join_minutes, taken.shelved), (2, 1))
+        with self.assertRaises(NotFound):
+            self.written(["nothing"])
+
+    def test_nothing_else_of_the_shop_leaves_with_a_job(self):
+        part = take_in(stl(box(5, 6, 7)), "box.stl", self.store)
+        self.store.create_job(new_sheet(part, "Secret"), "Take in")
+        folder = zipfile.ZipFile(io.BytesIO(self.written([self.job_id])))
+        self.assertNotIn("Secret", folder.read("contents.json").decode())
+        self.assertNotIn(f"blobs/{part.mesh}", folder.namelist())
+        self.assertEqual(len(folder.namelist()), 3)
+
+    def altered(self, change):
+        """The archive with its entries changed."""
+        folder = zipfile.ZipFile(io.BytesIO(self.written([self.job_id])))
+        entries = {name: folder.read(name) for name in folder.namelist()}
+        change(entries)
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as made:
+            for name, data in entries.items():
+                made.writestr(name, data)
+        return out.getvalue()
+
+    def contents(self, change):
+        def changed(entries):
+            told = json.loads(entries["contents.json"])
+            change(told)
+            entries["contents.json"] = json.dumps(told).encode()
+
+        return self.altered(changed)
+
+    def test_what_is_damaged_is_refused_whole(self):
+        mesh = self.store.job(self.job_id).sheet.items[0].part.mesh
+        good = self.written([self.job_id])
+        torn = bytearray(good)
+        torn[good.index(b"blobs/") + 60] ^= 0xFF
+
+        def swap_mesh(entries):
+            entries[f"blobs/{mesh}"] = encode(self.store.mesh(mesh).moved(z=1e-9))
+
+        def steps(change):
+            return self.contents(lambda told: change(told["jobs"][0]["steps"]))
+
+        cases = {
+            "no archive": b"solid nothing",
+            "no archive of": self.altered(lambda entries: entries.pop("contents.json")),
+            "is damaged": bytes(torn),
+            "is not what it was": self.altered(swap_mesh),
+            "cannot be read": self.altered(lambda entries: entries.update({f"blobs/{mesh}": b"\\x80junk"})),
+            "lacks": self.altered(lambda entries: entries.pop(f"blobs/{mesh}")),
+            "which its jobs need": self.contents(lambda told: told.update(blobs=[])),
+            "later version": self.contents(lambda told: told.update(version=99)),
+            "damaged at": self.contents(lambda told: told["jobs"][0].update(shown="two")),
+            "do not follow": self.contents(lambda told: told["jobs"][0].update(shown=77)),
+            "not follow each": steps(lambda some: some[2].update(parent=4)),
+            "Step 2 of the archive": steps(lambda some: some[1].update(sheet="{}")),
+            "written by a later": steps(lambda some: some[1].update(sheet='{"schema_version": 99}')),
+        }
+        for words, data in cases.items():
+            with self.subTest(words):
+                with self.assertRaisesRegex(BadValue, words):
+                    read_archive(self.other, io.BytesIO(data))
+                for model in (JobRow, StepRow, BlobRow):
+                    self.assertEqual(self.rows(self.other, model), 0)
+
+    def test_an_archive_that_swells_is_refused(self):
+        with mock.patch.object(archive, "MOST_BYTES", 1000), self.assertRaisesRegex(BadValue, "claims"):
+            read_archive(self.other, io.BytesIO(self.written()))
+        with mock.patch.object(archive, "MOST_BLOB", 100), self.assertRaisesRegex(BadValue, "too large"):
+            read_archive(self.other, io.BytesIO(self.written()))
+
+
+if __name__ == "__main__":
+    unittest.main()
