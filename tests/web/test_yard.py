@@ -55,7 +55,7 @@ class YardTest(AppCase):
 
     def test_the_page_is_sound_html_and_takes_all_formats(self):
         page = Page(self.client.get("/").text)
-        self.assertEqual(page.ids["files"]["accept"], ",".join(SUFFIXES))
+        self.assertEqual(page.ids["files"]["accept"], ",".join((*SUFFIXES, ".heron")))
         self.assertIn("search", page.ids)
         for name, data in (
             ("cup.obj", theirs(box(10, 20, 30)).export(file_type="obj").encode()),

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ..core.errors import HeronError
 from ..sheet.document import misfit
-from . import archives, hollows, look, make, paths, pieces, plates, server
+from . import archives, hollows, look, make, paths, pieces, plates, server, stand_ins
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
 for _command in (
@@ -34,6 +34,7 @@ for _command in (
     paths.estimate,
     paths.gcode,
     paths.whatif,
+    stand_ins.stand_in,
     server.serve,
     server.demo,
 ):

@@ -36,6 +36,14 @@ class Finished(Document):
         return Finished(name=self.name, ratios=(*self.ratios, ratio)[-200:])
 
 
+class Station(Document):
+    """A machine that stands in the shop: its own name, what kind it is, and where it is spoken to."""
+
+    name: Name
+    model: Name
+    url: Annotated[str, Field(max_length=200, pattern=r"^https?://[^\s/?#]+/?$")]
+
+
 class OwnPrinter(Document):
     """A printer of the shop; its fields are those of ``core.machines.Printer``."""
 

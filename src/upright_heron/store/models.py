@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 
-from sqlalchemy import ForeignKey, Index, LargeBinary, String, Text
+from sqlalchemy import ForeignKey, Index, LargeBinary, String, Text, false
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -72,3 +72,49 @@ class ResultRow(Base):
     data: Mapped[bytes] = mapped_column(LargeBinary)
     size: Mapped[int]
     used: Mapped[float] = mapped_column(index=True)
+
+
+class PrintRow(Base):
+    """A print of a plate: in the queue of a machine, under way, or in the record. It is never deleted."""
+
+    __tablename__ = "print"
+    __table_args__ = (Index("print_by_station", "station", "state", "rank"),)
+
+    id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    # What it was made from; the job may be gone since.
+    job_id: Mapped[str] = mapped_column(String(32))
+    step_id: Mapped[int]
+    job_name: Mapped[str] = mapped_column(String(120))
+    plate: Mapped[int]
+    items: Mapped[str] = mapped_column(Text)
+    settings: Mapped[str] = mapped_column(Text)
+    station: Mapped[str] = mapped_column(String(60))
+    model: Mapped[str] = mapped_column(String(60))
+    material: Mapped[str] = mapped_column(String(60))
+    file_name: Mapped[str] = mapped_column(String(200))
+    layers: Mapped[int]
+    told_s: Mapped[float]
+    told_g: Mapped[float]
+    state: Mapped[str] = mapped_column(String(10))
+    rank: Mapped[int]
+    created: Mapped[dt.datetime]
+    started: Mapped[dt.datetime | None] = mapped_column(default=None)
+    ended: Mapped[dt.datetime | None] = mapped_column(default=None)
+    layer: Mapped[int] = mapped_column(default=0, server_default="0")
+    real_s: Mapped[float | None] = mapped_column(default=None)
+    # Why it failed; and why it was sent though preflight was not clear.
+    reason: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    excuse: Mapped[str] = mapped_column(String(400), default="", server_default="")
+    cleared: Mapped[bool] = mapped_column(default=False, server_default=false())
+    outcome: Mapped[str] = mapped_column(String(10), default="", server_default="")
+    who: Mapped[str] = mapped_column(String(60), default="", server_default="")
+    notes: Mapped[str] = mapped_column(String(2000), default="", server_default="")
+
+
+class PrintFileRow(Base):
+    """The file of a print until that is over."""
+
+    __tablename__ = "print_file"
+
+    print_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)

@@ -20,11 +20,12 @@ from ..sheet.document import Document
 from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
-from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter
+from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter, Station
 from ..sheet.upcast import read_preset, read_sheet
 from .blobs import Blobs
 from .database import NotFound, now
 from .models import JobRow, ShelfRow, StepRow
+from .prints import Prints
 from .results import RESULT_BYTES, Results
 
 E = TypeVar("E", bound=Document)
@@ -35,6 +36,7 @@ SHELF: dict[type[Document], str] = {
     Preset: "preset",
     Habits: "habits",
     Finished: "finished",
+    Station: "station",
 }
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
@@ -83,7 +85,7 @@ class ChangedMeanwhile(BadValue):
     """Somebody else changed the very thing that a change is about."""
 
 
-class Store(Blobs, Results):
+class Store(Blobs, Results, Prints):
     """Jobs and their steps, the shop's shelf, blobs and remembered results, in a database file.
 
     Parameters
@@ -346,7 +348,9 @@ class Store(Blobs, Results):
             row = s.get(ShelfRow, (SHELF[entry], name))
             return _read(entry, row.data) if row is not None else None
 
-    def shelve(self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits | Finished) -> None:
+    def shelve(
+        self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits | Finished | Station
+    ) -> None:
         """Keep an entry, in place of one of the same name."""
         with self.session(write=True) as s:
             s.merge(ShelfRow(kind=SHELF[type(entry)], name=entry.name, data=entry.model_dump_json()))

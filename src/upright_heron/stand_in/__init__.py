@@ -1,0 +1,1 @@
+"""Machines that are not there: simulated printers that speak the protocol of docs/machine-protocol.md."""
