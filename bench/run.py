@@ -270,7 +270,7 @@ def stroke(part: Mesh) -> float:
         sheet = new_sheet(take_in(write_stl(part), "part.stl", store), "Bench")
         job = store.create_job(sheet, "Bench")
         pages = Pages(store, Idle())  # type: ignore[arg-type]
-        use = Services(None, store, None, pages, None)  # type: ignore[arg-type]
+        use = Services(None, store, None, pages, None, None)  # type: ignore[arg-type]
         mesh = sheet.items[0].part.mesh
         maker(store).make(keys_of(sheet.on()), "fine")
         pages.fine(mesh)
@@ -312,7 +312,7 @@ def by_hand(part: Mesh) -> tuple[float, float, float]:
         job = store.create_job(sheet, "Bench")
         store.apply(job.id, MakeSupports(style=Style.TREE, spacing_mm=4.3))
         pages = Pages(store, Idle())  # type: ignore[arg-type]
-        use = Services(None, store, None, pages, None)  # type: ignore[arg-type]
+        use = Services(None, store, None, pages, None, None)  # type: ignore[arg-type]
         making, keys = maker(store), keys_of(store.job(job.id).sheet.on())
         made = making.make(keys, "supports")
         for name in ("findings", "placed"):

@@ -22,3 +22,6 @@ class Settings(BaseSettings):
     # to come in: both are needed to listen at an address that other machines reach.
     hosts: tuple[str, ...] = ()
     token: str = ""
+    # Other hosts that machines may be spoken to at, and how often each is asked what it does.
+    machine_hosts: tuple[str, ...] = ()
+    machines_asked_s: float = 1.0

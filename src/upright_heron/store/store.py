@@ -209,6 +209,16 @@ class Store(Blobs, Results, Prints):
         name = f"Copy of {sheet.name}"[:120]
         return self.create_job(sheet.model_copy(update={"name": name}), f"Copy of {sheet.name}"[:200])
 
+    def begin_from(self, step_id: int) -> Job:
+        """Make a new job from what a step of any job holds, such as one that was printed."""
+        with self.session() as s:
+            step = s.get(StepRow, step_id)
+            if step is None:
+                raise NotFound("The job of this print is gone.", "Take the part in anew.")
+            sheet = self._sheet(step)
+        name = f"{sheet.name} again"[:120]
+        return self.create_job(sheet.model_copy(update={"name": name}), f"Again {sheet.name}"[:200])
+
     def purge(self, older_than: dt.timedelta = DELETED_FOR) -> int:
         """Forget jobs that were deleted long ago, and return how many."""
         with self.session(write=True) as s:

@@ -37,11 +37,13 @@ from ..sheet.item import StanceGoals
 from ..sheet.process import Second
 from ..store.database import NotFound
 from ..store.store import ChangedMeanwhile, Store
+from ..work.floor import Floor
 from ..work.scheduler import Scheduler
 from . import guard, words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, job, machines, results, yard
+from .routes import api, changes, job, machines, record, results, yard
+from .routes import floor as floor_pages
 from .routes.api import ARCHIVE
 from .sections import SECTIONS
 from .sections.stance.board import GOAL_WORDS
@@ -80,8 +82,11 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         store.collect()
         work = Scheduler(store, settings.workers)
         work.warm_up()
-        app.state.services = Services(settings, store, work, Pages(store, work), templates)
+        floor = Floor(store, asked_s=settings.machines_asked_s)
+        floor.start()
+        app.state.services = Services(settings, store, work, Pages(store, work), templates, floor)
         yield
+        await run_in_threadpool(floor.close)
         await run_in_threadpool(work.close)
         store.close()
 
@@ -95,7 +100,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    pages = [module.router for module in (yard, machines, job, changes, results)]
+    pages = [module.router for module in (yard, machines, floor_pages, record, job, changes, results)]
     pages.append(job.scripts)
     # The API comes last: where a form of a page and a call of it have one name, pages mean the form.
     for router in (*pages, *(r for section in SECTIONS for r in section.routers), api.router):

@@ -13,6 +13,7 @@ from ..settings import Settings
 from ..sheet.changes.base import Change
 from ..sheet.models import ItemSheet
 from ..store.store import Job, Store
+from ..work.floor import Floor
 from ..work.scheduler import Scheduler
 from .looking import Looking
 from .pages import Pages
@@ -29,6 +30,7 @@ class Services:
     work : Scheduler
     pages : Pages
     templates : Jinja2Templates
+    floor : Floor
     """
 
     settings: Settings
@@ -36,6 +38,7 @@ class Services:
     work: Scheduler
     pages: Pages
     templates: Jinja2Templates
+    floor: Floor
 
     def sheet(self, job_id: str, look: Looking) -> ItemSheet:
         """The sheet of a job as it reads for the item that is looked at."""

@@ -11,9 +11,11 @@ from ....core.toolpaths.rough_estimate import Estimate
 from ....core.topics import Topic
 from ....sheet.item import Item
 from ....sheet.plating import Instance
+from ....sheet.shop import Station
 from ...section import Section
 from .naming import FIELDS, PATTERN
 from .routes import router
+from .sending import router as sending
 
 if TYPE_CHECKING:
     from ....store.store import Store
@@ -93,6 +95,8 @@ class HandoffContext:
         That names of files are proposed by.
     fields : tuple of str
         What a pattern may name.
+    stations : tuple of str
+        Machines of the shop that the plates are for.
     """
 
     plates: list[PlateLines]
@@ -102,6 +106,7 @@ class HandoffContext:
     count: int
     pattern: str = PATTERN
     fields: tuple[str, ...] = tuple(FIELDS)
+    stations: tuple[str, ...] = ()
 
 
 def _context(page: JobPage, store: Store) -> HandoffContext:
@@ -126,7 +131,10 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
     if here is None and mine:
         here_plate, here = mine[0]
     copies = tuple(line.instance.copy_number for _, line in mine)
-    return HandoffContext(plates, here, here_plate, copies, sum(len(p.lines) for p in plates))
+    stations = tuple(one.name for one in store.shelf(Station) if one.model == job.machine.name)
+    return HandoffContext(
+        plates, here, here_plate, copies, sum(len(p.lines) for p in plates), stations=stations
+    )
 
 
 SECTION = Section(
@@ -137,5 +145,5 @@ SECTION = Section(
     wants=("placed", "supports", "footing", "extent"),
     facts=(),
     context=_context,
-    routers=(router,),
+    routers=(sending, router),
 )

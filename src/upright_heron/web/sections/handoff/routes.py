@@ -100,7 +100,7 @@ async def picture(job_id: str, use: Use, look: Look) -> Response:
 async def handoff_3mf(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
     """All that stands on a plate as one 3MF."""
     job = use.store.job(job_id).sheet
-    words = _words_of(job, plate)
+    words = words_of(job, plate)
     package = await made(use, plate_keys(job, plate - 1), "package")
     return attachment(package.data, f"{file_name(*words)}.3mf", "model/3mf")
 
@@ -123,7 +123,7 @@ async def plate_gcode(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] 
     job = use.store.job(job_id).sheet
     if job.is_resin:
         raise BadValue(f"{job.machine.name} reads no G-code.", "Take its masks, or pick a filament printer.")
-    words = _words_of(job, plate)
+    words = words_of(job, plate)
     package = await made(use, plate_keys(job, plate - 1), "gcode")
     return attachment(package.data, f"{file_name(*words)}.gcode", "text/plain; charset=utf-8")
 
@@ -132,12 +132,12 @@ async def _of_layers(use: Services, job_id: str, plate: int, what: str, suffix: 
     job = use.store.job(job_id).sheet
     if not job.is_resin:
         raise BadValue(f"{job.machine.name} prints no masks.", "Pick a resin printer.")
-    words = _words_of(job, plate)
+    words = words_of(job, plate)
     package = await made(use, plate_keys(job, plate - 1), what)
     return attachment(package.data, f"{file_name(*words, what)}.{suffix}", media)
 
 
-def _words_of(job: JobSheet, plate: int) -> list[str]:
+def words_of(job: JobSheet, plate: int) -> list[str]:
     """Words for the name of a file of a plate."""
     count = len(job.plates)
     if plate > count:
@@ -211,7 +211,7 @@ def _arranged(job: JobSheet, found: OnPlates) -> Arrange:
 async def plate_plan(job_id: str, plate: int, use: Use) -> dict[str, Any]:
     """A plate from above: true outlines of what stands on it, and where."""
     job = use.store.job(job_id).sheet
-    _words_of(job, plate)
+    words_of(job, plate)
     keys = plate_keys(job, plate - 1)
     for item in items_of(job, plate - 1):
         await asyncio.wrap_future(use.work.make(keys_of(job.on(item)), "outline"))

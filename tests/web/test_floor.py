@@ -1,0 +1,187 @@
+"""Plates go to machines and into the record, over HTTP."""
+
+import csv
+import io
+import tempfile
+import time
+from pathlib import Path
+
+from tests.floor.rack import Rack
+from tests.support import box, stl, tee
+from tests.web.test_app import AppCase
+from upright_heron.sheet.shop import Finished, Station
+from upright_heron.stand_in.protocol import Refill, State, Trouble
+from upright_heron.store.prints import ENDED, Stage
+
+OPEN = (Stage.QUEUED, Stage.SENDING, Stage.PRINTING)
+HTMX = {"HX-Request": "true"}
+
+
+class FloorTest(AppCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.rack = Rack(Path(folder.name))
+        self.addCleanup(self.rack.close)
+        self.store = self.client.app.state.services.store
+        self.addCleanup(self.forget)
+
+    def forget(self):
+        # The shop is shared with other tests.
+        for one in self.store.shelf(Station):
+            self.store.unshelve(Station, one.name)
+        self.store.unshelve(Finished, "Sedge 300")
+
+    def machine(self, name, model="Sedge 300", **options):
+        made, url = self.rack.add(model, name, **{"speed_up": 3000, **options})
+        answer = self.client.post("/floor/machines", data={"name": name, "model": model, "url": url})
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        return made
+
+    def send(self, job_id, station, plate=1, **fields):
+        return self.client.post(
+            f"/jobs/{job_id}/plates/{plate}/print?open=9", data={"station": station, **fields}, headers=HTMX
+        )
+
+    def until(self, condition, within=60):
+        end = time.monotonic() + within
+        while not condition():
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.05)
+
+    def press(self, one, what):
+        answer = self.client.post(f"/floor/prints/{one.id}/{what}", headers=HTMX)
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        return answer.text
+
+    def made(self, station):
+        """Prints of a machine: those that wait or go in their order, and those that ended."""
+        return [one for some in (OPEN, ENDED) for one in self.store.prints(*some, station=station)]
+
+    def test_a_plate_is_printed_recorded_and_learned_from(self):
+        self.machine("Test left", slower=1.2)
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.change(job_id, "keep-machine")
+        answer = self.send(job_id, "Test left", who="Wren")
+        self.assertEqual(answer.status_code, 200, answer.text[:400])
+        self.until(lambda: self.made("Test left")[0].stage == "done")
+        (one,) = self.made("Test left")
+        self.assertEqual(
+            (one.job_id, one.plate, one.layers, one.who, one.excuse), (job_id, 1, 10, "Wren", "")
+        )
+        self.assertAlmostEqual(one.real_s / one.told_s, 1.2, places=3)
+        self.assertEqual(one.settings["walls"], 3)
+        page = self.client.get("/floor").text
+        self.assertIn("done: clear the plate", page)
+        self.assertIn("On its plate", page)
+        self.press(one, "cleared")
+        self.until(lambda: "Nothing to print" in self.client.get("/floor/cards").text)
+        # The next estimate is corrected: section 8 tells the factor.
+        self.settle(job_id)
+        self.until(lambda: "learned" in self.section(job_id, 8).ids)
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        self.assertIn("Learned from 1 print on the Sedge 300", page)
+        record = self.client.get("/record?q=wren").text
+        self.assertIn(f"print-{one.id}", record)
+        self.client.post(
+            f"/record/{one.id}", data={"outcome": "failed", "reason": "warped", "notes": "brim next time"}
+        )
+        self.assertIn("brim next time", self.client.get("/record?outcome=failed&q=warped").text)
+        self.assertNotIn(one.id, self.client.get("/record?outcome=good").text)
+        rows = list(csv.DictReader(io.StringIO(self.client.get("/record.csv?q=brim").text)))
+        self.assertEqual([(r["machine"], r["outcome"], r["reason"], r["layers"]) for r in rows],
+                         [("Test left", "failed", "warped", "10")])  # fmt: skip
+        # How it was printed is the beginning of another job.
+        again = self.client.post(f"/record/{one.id}/again")
+        self.assertEqual(again.status_code, 200)
+        new = str(again.url).rsplit("/", 1)[-1]
+        sheets = [self.client.get(f"/api/jobs/{name}").json()["sheet"] for name in (job_id, new)]
+        self.assertEqual(sheets[0]["items"], sheets[1]["items"])
+        self.assertNotEqual(new, job_id)
+
+    def test_a_failure_and_an_empty_spool(self):
+        machine = self.machine("Test worn", grams=0.4, speed_up=400)
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.change(job_id, "keep-machine")
+        self.assertEqual(self.send(job_id, "Test worn").status_code, 200)
+        self.until(lambda: machine.status().state is State.EMPTY)
+        self.until(lambda: "waits for material" in self.client.get("/floor/cards").text)
+        (one,) = self.made("Test worn")
+        machine.trouble(Trouble(layer=8, reason="a support came loose"))
+        self.assertEqual(
+            self.client.post("/floor/machines/Test worn/spool", data={"grams": "nine"}).status_code, 422
+        )
+        self.client.post("/floor/machines/Test worn/spool", data={"grams": "750"}, headers=HTMX)
+        self.press(one, "resume")
+        self.until(lambda: self.made("Test worn")[0].stage == "failed")
+        failed = self.made("Test worn")[0]
+        self.assertEqual((failed.layer, failed.reason), (8, "a support came loose"))
+        self.assertIn("at layer 8 of 10", self.client.get(f"/record?q={failed.reason}").text)
+        self.assertGreater(machine.status().left_g, 740)
+
+    def test_what_is_wrong_goes_only_with_a_reason(self):
+        self.machine("Test slow", speed_up=0.01)
+        job_id = self.job(stl(tee()))
+        self.change(job_id, "keep-machine")
+        self.change(job_id, "place", open=9, x_mm="149", y_mm="0")
+        self.settle(job_id)
+        refused = self.send(job_id, "Test slow")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("Preflight finds", refused.text)
+        # Past the edge no G-code is written at all, whatever somebody says.
+        self.assertEqual(self.send(job_id, "Test slow", excuse="only to try").status_code, 422)
+        self.change(job_id, "place", open=9, x_mm="0", y_mm="0")
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, x_mm="3", y_mm="0", copy_number="2")
+        self.settle(job_id)
+        self.assertEqual(self.send(job_id, "Test slow").status_code, 422)
+        self.assertEqual(self.send(job_id, "Test slow", excuse="they may fuse").status_code, 200)
+        (one,) = self.made("Test slow")
+        self.assertEqual((one.excuse, one.items[0][1]), ("they may fuse", 2))
+
+    def test_other_machines_and_addresses_are_refused(self):
+        self.machine("Test resin", "Tarn 9")
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.change(job_id, "keep-machine")
+        answer = self.send(job_id, "Test resin")
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("is a Tarn 9", answer.text)
+        self.assertIn("There is no machine", self.send(job_id, "Nobody").text)
+        for url, words in (
+            ("http://203.0.113.9:80", "no address"),
+            ("ftp://127.0.0.1", ""),
+            ("http://127.0.0.1/x?y", ""),
+        ):
+            answer = self.client.post("/floor/machines", data={"name": "A", "model": "Sedge 300", "url": url})
+            self.assertEqual(answer.status_code, 422, url)
+            self.assertIn(words, answer.text)
+        self.assertNotIn("send-form", self.section(job_id, 9).ids)
+
+    def test_queues_are_moved_and_withdrawn_from(self):
+        self.machine("Test queue", speed_up=0.01)
+        job_id = self.job(stl(box(10, 10, 1)))
+        self.change(job_id, "keep-machine")
+        for _ in range(3):
+            self.assertEqual(self.send(job_id, "Test queue").status_code, 200)
+        self.until(lambda: any(one.stage == "printing" for one in self.made("Test queue")))
+        first, second, third = sorted(self.made("Test queue"), key=lambda one: one.rank)
+        self.press(third, "up")
+        waiting = [one.id for one in self.made("Test queue") if one.stage == "queued"]
+        self.assertEqual(waiting, [third.id, second.id])
+        page = self.press(third, "withdraw")
+        self.assertNotIn(third.id, page)
+        self.assertEqual(self.client.post("/floor/machines/Test queue/forget").status_code, 422)
+        self.press(first, "cancel")
+        self.until(lambda: "given up" in self.client.get("/floor/cards").text)
+        self.assertEqual(self.client.post(f"/floor/prints/{'0' * 32}/up", headers=HTMX).status_code, 404)
+
+    def test_resin_goes_as_masks(self):
+        machine = self.machine("Test bottle", "Tarn 9", grams=500)
+        job_id = self.job(stl(box(10, 10, 1)))
+        self.change(job_id, "printer", printer="Tarn 9")
+        self.settle(job_id)
+        answer = self.send(job_id, "Test bottle", excuse="a flat plate, to try")
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        self.until(lambda: machine.status().state is State.DONE)
+        self.assertEqual(machine.status().layers, self.made("Test bottle")[0].layers)
+        machine.refill(Refill(grams=100))
