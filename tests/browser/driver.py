@@ -206,6 +206,19 @@ class Browser:
         found[0].click()
         return True
 
+    def open_section(self, number: int) -> None:
+        """Open a section; where the sheet is drawn anew just then, its line is pressed once more."""
+        line = f"#open-{number}"
+
+        def opened() -> bool:
+            if self.attribute(line, "aria-expanded") == "true":
+                return True
+            self._clicked(line)
+            time.sleep(0.5)
+            return False
+
+        self.wait(opened, f"section {number} does not open")
+
     def fill(self, selector: str, text: str, end: str = Keys.TAB) -> None:
         """Type over the value of a field and leave it."""
         self.wait(lambda: self._filled(selector, text, end), f"cannot fill {selector}")

@@ -375,7 +375,7 @@ class HandOffTest(BrowserCase):
         self.open_job(comb(), 6)
         self.browser.click("#make-supports")
         self.browser.ready(supports=True)
-        self.browser.click("#open-7")
+        self.browser.open_section(7)
         self.browser.click("#footing-raft")
         self.browser.find("#footing-area")
         self.browser.ready()

@@ -86,10 +86,15 @@ class HandTest(unittest.TestCase):
         foot = browser.run(
             "return window.heron.controllers.get('supports').hand.handles.find(h => h.kind === 'foot').at"
         )
-        grip = browser.find(".grip.foot")
-        ActionChains(browser.driver).click_and_hold(grip).move_by_offset(12, 6).move_by_offset(
-            8, 4
-        ).release().perform()
+
+        def drag():
+            grip = browser.find(".grip.foot")
+            pull = ActionChains(browser.driver).click_and_hold(grip).move_by_offset(12, 6)
+            pull.move_by_offset(8, 4).release().perform()
+            return True
+
+        # Grips are drawn anew with every sheet: one may go between being found and being held.
+        browser.wait(drag)
         browser.wait(
             lambda: browser.run(
                 "const h = (window.heron.controllers.get('supports').hand.handles ?? []).find(h => h.kind === 'foot');"

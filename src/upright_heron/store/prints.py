@@ -164,6 +164,12 @@ class Prints(Database):
         with self.session() as s:
             return [_print(row) for row in s.scalars(asked.order_by(*order).limit(limit))]
 
+    def prints_of(self, job_id: str) -> list[Print]:
+        """All prints of a job, the newest first."""
+        with self.session() as s:
+            asked = select(PrintRow).where(PrintRow.job_id == job_id).order_by(PrintRow.created.desc())
+            return [_print(row) for row in s.scalars(asked)]
+
     def take_next(self, station: str) -> Print | None:
         """Begin to send the first of a queue; ``None`` where nothing waits or something is under way."""
         with self.session(write=True) as s:

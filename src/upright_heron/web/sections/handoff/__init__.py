@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,6 +18,7 @@ from .routes import router
 from .sending import router as sending
 
 if TYPE_CHECKING:
+    from ....store.prints import Print
     from ....store.store import Store
     from ...pages import JobPage
 
@@ -97,6 +98,8 @@ class HandoffContext:
         What a pattern may name.
     stations : tuple of str
         Machines of the shop that the plates are for.
+    sent : list of Print
+        Prints of the job: those that wait or go, and the last that ended.
     """
 
     plates: list[PlateLines]
@@ -107,6 +110,7 @@ class HandoffContext:
     pattern: str = PATTERN
     fields: tuple[str, ...] = tuple(FIELDS)
     stations: tuple[str, ...] = ()
+    sent: list[Print] = field(default_factory=list)
 
 
 def _context(page: JobPage, store: Store) -> HandoffContext:
@@ -133,7 +137,13 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
     copies = tuple(line.instance.copy_number for _, line in mine)
     stations = tuple(one.name for one in store.shelf(Station) if one.model == job.machine.name)
     return HandoffContext(
-        plates, here, here_plate, copies, sum(len(p.lines) for p in plates), stations=stations
+        plates,
+        here,
+        here_plate,
+        copies,
+        sum(len(p.lines) for p in plates),
+        stations=stations,
+        sent=store.prints_of(page.job.id)[:6],
     )
 
 
