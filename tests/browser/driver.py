@@ -219,6 +219,14 @@ class Browser:
 
         self.wait(opened, f"section {number} does not open")
 
+    def plan_ready(self) -> None:
+        """Wait until the plan of a plate shows the step that the page is at."""
+        self.ready()
+        same = """const panel = document.querySelector('#plan-panel');
+            return panel.getAttribute('aria-busy') === 'false'
+              && (panel.dataset.shown ?? '').split(' ')[0] === String(window.heron.state.step);"""
+        self.wait(lambda: self.run(same), "the plan is not drawn")
+
     def fill(self, selector: str, text: str, end: str = Keys.TAB) -> None:
         """Type over the value of a field and leave it."""
         self.wait(lambda: self._filled(selector, text, end), f"cannot fill {selector}")

@@ -59,7 +59,7 @@ class FloorTest(BrowserCase):
         b.wait(lambda: len(b.all("#plate-plan .lying")) == 3)
         b.click("#arrange-all")
         b.wait(lambda: b.all("#arrange"))
-        b.ready()
+        b.plan_ready()
         # One is dragged into another: preflight says so, and it does not go without a reason.
         one, other = b.all("#plate-plan .lying .silhouette")[:2]
         ActionChains(b.driver).drag_and_drop(one, other).perform()

@@ -43,7 +43,9 @@ class PlanTest(BrowserCase):
         plates = self.server.get(f"/api/jobs/{self.job_id}")["sheet"]["plates"]
         return {one["copy_number"]: one for plate in plates for one in plate["instances"]}
 
-    def drag(self, element, dx, dy, *, off=(0, 0)):
+    def drag(self, selector, dx, dy, *, off=(0, 0)):
+        self.browser.plan_ready()
+        element = self.browser.find(selector)
         grip = ActionChains(self.browser.driver)
         grip.move_to_element_with_offset(element, *off).click_and_hold().move_by_offset(dx, dy).perform()
 
@@ -61,11 +63,10 @@ class PlanTest(BrowserCase):
         self.assertEqual(sorted(before), [1, 2, 3, 4])
         self.assertTrue(all(one["x_mm"] is not None for one in before.values()))
         # Dragged onto its neighbour: told while it is still held, and then by the server too.
-        one = b.find("#plate-plan .lying[data-key$=' 1'] .silhouette")
         other = before[2]
         dx, dy = other["x_mm"] - before[1]["x_mm"], other["y_mm"] - before[1]["y_mm"]
         scale = self.scale()
-        self.drag(one, round(dx * scale), round(-dy * scale), off=(0, 0))
+        self.drag("#plate-plan .lying[data-key$=' 1'] .silhouette", round(dx * scale), round(-dy * scale))
         b.wait(lambda: self.states().count("near") >= 2)
         self.assertIn("crosses another", b.text("#plan-words"))
         self.drop()
@@ -76,7 +77,7 @@ class PlanTest(BrowserCase):
         b.wait(lambda: set(self.states()) == {"good"})
         self.assertEqual(self.instances()[1]["x_mm"], before[1]["x_mm"])
         # Far past the edge.
-        self.drag(b.find("#plate-plan .lying[data-key$=' 3'] .silhouette"), round(200 * scale), 0)
+        self.drag("#plate-plan .lying[data-key$=' 3'] .silhouette", round(200 * scale), 0)
         b.wait(lambda: "off" in self.states())
         self.assertIn("mm past the edge", b.text("#plan-words"))
         self.drop()
@@ -95,7 +96,7 @@ class PlanTest(BrowserCase):
         b.ready()
         b.wait(lambda: len(self.lying()) == 2)
         # 60 mm of air between their boxes; all but 4.2 mm of it are dragged away, a gap of 3 is asked.
-        self.drag(b.find("#plate-plan .lying[data-key$=' 2'] .silhouette"), round(-55.8 * self.scale()), 0)
+        self.drag("#plate-plan .lying[data-key$=' 2'] .silhouette", round(-55.8 * self.scale()), 0)
         b.wait(lambda: "3.0 mm to the nearest" in b.text("#plan-words"))
         self.drop()
         b.wait(lambda: self.instances()[2]["x_mm"] != 40)
@@ -106,6 +107,7 @@ class PlanTest(BrowserCase):
         self.copies(2)
         self.arrange()
         before = self.instances()[2]
+        b.plan_ready()
         ActionChains(b.driver).click(b.find("#plate-plan .lying[data-key$=' 2'] .silhouette")).perform()
         b.wait(
             lambda: b.all("#place-copy") and Select(b.find("#place-copy")).first_selected_option.text == "2"
@@ -119,7 +121,7 @@ class PlanTest(BrowserCase):
             self.assertAlmostEqual(now["y_mm"] - was["y_mm"], y, places=3)
             b.ready()
         b.wait(lambda: b.all("#plate-plan .swing.chosen circle"))
-        self.drag(b.find("#plate-plan .swing.chosen circle"), 0, -round(60 * self.scale()))
+        self.drag("#plate-plan .swing.chosen circle", 0, -round(60 * self.scale()))
         self.drop()
         b.wait(lambda: self.instances()[2]["swing_deg"] != before["swing_deg"])
         swing = self.instances()[2]["swing_deg"] - before["swing_deg"]
@@ -132,7 +134,7 @@ class PlanTest(BrowserCase):
             b.wait(lambda name=name: self.instances()[2][name])
             b.ready()
         kept = self.instances()[2]
-        self.drag(b.find("#plate-plan .lying[data-key$=' 2'] .silhouette"), 40, 0)
+        self.drag("#plate-plan .lying[data-key$=' 2'] .silhouette", 40, 0)
         self.drop()
         b.fill("#copies", "5")
         b.wait(lambda: len(self.lying()) == 5)

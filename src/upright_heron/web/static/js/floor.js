@@ -1,12 +1,27 @@
-/** Machines at work: drawn anew whenever the server says that something has changed, unless somebody types there. */
+/**
+ * Machines at work: drawn anew whenever the server says that something has changed, but never under a hand that
+ * types or presses there.
+ */
 const main = /** @type {HTMLElement} */ (document.querySelector('main.floor'));
 const cards = /** @type {HTMLElement} */ (document.querySelector('#floor'));
+let pressed = false;
 let late = false;
 
 function refresh() {
-  late = cards.contains(document.activeElement) && document.activeElement instanceof HTMLInputElement;
+  const typed = [...cards.querySelectorAll('input')].some((one) => one.value !== one.defaultValue || one === document.activeElement);
+  late = typed || pressed;
   if (!late) htmx.ajax('GET', main.dataset.cards ?? '', { target: '#floor' });
 }
 
+/** Draw what came meanwhile, once whatever was pressed has been sent. */
+const soon = () => { if (late) setTimeout(refresh, 200); };
+
 new EventSource(main.dataset.events ?? '').addEventListener('message', refresh);
-cards.addEventListener('focusout', () => { if (late) setTimeout(refresh); });
+cards.addEventListener('focusout', soon);
+document.addEventListener('pointerdown', () => { pressed = true; }, { capture: true });
+for (const kind of ['pointerup', 'pointercancel']) {
+  document.addEventListener(kind, () => {
+    pressed = false;
+    soon();
+  }, { capture: true });
+}
