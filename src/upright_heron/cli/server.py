@@ -26,6 +26,18 @@ def demo(
     _serve(host, port, database, demo=True)
 
 
+def _with_machines(database: Path) -> None:
+    """Start the simulated printers of the demo workshop, and let the shop know them."""
+    from ..stand_in.rack import SPEED_UP, start_demo
+    from ..store.store import Store
+
+    store = Store(database)
+    for station in start_demo(database.parent / "machines"):
+        store.shelve(station)
+        typer.echo(f"{station.name} stands in at {station.url}, {SPEED_UP:g} times as fast as the clock")
+    store.close()
+
+
 def _serve(host: str | None, port: int | None, database: Path | None, *, demo: bool) -> None:
     import uvicorn
 
@@ -39,6 +51,7 @@ def _serve(host: str | None, port: int | None, database: Path | None, *, demo: b
     typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
     if demo:
         typer.echo("The first start makes the demo jobs; this takes up to a minute.")
+        _with_machines(settings.database)
     uvicorn.run(
         create_app(settings),
         host=settings.host,
