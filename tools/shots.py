@@ -147,6 +147,34 @@ def show_mask(b: Browser) -> None:
     b.wait(lambda: b.run("return document.querySelector('#mask').dataset.layer") == str(at))
 
 
+def at_work(b: Browser) -> None:
+    """Two simulated printers: one prints, one waits for a spool with another print behind."""
+    import tempfile
+
+    from tests.floor.rack import Rack
+
+    rack = Rack(Path(tempfile.mkdtemp(prefix="heron-shots-")))
+    floor = b.driver.current_url
+    machines = {}
+    for name, grams in (("Sedge, by the door", 900.0), ("Sedge, at the window", 40.0)):
+        machines[name], url = rack.add("Sedge 300", name, speed_up=300, grams=grams)
+        b.fill("#add-machine input[name=name]", name)
+        b.fill("#add-machine input[name=url]", url)
+        b.click("#add-machine button")
+        b.wait(lambda name=name: b.all(f'[data-station="{name}"][data-state=idle]'))
+    b.open(floor.replace("/floor", job("telescope-bracket", 9)))
+    b.ready()
+    for count, name in enumerate([*machines, "Sedge, at the window"], 1):
+        send = f"""document.querySelector('#send-station').value = '{name}';
+            const why = document.querySelector('#send-excuse');
+            if (why) why.value = 'the bridge is trimmed by hand';
+            document.querySelector('#send').click();"""
+        b.run(send)
+        WebDriverWait(b.driver, 200, 1.0).until(lambda _, n=count: len(b.all("#sent li")) == n)
+    b.open(floor)
+    WebDriverWait(b.driver, 200, 1.0).until(lambda _: b.all("[data-state=empty]"))
+
+
 def to_map(b: Browser) -> None:
     """Scroll to the drawings of the assembly."""
     b.run("document.querySelector('#assembly-map').scrollIntoView()")
@@ -164,7 +192,6 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "part": (job("heron-figurine", 1), []),
     "health": ("torn", [lambda b: b.click('[data-place-step="1"]')]),
     "machines": ("/machines", []),
-    "printer": (job("tide-gauge-housing", 2), []),
     "split": (job("dragonfly", 3), []),
     "stance-board": (job("heron-figurine", 4), [find_stances]),
     "stance-pair": (job("heron-figurine", 4), [compare]),
@@ -176,6 +203,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "layers": (job("heron-figurine", 8), [show_mask]),
     "paths": (job("telescope-bracket", 8), [show_paths]),
     "hand-off": (job("dragonfly", 3), [make_set]),
+    "floor": ("/floor", [at_work]),
     "traveller": ("/jobs/demo-dragonfly/traveller", [to_map]),
     # Last: these change the job that other pictures show as it is.
     "supports-compared": (job("telescope-bracket", 6), [compare_supports]),
