@@ -128,14 +128,18 @@ def make_set(b: Browser) -> None:
     b.click("#make-pieces")
     b.click("#stand-pieces")
     b.wait(lambda: b.all("#set tr[data-state]") and not b.all('#set tr[data-state="to stand"]'))
-    b.click("#takes button")
     # Supports of all pieces take longer than a page is waited for.
     WebDriverWait(b.driver, 300, 2.0).until(
         lambda _: b.run("return !document.querySelector('#takes').textContent.includes('known')")
     )
     b.open(b.driver.current_url.replace("open=3", "open=9"))
     b.ready()
-    b.run("document.querySelector('#arrange-all').scrollIntoView({block: 'center'})")
+    b.click("#arrange-all")
+    WebDriverWait(b.driver, 300, 2.0).until(lambda _: len(b.all("#plan-plates button")) > 1)
+    b.plan_ready()
+    last = str(len(b.all("#plan-plates button")))
+    b.click("#plan-plates button:last-child")
+    b.wait(lambda: (b.attribute("#plan-panel", "data-shown") or "").split(" ")[-1] == last)
 
 
 def show_mask(b: Browser) -> None:

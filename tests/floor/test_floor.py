@@ -255,7 +255,7 @@ class KilledTest(FloorCase):
         }  # fmt: skip
         running = {name: self.begin(command) for name, command in commands.items()}
         self.addCleanup(lambda: [self.kill(one) for one in running.values()])
-        killed, until = dict.fromkeys(commands, 0), time.monotonic() + 240
+        killed, until = dict.fromkeys(commands, 0), time.monotonic() + 420
         next_kill = time.monotonic() + 4
         while True:
             self.assertLess(time.monotonic(), until, self.store.prints(*Stage))

@@ -14,12 +14,12 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.graph import GRAPH
 from upright_heron.sheet.changes import MakeCopies, Rename, SetLayer, Turn
 from upright_heron.sheet.part import PaintedMarks
-from upright_heron.sheet.shop import Habits
+from upright_heron.sheet.shop import Finished, Habits, Station
 from upright_heron.store import archive
 from upright_heron.store.archive import read_archive, write_archive
 from upright_heron.store.codec import encode
 from upright_heron.store.database import NotFound
-from upright_heron.store.models import BlobRow, JobRow, ShelfRow, StepRow
+from upright_heron.store.models import BlobRow, JobRow, StepRow
 from upright_heron.store.store import Store
 from upright_heron.work.bind import keys_of, plate_keys
 from upright_heron.work.intake import new_sheet, take_in
@@ -106,13 +106,26 @@ class ArchiveTest(StoreCase):
         self.store.put(second.id, "archived")
         self.store.shelve(Habits(join_minutes=9))
         self.other.shelve(Habits(join_minutes=2))
-        with self.store.session(write=True) as s:
-            s.add(ShelfRow(kind="preset", name="x", data="{}"))
+        self.store.shelve(Finished(name="Sedge 300", ratios=(1.1,)))
+        self.store.shelve(Station(name="Left", model="Sedge 300", url="http://127.0.0.1:1"))
         taken = read_archive(self.other, io.BytesIO(self.written()))
         self.assertEqual(set(taken.jobs.values()), {self.job_id, second.id})
         self.assertEqual(self.other.job(second.id).state, "archived")
         # What the shelf here says stays; what it lacked came.
         self.assertEqual((self.other.on_shelf(Habits, "shop").join_minutes, taken.shelved), (2, 1))
+        self.assertEqual(self.other.on_shelf(Finished, "Sedge 300").ratios, (1.1,))
+        # Where machines are spoken to is never taken from a file, whatever is in it.
+        self.assertEqual(self.other.shelf(Station), [])
+        url = {
+            "kind": "station",
+            "name": "X",
+            "data": '{"name": "X", "model": "M", "url": "http://203.0.113.9"}',
+        }
+        read_archive(self.other, io.BytesIO(self.contents(lambda told: told.update(shelf=[url]))))
+        self.assertEqual(self.other.shelf(Station), [])
+        bad = {"kind": "preset", "name": "x", "data": "{}"}
+        with self.assertRaisesRegex(BadValue, "shelf of the archive"):
+            read_archive(self.other, io.BytesIO(self.contents(lambda told: told.update(shelf=[bad]))))
         with self.assertRaises(NotFound):
             self.written(["nothing"])
 

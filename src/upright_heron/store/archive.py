@@ -23,12 +23,13 @@ from sqlalchemy.orm import Session
 from ..core.errors import BadValue
 from ..core.geometry.mesh import Mesh
 from ..sheet.document import Document
+from ..sheet.shop import Station
 from ..sheet.upcast import read_sheet
 from .blobs import DIGEST
 from .codec import decode
 from .database import NotFound
 from .models import BlobRow, JobRow, ShelfRow, StepRow
-from .store import Store
+from .store import SHELF, Store
 
 FORMAT = "upright-heron-archive"
 VERSION = 1
@@ -165,9 +166,26 @@ def _archived(s: Session, row: JobRow) -> ArchivedJob:
     )
 
 
+# Entries of the shelf that go along. Machines do not: where they are spoken to holds in one shop only, and is
+# nothing to be taken from a file.
+_KINDS = {kind: entry for entry, kind in SHELF.items() if entry is not Station}
+
+
 def _shelved(s: Session) -> Iterator[Shelved]:
-    for row in s.scalars(select(ShelfRow).order_by(ShelfRow.kind, ShelfRow.name)):
+    asked = select(ShelfRow).where(ShelfRow.kind.in_(_KINDS)).order_by(ShelfRow.kind, ShelfRow.name)
+    for row in s.scalars(asked):
         yield Shelved(kind=row.kind, name=row.name, data=row.data)
+
+
+def _sound(entry: Shelved) -> bool:
+    """Whether an entry of the shelf is one that comes in; what is damaged is refused."""
+    if entry.kind not in _KINDS:
+        return False
+    try:
+        _KINDS[entry.kind].model_validate_json(entry.data)
+    except ValidationError as error:
+        raise BadValue(f"“{entry.name[:60]}” on the shelf of the archive cannot be read.", BROKEN) from error
+    return True
 
 
 def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
@@ -195,13 +213,14 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
     for job in contents.jobs:
         for step in job.steps:
             _readable(step, blobs)
+    shelf = [entry for entry in contents.shelf if _sound(entry)]
     with store.session(write=True) as s:
         for digest, data in blobs.items():
             if s.get(BlobRow, digest) is None:
                 s.add(BlobRow(digest=digest, data=data))
         s.flush()
         names = {job.id: _take(s, job) for job in contents.jobs}
-        fresh = [one for one in contents.shelf if s.get(ShelfRow, (one.kind, one.name)) is None]
+        fresh = [one for one in shelf if s.get(ShelfRow, (one.kind, one.name)) is None]
         for one in fresh:
             s.add(ShelfRow(kind=one.kind, name=one.name, data=one.data))
     return TakenIn(names, len(fresh))

@@ -39,8 +39,8 @@ ENDED = (Stage.DONE, Stage.FAILED, Stage.CANCELLED)
 
 
 @dataclass(frozen=True, slots=True)
-class NewPrint:
-    """A plate that is to be printed.
+class Plated:
+    """A plate as it is printed.
 
     Attributes
     ----------
@@ -59,11 +59,6 @@ class NewPrint:
     layers : int
     told_s, told_g : float
         What it takes, as it was told.
-    data : bytes
-        The file.
-    excuse : str
-        Why it goes though preflight was not clear.
-    who : str
     """
 
     job_id: str
@@ -79,29 +74,31 @@ class NewPrint:
     layers: int
     told_s: float
     told_g: float
+
+
+@dataclass(frozen=True, slots=True)
+class NewPrint(Plated):
+    """A plate that is to be printed.
+
+    Attributes
+    ----------
+    data : bytes
+        The file.
+    excuse : str
+        Why it goes though preflight was not clear.
+    who : str
+    """
+
     data: bytes = field(repr=False)
     excuse: str = ""
     who: str = ""
 
 
 @dataclass(frozen=True, slots=True)
-class Print:
-    """A print as it is kept; fields as in ``NewPrint`` and ``PrintRow``."""
+class Print(Plated):
+    """A print as it is kept; fields as in ``PrintRow``."""
 
     id: str
-    job_id: str
-    step_id: int
-    job_name: str
-    plate: int
-    items: tuple[tuple[str, int], ...]
-    settings: dict[str, Any]
-    station: str
-    model: str
-    material: str
-    file_name: str
-    layers: int
-    told_s: float
-    told_g: float
     stage: Stage
     rank: int
     created: dt.datetime
