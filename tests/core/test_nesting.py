@@ -1,6 +1,7 @@
 """Outlines laid on plates: gaps measured another way, known counts, locks, worn places, and what does not fit."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 import shapely
@@ -12,6 +13,7 @@ from manifold3d import CrossSection
 from tests.support import box, on_plate
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.plates import tighter
 from upright_heron.core.plates.free_places import first_free, nearest_free, runs_of, scan_back, scan_rows
 from upright_heron.core.plates.gaps import Lying, least_gap_mm, near_pairs, past_edge_mm, used_share
 from upright_heron.core.plates.nesting import FREELY, QUARTERS, Laid, Lock, Room, nest, touched
@@ -162,6 +164,9 @@ class NestTest(NestCase):
         self.held(outlines, which, room, tight)
         first, second = (sum(one.plate == 0 for one in some) for some in (plain, tight))
         self.assertGreater(second, first)
+        # Where the library kept no gap, its answer is not taken.
+        with mock.patch.object(tighter, "least_gap_mm", lambda lying: 2.9):
+            self.assertEqual(nest_tighter(outlines, which, room, seconds=3), plain)
 
 
 class PixelsTest(unittest.TestCase):

@@ -199,6 +199,12 @@ class QueueTest(FloorCase):
 
     def test_queues_are_put_in_order_and_withdrawn_from(self):
         a, b, c = (self.queue() for _ in range(3))
+        for one, by, order in ((b, 1, "acb"), (b, 1, "acb"), (b, -1, "abc"), (c, -1, "acb"), (c, 1, "abc")):
+            self.store.move(one.id, by)
+            names = {a.id: "a", b.id: "b", c.id: "c"}
+            waiting = self.store.prints(Stage.QUEUED)
+            self.assertEqual("".join(names[one.id] for one in waiting), order)
+            self.assertEqual(len({one.rank for one in waiting}), 3)
         self.store.move(c.id, -1)
         self.store.move(c.id, -1)
         self.store.move(c.id, -1)
@@ -212,6 +218,18 @@ class QueueTest(FloorCase):
         with self.assertRaisesRegex(BadValue, "not over"):
             self.store.judge(c.id, "good", "", "", "")
         self.assertEqual([one.id for one in self.store.prints(*ENDED)], [b.id])
+
+    def test_what_is_said_twice_counts_once(self):
+        one = self.queue()
+        self.queue()
+        self.assertEqual(self.store.take_next("Left").id, one.id)
+        self.assertIsNone(self.store.take_next("Left"))
+        self.store.has_begun(one.id)
+        self.assertTrue(self.store.has_ended(one.id, Stage.FAILED, layer=3, reason="warped"))
+        self.assertFalse(self.store.has_ended(one.id, Stage.DONE, layer=9))
+        self.store.has_begun(one.id)
+        kept = self.store.print_of(one.id)
+        self.assertEqual((kept.stage, kept.layer, kept.reason), (Stage.FAILED, 3, "warped"))
 
     def test_each_machine_has_a_queue_of_its_own(self):
         other = Direct(StandIn(printer("Sedge 300"), "Right", self.folder / "r", clock=lambda: self.now))

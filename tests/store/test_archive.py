@@ -92,6 +92,13 @@ class ArchiveTest(StoreCase):
         read_archive(self.other, io.BytesIO(data))
         self.assertEqual(self.written([self.job_id], self.other), data)
 
+    def test_the_step_that_was_shown_is_shown(self):
+        self.store.undo(self.job_id)
+        shown = self.store.undo(self.job_id)
+        read_archive(self.other, io.BytesIO(self.written([self.job_id])))
+        there = self.other.job(self.job_id)
+        self.assertEqual((there.step, there.label, there.can_redo), (shown.step, shown.label, True))
+
     def test_a_job_that_is_there_already_comes_in_beside_it(self):
         data = self.written([self.job_id])
         (new,) = read_archive(self.store, io.BytesIO(data)).jobs.values()
