@@ -136,6 +136,14 @@ class NestTest(NestCase):
         # Along a locked axis it stays to the last digit; a pixel may be missing of the gap.
         self.held(outlines, which, Room((100.0, 60.0), 3.8), laid, spare=0.0)
 
+    def test_parts_that_are_swung_stay_so_but_for_turns(self):
+        outlines = [of_plan(square(40, 10), 5.0)]
+        for turns, seen in (((0.0,), {30.0}), (QUARTERS, {30.0, 120.0, 210.0, 300.0})):
+            laid = nest(outlines, [0] * 9, Room((90.0, 90.0), 2.0, turns=turns), swings=[30.0] * 9)
+            self.assertEqual(len(laid), 9)
+            self.assertLessEqual({one.swing_deg for one in laid}, seen)
+            self.held(outlines, [0] * 9, Room((90.0, 90.0), 2.0), laid)
+
     def test_what_is_too_large_is_left_out(self):
         outlines = [of_plan(square(120, 10), 5.0), of_plan(square(20, 10), 5.0)]
         self.assertEqual([one.number for one in nest(outlines, [0, 1], Room((100.0, 100.0)))], [1])

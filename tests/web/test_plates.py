@@ -95,6 +95,19 @@ class PlatesTest(AppCase):
         self.assertIn("less than the gap of 60 mm", page)
         self.assertRegex(page, r"Copy \d: it stands \d+\.\d mm from another")
 
+    def test_what_was_swung_by_hand_stays_swung(self):
+        job_id = self.job(stl(box(60, 10, 4)))
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, x_mm="0", y_mm="0", swing_deg="30", copy_number="2")
+        for turning, swings in (("none", {0, 30}), ("quarters", {0, 30})):
+            self.change(job_id, "plating", open=9, turning=turning)
+            self.arrange(job_id)
+            (plate,) = self.plates(job_id)
+            seen = [one["swing_deg"] for one in plate]
+            self.assertEqual({round(swing % 90) for swing in seen}, swings)
+            if turning == "none":
+                self.assertEqual(seen, [0, 30])
+
     def test_an_item_goes_to_another_plate_and_a_bare_one_is_gone(self):
         job_id = self.job(stl(box(20, 20, 4)))
         self.change(job_id, "copies", open=9, count="2")

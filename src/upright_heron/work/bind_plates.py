@@ -36,7 +36,17 @@ def room_of(job: JobSheet) -> Room:
 
 
 def to_arrange(job: JobSheet, seconds: int = 0) -> s.ToArrange:
-    """All that stands on the plates of a job, to be arranged anew; what is locked and was put stays."""
+    """All that stands on the plates of a job, to be arranged anew; what is locked and was put stays.
+
+    How an item was swung by hand counts as far as turning leaves it.
+    """
+    turning = job.plating.turning
+
+    def swung(one: Instance) -> float:
+        if turning is Turning.FREELY:
+            return 0.0
+        return one.swing_deg % 90.0 if turning is Turning.QUARTERS else one.swing_deg
+
     every = [(plate, one) for plate, here in enumerate(job.plates) for one in here.instances]
     locks = tuple(
         (k, plate, one.lock_x, one.lock_y, one.lock_swing)
@@ -46,9 +56,11 @@ def to_arrange(job: JobSheet, seconds: int = 0) -> s.ToArrange:
     return s.ToArrange(
         room_of(job),
         job.machine.build_mm[2],
-        # Only what is locked counts of where they stood: else nothing is to be arranged again.
-        tuple(_instance(one) if one.locked else s.Instance(one.item, None, None, 0.0, one.copy_number)
-              for _, one in every),
+        # Only what is locked counts of where they stood: the same is arranged the same again.
+        tuple(
+            _instance(one) if one.locked else s.Instance(one.item, None, None, swung(one), one.copy_number)
+            for _, one in every
+        ),
         locks,
         tuple(item.id for item in job.printed),
         job.plating.boxes,

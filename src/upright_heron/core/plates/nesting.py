@@ -221,6 +221,7 @@ def nest(
     room: Room,
     locks: Sequence[Lock] = (),
     *,
+    swings: Sequence[float] = (),
     plates: int | None = None,
     progress: Progress = silent,
 ) -> list[Laid]:
@@ -235,6 +236,8 @@ def nest(
     room : Room
     locks : sequence of Lock, optional
         What stays where it is, or moves along one axis only; ``at.number`` counts in ``which``.
+    swings : sequence of float, optional
+        How each is swung to begin with, degrees; turns come on top.
     plates : int, optional
         How many there are at most.
     progress : Progress
@@ -244,7 +247,7 @@ def nest(
     list of Laid
         By number. What is too large for a plate, or finds no room, is missing.
     """
-    work = _Nesting(outlines, which, room, locks)
+    work = _Nesting(outlines, which, room, locks, swings)
     left = work.free
     done: list[Laid] = []
     last_locked = max((lock.at.plate for lock in locks), default=-1)
@@ -277,10 +280,16 @@ class _Nesting:
     """What is known of the outlines that are laid, whatever plate they are laid on."""
 
     def __init__(
-        self, outlines: Sequence[Outline], which: Sequence[int], room: Room, locks: Sequence[Lock]
+        self,
+        outlines: Sequence[Outline],
+        which: Sequence[int],
+        room: Room,
+        locks: Sequence[Lock],
+        swings: Sequence[float] = (),
     ) -> None:
         self.pixels = _Pixels(room)
         self._outlines, self._which = outlines, which
+        self._swings = swings or [0.0] * len(which)
         self._areas = [outline.area_mm2 for outline in outlines]
         self._sides = [np.ptp(one.points, axis=0) if len(one.points) else np.zeros(2) for one in outlines]
         self._locks = {lock.at.number: lock for lock in locks}
@@ -315,12 +324,13 @@ class _Nesting:
         there = _Plate(self.pixels)
         laid = self._locked(plate, there)
         # What found no room will find none later: the plate only gets fuller.
-        hopeless: set[int] = set()
+        hopeless: set[tuple[int, float]] = set()
         for number in left:
-            kind = self._which[number]
+            own = self._swings[number]
+            kind = (self._which[number], own)
             if kind in hopeless:
                 continue
-            found = look(there, [self.stamp(number, swing) for swing in self.pixels.room.turns])
+            found = look(there, [self.stamp(number, own + turn) for turn in self.pixels.room.turns])
             if found is None:
                 hopeless.add(kind)
             else:

@@ -31,6 +31,7 @@ def nest_tighter(
     room: Room,
     locks: Sequence[Lock] = (),
     *,
+    swings: Sequence[float] = (),
     seconds: int = 20,
     seed: int = 1,
     progress: Progress = silent,
@@ -43,8 +44,9 @@ def nest_tighter(
     which : sequence of int
     room : Room
     locks : sequence of Lock, optional
-        All as for ``nest``. With worn places or locks they stay as ``nest`` lays them: the library knows of
-        neither.
+    swings : sequence of float, optional
+        All as for ``nest``. With worn places, locks, or parts that are swung by hand they stay as ``nest``
+        lays them: the library knows of none of these.
     seconds : int
         For all plates together.
     seed : int
@@ -61,9 +63,9 @@ def nest_tighter(
     J. Gardeyn and G. Vanden Berghe, "An open-source heuristic to reboot 2D nesting research", 2025 (from
     memory): overlaps are allowed, weighed and worked off by a guided local search.
     """
-    plain = nest(outlines, which, room, locks, progress=progress)
+    plain = nest(outlines, which, room, locks, swings=swings, progress=progress)
     count = max((one.plate for one in plain), default=-1) + 1
-    if room.worn or locks or len(plain) < 3:
+    if room.worn or locks or any(swings) or len(plain) < 3:
         return plain
     done: list[Laid] = []
     left = [one.number for one in plain]

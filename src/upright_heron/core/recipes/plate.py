@@ -126,6 +126,7 @@ def on_plates(outlines: tuple[Outline, ...], asked: ToArrange, progress: Progres
     """Where all instances of a job go, on as many plates as they need."""
     numbers = {name: k for k, name in enumerate(asked.items)}
     which = [numbers[one.item] for one in asked.instances]
+    swings = [one.swing_deg for one in asked.instances]
     locks = []
     for k, plate, x, y, swing in asked.locks:
         one = asked.instances[k]
@@ -135,9 +136,11 @@ def on_plates(outlines: tuple[Outline, ...], asked: ToArrange, progress: Progres
     low = [one if one.high_mm <= asked.build_high_mm + 1e-6 else NOTHING for one in outlines]
     plans = [boxed(one) for one in low] if asked.boxes else low
     if asked.seconds:
-        laid = nest_tighter(plans, which, asked.room, locks, seconds=asked.seconds, progress=progress)
+        laid = nest_tighter(
+            plans, which, asked.room, locks, swings=swings, seconds=asked.seconds, progress=progress
+        )
     else:
-        laid = nest(plans, which, asked.room, locks, progress=progress)
+        laid = nest(plans, which, asked.room, locks, swings=swings, progress=progress)
     gaps = []
     for plate in sorted({one.plate for one in laid}):
         there = [one for one in laid if one.plate == plate]
