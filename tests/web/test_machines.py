@@ -8,7 +8,7 @@ import zipfile
 
 import numpy as np
 
-from tests.support import comb, stl, tee
+from tests.support import box, comb, stl, tee
 from tests.web.test_app import AppCase, Page, flat
 from upright_heron.core.formats.read import read
 from upright_heron.core.formats.reading import finish
@@ -179,6 +179,30 @@ class FieldsTest(ShopCase):
         self.change(job_id, "place", x_mm="10", y_mm="20")
         self.assertEqual(json.loads(self.section(job_id, 1).text("state"))["layers"], before)
         self.assertIn("not heated", self.client.get(f"/jobs/{job_id}/sheet?open=7").text)
+
+    def test_worn_places_are_kept_free_and_told(self):
+        self.own_printer("Willow worn", worn="0 0 25; 60, 60, 10")
+        job_id = self.job(stl(box(30, 20, 4)))
+        self.change(job_id, "printer", printer="Willow worn")
+        self.change(job_id, "copies", open=9, count="6")
+        self.settle(job_id)
+        self.assertIn("on a worn place", self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
+        answer = self.client.post(f"/jobs/{job_id}/plates/arrange?open=9", headers={"HX-Request": "true"})
+        self.assertNotIn("on a worn place", answer.text)
+        plan = self.client.get(f"/jobs/{job_id}/plates/1/plan.json").json()
+        self.assertEqual(plan["worn"], [[0, 0, 25], [60, 60, 10]])
+        for one in plan["instances"]:
+            turned = one["swing"] % 180 == 90
+            half = (10, 15) if turned else (15, 10)
+            away = np.maximum(np.abs([one["x"], one["y"]]) - half, 0)
+            self.assertGreaterEqual(float(np.hypot(*away)), 25 - 1e-6)
+        old = self.client.get("/machines").text
+        self.assertIn('value="0 0 25; 60 60 10"', old)
+        answer = self.client.post(
+            "/machines/printers/edit", data={"old": "Willow worn", "name": "Willow worn", "worn": "here"}
+        )
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("is no worn place", answer.text)
 
     def test_a_raft_by_habit_comes_with_the_machine_unless_a_footing_was_chosen(self):
         self.own_printer("Willow raft", habit="raft")

@@ -65,6 +65,10 @@ class OwnPrinter(Document):
     heated: bool = True
     habit: Literal["none", "skirt", "brim", "raft"] = "skirt"
     spot_mm: tuple[Spot, Spot] = (0.0, 0.0)
+    # Places of the plate that are kept free: from its middle, and how far around.
+    worn: Annotated[
+        tuple[tuple[Spot, Spot, Annotated[Length, Field(gt=0, le=500)]], ...], Field(max_length=40)
+    ] = ()
     nozzles: Annotated[int, Field(ge=1, le=2)] = 1
     greys: Annotated[int, Field(ge=2, le=256)] = 256
     travel_mm_s: Annotated[float, Field(gt=0, le=2000)] = 150.0

@@ -25,6 +25,7 @@ def layout(job: JobSheet, plate: int) -> s.Layout:
         tuple(_instance(one) for one in job.plates[plate].instances),
         items_of(job, plate),
         job.plating.gap_mm,
+        machine.worn,
     )
 
 

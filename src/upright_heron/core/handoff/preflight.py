@@ -14,7 +14,7 @@ from ..machines.catalogue import Technology
 from ..plates.arrange import Rectangle
 from ..plates.extent import Extent, Printed, around, move_onto, swing_that_fits
 from ..plates.fit import Fit
-from ..plates.gaps import Lying, meet, near_pairs
+from ..plates.gaps import Lying, away_mm, meet, near_pairs
 from ..supports.support_set import Fault, FaultKind
 from ..tags import stored
 from ..topics import Topic
@@ -265,6 +265,7 @@ def plate_checks(
     build_mm: tuple[float, float, float],
     lying: Sequence[Lying],
     gap_mm: float = 0.0,
+    worn: Sequence[tuple[float, float, float]] = (),
 ) -> list[Check]:
     """List what reaches past the edge of a plate or stands in the way of something else.
 
@@ -277,6 +278,8 @@ def plate_checks(
         True outlines of the same.
     gap_mm : float
         What they should keep from each other.
+    worn : sequence of (x, y, radius)
+        Places that should be kept free, mm.
 
     Returns
     -------
@@ -284,7 +287,12 @@ def plate_checks(
         With the name of what each is about, and where it would stand well.
     """
     past = [_past_the_edge(one, one.box, build_mm[:2]) for one in stood]
-    return [*(check for check in past if check is not None), *_in_the_way(stood, lying, gap_mm)]
+    found = [*(check for check in past if check is not None), *_in_the_way(stood, lying, gap_mm)]
+    for one, plan in zip(stood, lying, strict=False):
+        if any(away_mm(plan, (x, y)) < radius - NEAR_MM for x, y, radius in worn):
+            text = "It stands on a worn place of the plate."
+            found.append(one.check(Weight.DOUBTFUL, text, "Move it, or let it be arranged."))
+    return found
 
 
 # Outlines that share less than this touch and do not overlap.

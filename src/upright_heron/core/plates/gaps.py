@@ -105,6 +105,13 @@ def least_gap_mm(lying: Sequence[Lying]) -> float | None:
     return float(away.min()) if len(near[0]) else None
 
 
+def away_mm(one: Lying, place: tuple[float, float]) -> float:
+    """How far an outline is from a place of the plate, mm; nought where it covers it."""
+    import shapely
+
+    return float(shapely.distance(shapes_of([one])[0], shapely.Point(place)))
+
+
 def used_share(lying: Sequence[Lying], plate_mm: tuple[float, float]) -> float:
     """Share of a plate that outlines cover."""
     return sum(one.outline.area_mm2 for one in lying) / (plate_mm[0] * plate_mm[1])

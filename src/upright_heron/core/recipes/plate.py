@@ -112,7 +112,7 @@ def checks_of_plate(
         copy = one.copy if often[one.item] > 1 else 0
         stood.append(Stood(one.item, size, one.x_mm, one.y_mm, one.swing_deg, copy))
         lying.append(Lying(plan, one.x_mm, one.y_mm, one.swing_deg))
-    return tuple(plate_checks(stood, layout.build_mm, lying, layout.gap_mm))
+    return tuple(plate_checks(stood, layout.build_mm, lying, layout.gap_mm, layout.worn))
 
 
 @recipe(

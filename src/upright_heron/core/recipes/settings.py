@@ -433,7 +433,7 @@ class Layout:
     """A plate: the machine's volume and favourite spot (mm), its instances, and the order of its items.
 
     ``items`` says for each binding of an item which item it is of, in their order; ``gap_mm`` is what they
-    keep from each other.
+    keep from each other, and ``worn`` places (x, y, radius) are kept free.
     """
 
     build_mm: Vector
@@ -441,6 +441,7 @@ class Layout:
     instances: tuple[Instance, ...]
     items: tuple[str, ...]
     gap_mm: float = 0.0
+    worn: tuple[tuple[float, float, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

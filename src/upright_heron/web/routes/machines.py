@@ -117,6 +117,8 @@ def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
     if isinstance(old, OwnPrinter):
         changed["build_mm"] = tuple(changed.pop(f"build_{axis}", "") for axis in "xyz")
         changed["spot_mm"] = tuple(changed.pop(f"spot_{axis}", old.spot_mm[i]) for i, axis in enumerate("xy"))
+        if "worn" in form:
+            changed["worn"] = _worn(form["worn"])
         if "layer_heights_mm" in changed:
             heights = changed["layer_heights_mm"].replace(";", " ").split()
             changed["layer_heights_mm"] = tuple(length_mm(height) for height in heights)
@@ -126,6 +128,19 @@ def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
     if new.name != old.name:
         use.store.unshelve(entry, old.name)
     use.store.shelve(new)
+
+
+def _worn(text: str) -> tuple[tuple[float, ...], ...]:
+    """Worn places as they are typed: x, y and radius, apart by semicolons."""
+    found = []
+    for place in filter(str.strip, text.split(";")):
+        words = place.replace(",", " ").split()
+        if len(words) != 3:
+            raise BadValue(
+                f"“{place.strip()[:40]}” is no worn place.", "Type x, y and radius in mm, such as 20 -35 12."
+            )
+        found.append(tuple(length_mm(word) for word in words))
+    return tuple(found)
 
 
 @router.post("/coupons/{kind}", name="coupon")
