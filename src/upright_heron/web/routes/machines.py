@@ -130,10 +130,10 @@ def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
     use.store.shelve(new)
 
 
-def _worn(text: str) -> tuple[tuple[float, ...], ...]:
+def _worn(typed: str) -> tuple[tuple[float, ...], ...]:
     """Worn places as they are typed: x, y and radius, apart by semicolons."""
     found = []
-    for place in filter(str.strip, text.split(";")):
+    for place in filter(str.strip, typed.split(";")):
         words = place.replace(",", " ").split()
         if len(words) != 3:
             raise BadValue(
