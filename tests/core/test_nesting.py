@@ -133,8 +133,8 @@ class NestTest(NestCase):
         self.assertEqual(by_number[2], Laid(2, 0, 11.3, -7.7, 33.0))
         self.assertEqual((by_number[4].plate, by_number[4].x_mm), (1, 5.0))
         self.assertEqual((by_number[5].plate, by_number[5].y_mm, by_number[5].swing_deg), (0, -7.0, 0.0))
-        # Along a locked axis it stays to the last digit; a pixel may be missing of the gap.
-        self.held(outlines, which, Room((100.0, 60.0), 3.8), laid, spare=0.0)
+        # Along a locked axis it stays to the last digit, and keeps its gap.
+        self.held(outlines, which, room, laid)
 
     def test_parts_that_are_swung_stay_so_but_for_turns(self):
         outlines = [of_plan(square(40, 10), 5.0)]

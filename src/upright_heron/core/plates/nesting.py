@@ -353,7 +353,10 @@ class _Nesting:
                 laid.append(at)
                 continue
             swings = (at.swing_deg,) if lock.swing else self.pixels.room.turns
-            found = self._nearest_to(there, [self.stamp(at.number, swing) for swing in swings], lock)
+            # Drawn where it lies: from there it moves by whole pixels, and no gap is lost.
+            put = (at.x_mm, at.y_mm)
+            stamps = [self.pixels.stamp(plan.turned(swing), swing, put) for swing in swings]
+            found = self._nearest_to(there, stamps, lock)
             if found is not None:
                 placed = self._lay(plate, at.number, there, *found)
                 x = at.x_mm if lock.x else placed.x_mm
