@@ -3,6 +3,7 @@
 import time
 
 from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.case import BrowserCase, start, stop
@@ -400,6 +401,37 @@ class HandOffTest(BrowserCase):
         self.browser.wait(lambda: self.browser.find("#keys").is_displayed())
         self.browser.click("#keys-close")
         self.browser.ready()
+
+    def test_what_was_pressed_stays_though_older_figures_come_later(self):
+        job_id = self.open_job(tee(), 1)
+        self.server.settle(job_id)
+        self.browser.ready()
+        # Figures of section 1 that are on their way for two seconds while another section is opened.
+        self.browser.run(
+            """const real = window.fetch;
+            window.late = 0;
+            window.fetch = (url, ...rest) => String(url).includes('open=1')
+              ? new Promise((done) => setTimeout(() => { window.late += 1; done(real(url, ...rest)); }, 2000))
+              : real(url, ...rest);
+            window.heron.refreshSoon();"""
+        )
+        self.browser.wait(lambda: self.browser.run("return Boolean(window.heron.refreshing)"))
+        self.browser.driver.find_element(By.CSS_SELECTOR, "#open-8").click()
+        self.browser.wait(lambda: self.browser.attribute("#open-8", "aria-expanded") == "true")
+        self.assertEqual(self.browser.run("return window.late"), 0)
+        self.browser.wait(lambda: self.browser.run("return window.late && !window.heron.refreshing"))
+        self.assertEqual(self.browser.attribute("#open-8", "aria-expanded"), "true")
+
+    def test_none_of_several_changes_sent_at_once_is_dropped(self):
+        job_id = self.open_job(tee(), 2)
+        self.server.settle(job_id)
+        self.browser.ready()
+        self.browser.run(
+            """const field = document.querySelector('#layer');
+            const url = field.closest('form').getAttribute('hx-post');
+            for (const layer of ['0.1', '0.15', '0.25', '0.3']) window.heron.send(url, { layer_mm: layer });"""
+        )
+        self.browser.wait(lambda: self.sheet(job_id)["layer_mm"] == 0.3, "the last was not kept")
 
     def test_a_refused_number_says_why_and_keeps_the_job(self):
         job_id = self.open_job(tee(), 2)

@@ -34,10 +34,12 @@ export class JobPage {
     this.unfolded = [];
     /** The tab that is open in a section. @type {Record<string, string>} */
     this.tabs = {};
-    /** How often something was asked for from this page, other than figures that only follow. */
+    /** Counts what was asked for from this page and what came for it, other than figures that only follow. */
     this.acts = 0;
-    /** A refresh that is on its way. @type {Promise<void>} */
-    this.refreshing = Promise.resolve();
+    /** A refresh that is on its way. @type {Promise<void> | null} */
+    this.refreshing = null;
+    /** What came last only brings figures up to date. */
+    this.quiet = false;
     /** A pointer is down: the sheet is not swapped under it. */
     this.pressed = false;
     /** @type {Map<string, SectionController>} */
@@ -87,7 +89,16 @@ export class JobPage {
 
   #hear() {
     const { body } = document;
-    body.addEventListener('htmx:before:swap', () => {
+    body.addEventListener('htmx:before:swap', (e) => {
+      const { ctx } = /** @type {CustomEvent} */ (e).detail;
+      this.quiet = Boolean(ctx.quiet);
+      if (!this.quiet) this.acts += 1;
+      else if (ctx.acts !== this.acts || this.#underHand) {
+        // Older than what was asked for since it began, or in the way of a hand: another one follows.
+        this.late = true;
+        e.preventDefault();
+        return;
+      }
       this.scroll = the('#sheet').scrollTop;
       this.unfolded = [...document.querySelectorAll('#sheet details[open][id]')].map((one) => one.id);
     });
@@ -96,8 +107,7 @@ export class JobPage {
       Object.assign(/** @type {CustomEvent} */ (e).detail.ctx.request.headers, lookingHeaders());
     });
     body.addEventListener('htmx:before:request', (e) => {
-      const method = /** @type {CustomEvent} */ (e).detail?.ctx?.request?.method ?? 'GET';
-      if (method.toUpperCase() !== 'GET') this.acts += 1;
+      if (!/** @type {CustomEvent} */ (e).detail.ctx.quiet) this.acts += 1;
     });
     document.addEventListener('input', (e) => this.#typed(/** @type {HTMLInputElement} */ (e.target)));
     document.addEventListener('change', (e) => {
@@ -481,27 +491,30 @@ export class JobPage {
     this.soon = setTimeout(() => this.#refresh(), 120);
   }
 
-  async #refresh() {
-    // Never under the hands: a field that is being typed in, or a pointer that is down, waits for its end.
+  /** Never under the hands: a field that is being typed in, or a pointer that is down, waits for its end. */
+  get #underHand() {
     const active = document.activeElement;
-    if (this.pressed || (active?.closest('#sheet') && this.typed.has(active.id))) {
+    return this.pressed || Boolean(active?.closest('#sheet') && this.typed.has(active.id));
+  }
+
+  async #refresh() {
+    if (this.#underHand) {
       this.late = true;
       return;
     }
-    if (/** @type {any} */ (this.controllers.get('supports'))?.hand.sending) {
+    // One at a time: a second one would wait behind the first, and a third would be dropped.
+    if (this.refreshing || /** @type {any} */ (this.controllers.get('supports'))?.hand.sending) {
       this.refreshSoon();
       return;
     }
     this.late = false;
-    this.quiet = true;
-    const { acts } = this;
     try {
-      this.refreshing = htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.store.number}`, { target: '#sheet', swap: 'innerMorph' });
+      const asked = { target: '#sheet', source: '#sheet', swap: 'innerMorph', quiet: true, acts: this.acts };
+      this.refreshing = htmx.ajax('GET', `${this.root.dataset.sheetUrl}?open=${this.store.number}`, asked);
       await this.refreshing;
     } finally {
-      this.quiet = false;
-      // A change went out while this sheet was on its way: it may be older than the answer to the change.
-      if (acts !== this.acts) this.refreshSoon();
+      this.refreshing = null;
+      if (this.late && !this.#underHand) this.refreshSoon();
     }
   }
 }
