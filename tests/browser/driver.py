@@ -98,10 +98,10 @@ class Server:
         with urllib.request.urlopen(request, timeout=FIRST_S) as answer:
             return str(json.load(answer)["id"])
 
-    def post(self, path: str, body: dict[str, Any]) -> Any:
-        """Send JSON and return the answer."""
-        data, kind = json.dumps(body).encode(), {"Content-Type": "application/json", "Origin": self.url}
-        request = urllib.request.Request(f"{self.url}{path}", data, kind, method="POST")
+    def post(self, path: str, body: dict[str, Any], item: str = "") -> Any:
+        """Send JSON, about an item where one is named, and return the answer."""
+        about = {"Content-Type": "application/json", "Origin": self.url, "Heron-Item": item}
+        request = urllib.request.Request(f"{self.url}{path}", json.dumps(body).encode(), about, method="POST")
         with urllib.request.urlopen(request, timeout=FIRST_S) as answer:
             return json.load(answer)
 
@@ -146,7 +146,8 @@ class Server:
 class Browser:
     """Headless Chromium at 1280 x 800, with waits for conditions."""
 
-    def __init__(self, downloads: Path | None = None) -> None:
+    def __init__(self, downloads: Path | None = None, wait_s: float = WAIT_S) -> None:
+        self.wait_s = wait_s
         options = webdriver.ChromeOptions()
         options.binary_location = "/usr/bin/chromium"
         self.profile = tempfile.mkdtemp(prefix="heron-chromium-")
@@ -184,7 +185,7 @@ class Browser:
             ElementNotInteractableException,
             ElementClickInterceptedException,
         ]
-        return WebDriverWait(self.driver, WAIT_S, 0.05, ignored).until(lambda _: condition(), message)
+        return WebDriverWait(self.driver, self.wait_s, 0.05, ignored).until(lambda _: condition(), message)
 
     def find(self, selector: str) -> WebElement:
         """Wait for an element."""

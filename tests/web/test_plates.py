@@ -158,3 +158,69 @@ class PlatesTest(AppCase):
         self.change(job_id, "place", open=9, copy_number="2", plate="2")
         data = self.client.get(f"/jobs/{job_id}/plates.zip").content
         self.assertEqual(len(zipfile.ZipFile(io.BytesIO(data)).namelist()), 2)
+
+
+class PrintersTest(AppCase):
+    """Plates of one job that go to two printers."""
+
+    def two(self, body):
+        job_id = self.job(stl(body))
+        self.change(job_id, "copies", open=9, count="3")
+        self.change(job_id, "place", open=9, copy_number="3", plate="2")
+        self.change(job_id, "print-on", open=9, plate="2", printer="Reed 190")
+        return job_id
+
+    def gcode(self, job_id, plate):
+        answer = self.client.get(f"/jobs/{job_id}/print.gcode?plate={plate}")
+        self.assertEqual(answer.status_code, 200, answer.text[:500])
+        return answer
+
+    def test_each_plate_is_arranged_and_written_for_its_printer(self):
+        job_id = self.two(box(60, 20, 4))
+        self.client.post(f"/jobs/{job_id}/plates/arrange?open=9", headers=HTMX)
+        plans = [self.client.get(f"/jobs/{job_id}/plates/{k}/plan.json").json() for k in (1, 2)]
+        self.assertEqual([plan["build"] for plan in plans], [[300, 300, 340], [190, 170, 185]])
+        self.assertEqual([len(plan["instances"]) for plan in plans], [2, 1])
+        for plate, name, build in ((1, "Sedge 300", (300, 300)), (2, "Reed 190", (190, 170))):
+            answer = self.gcode(job_id, plate)
+            self.assertIn(name, answer.text[:600])
+            self.assertIn(name.replace(" ", "-"), answer.headers["content-disposition"].replace("%20", "-"))
+            back = read_gcode(answer.text.splitlines())
+            self.assertEqual(back.machine, name)
+            # What is laid lies about the middle of its own plate.
+            for axis in (0, 1):
+                middle = (back.low_mm[axis] + back.high_mm[axis]) / 2
+                self.assertAlmostEqual(middle, build[axis] / 2, delta=20)
+                self.assertLessEqual(back.high_mm[axis], build[axis])
+
+    def test_the_board_says_what_each_machine_makes_of_the_plate(self):
+        job_id = self.job(stl(box(250, 20, 4)))
+        self.settle(job_id)
+        until = time.monotonic() + 60
+        while "worked out" in (page := self.client.get(f"/jobs/{job_id}/plates/1/machines").text):
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.1)
+        reed = page[page.index('data-printer="Reed 190"') :]
+        self.assertIn("Does not fit: 60 mm too long along x", reed)
+        self.assertIn("none of the shop is known", reed)
+        self.assertNotIn("Tarn 9", page)
+        self.assertEqual(page.count("goes there"), 1)
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/plates/2/machines").status_code, 422)
+        self.assertEqual(self.client.get(f"/jobs/{job_id}/plates/0/plan.json").status_code, 422)
+
+    def test_what_waits_at_a_machine_and_what_it_has_loaded_is_told(self):
+        job_id = self.two(box(30, 20, 4))
+        own = {"name": "Willow", "model": "Reed 190", "url": "http://127.0.0.1:9"}
+        self.assertEqual(
+            self.client.post("/floor/machines", data=own, follow_redirects=False).status_code, 303
+        )
+        page = self.client.get(f"/jobs/{job_id}/plates/2/machines").text
+        self.assertIn("Willow", page[page.index('data-printer="Reed 190"') :])
+        sheet = self.section(job_id, 9)
+        self.assertIn("Reed 190", sheet.text("all-plates"))
+        # A machine of another kind takes it only once the plate is for that.
+        sent = self.client.post(
+            f"/jobs/{job_id}/plates/1/print?open=9", data={"station": "Willow"}, headers=HTMX
+        )
+        self.assertEqual(sent.status_code, 422)
+        self.assertIn("plate 1 is for a Sedge 300", sent.text)

@@ -21,6 +21,7 @@ from upright_heron.sheet.by_height import ByHeight, Zone
 from upright_heron.sheet.hollowing import Hollowing
 from upright_heron.sheet.item import (
     CutGoals,
+    Elsewhere,
     Grid,
     HandWork,
     Item,
@@ -227,6 +228,8 @@ EXPECTED = {
     "marks.digest": {"marks"},
     "marks.prop_mm2": set(),
     "channel_mm": {s.ChannelWidth},
+    # It is read when the sheet of an item is put together: see tests/sheet/test_machines.py.
+    "elsewhere": set(),
 }
 VALUES = {
     "name": "B", "printer": "Reed 190", "own_printer.build_mm": (300, 400, 400), "own_printer.spot_mm": (5, 0),
@@ -266,7 +269,7 @@ VALUES = {
     "footing.second": True, "by_height": ByHeight(zones=(Zone(low_mm=1, high_mm=2, walls=5),)),
     "seam_line": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
-    "channel_mm": 12, "plating": Plating(gap_mm=7),
+    "channel_mm": 12, "plating": Plating(gap_mm=7), "elsewhere": Elsewhere(printer="Reed 190"),
 }  # fmt: skip
 # Fields that are derived from by no result, or only of a plate or a resin machine: see the tests beside.
 ELSEWHERE = {

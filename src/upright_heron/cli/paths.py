@@ -145,7 +145,7 @@ def gcode(
     alone = asked.alone(file)
     refuse_open(alone.sheet.part.closed)
     figures = _figures(alone)
-    setting = gcode_setting(alone.sheet)
+    setting = gcode_setting(alone.sheet, [alone.sheet])
     assert isinstance(setting, GcodeSetting)
     x, y = alone.sheet.machine.spot_mm
     machine = alone.sheet.machine

@@ -3,22 +3,28 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 import typer
 
 from ..core.errors import BadValue
+from ..core.geometry.mesh import Mesh
+from ..core.graph import Source
 from ..core.handoff.threemf import FileObject, Role, write_3mf
 from ..core.machines import catalogue as machines
-from ..core.plates.gaps import Lying, least_gap_mm, used_share
-from ..core.plates.nesting import Room, nest
-from ..core.plates.outline import NOTHING, boxed
-from ..core.plates.tighter import nest_tighter
+from ..core.maker import Maker, Recent
+from ..core.plates.gaps import Lying, used_share
+from ..core.recipes.values import OnPlates
 from ..core.stance.pose import about_axis
+from ..sheet.changes import MakeCopies
+from ..sheet.changes.plate import MOST_COPIES
+from ..sheet.item import Item, fresh_id
+from ..sheet.models import JobSheet
 from ..sheet.plating import Turning
-from ..work.alone import Alone
-from ..work.bind_plates import TURNS
+from ..work.alone import part_of
+from ..work.bind import keys_of
+from ..work.bind_job import arranging_keys
 from .files import Json, PrinterName, part, tell, write
 
 
@@ -27,7 +33,7 @@ def arrange(
     printer: PrinterName = "Sedge 300",
     gap: Annotated[float, typer.Option(help="Clear distance between parts, mm.")] = 3.0,
     edge: Annotated[float, typer.Option(help="Clear distance from the edges of the plate, mm.")] = 0.0,
-    copies: Annotated[int, typer.Option(help="How often each is printed.", min=1, max=500)] = 1,
+    copies: Annotated[int, typer.Option(help="How often each is printed.", min=1, max=MOST_COPIES)] = 1,
     turning: Annotated[Turning, typer.Option(help="How parts may be swung.")] = Turning.QUARTERS,
     boxes: Annotated[bool, typer.Option("--boxes", help="Keep boxes apart instead of outlines.")] = False,
     tighter: Annotated[
@@ -43,34 +49,57 @@ def arrange(
     if not 0 <= gap <= 100 or not 0 <= edge <= 100:
         raise BadValue("A gap is 0 to 100 mm.", "Use 2 to 5 mm.")
     machine = machines.printer(printer)
-    alone = [Alone(part(file)[0], machine.name) for file in files]
-    true = [one.make("outline") for one in alone]
-    low = [one if one.high_mm <= machine.build_mm[2] + 1e-6 else NOTHING for one in true]
-    plans = [boxed(one) for one in low] if boxes else low
-    which = [k for k in range(len(files)) for _ in range(copies)]
-    room = Room(machine.build_mm[:2], gap, edge, machine.spot_mm, machine.worn, TURNS[turning])
-    laid = nest_tighter(plans, which, room, seconds=tighter) if tighter else nest(plans, which, room)
-    missing = sorted(set(which) - {which[one.number] for one in laid})
-    if missing:
-        names = ", ".join(files[k].name for k in missing)
+    meshes = [part(file)[0] for file in files]
+    job = _job(files, meshes, machine, copies)
+    asked = job.plating.model_copy(
+        update={"gap_mm": gap, "edge_mm": edge, "turning": turning, "boxes": boxes}
+    )
+    job = job.model_copy(update={"plating": asked})
+    at_hand = {mesh.digest: mesh for mesh in meshes}
+
+    def load(source: Source[Any], digest: str) -> Mesh:
+        return at_hand[digest]
+
+    everything = Recent(1_000_000)
+    maker = Maker(load, everything, at_hand=everything)
+    (keys,) = arranging_keys(job, tighter)
+    found: OnPlates = maker.make(keys, "on_plates")
+    of_file = {item.id: k for k, item in enumerate(job.items)}
+    if found.left:
+        names = ", ".join(files[k].name for k in sorted({of_file[item] for item, _ in found.left}))
         raise BadValue(f"{names}: too large for {machine.name}.", "Turn it, cut it, or pick a larger one.")
-    plates, gaps = [], []
-    for plate in range(max(one.plate for one in laid) + 1):
-        here = [one for one in laid if one.plate == plate]
-        lying = [Lying(true[which[one.number]], one.x_mm, one.y_mm, one.swing_deg) for one in here]
-        gaps.append(least_gap_mm(lying))
+    plates = []
+    for plate in range(max(found.plates) + 1):
+        here = [
+            (item, *place)
+            for item, on, place in zip(found.items, found.plates, found.places, strict=True)
+            if on == plate
+        ]
+        lying = [Lying(maker.make(keys_of(job.on(item)), "outline"), *place) for item, *place in here]
         items = [
-            {"file": str(files[which[o.number]]), "x_mm": o.x_mm, "y_mm": o.y_mm, "turn_deg": o.swing_deg}
-            for o in here
+            {"file": str(files[of_file[item]]), "x_mm": x, "y_mm": y, "turn_deg": swing}
+            for item, x, y, swing in here
         ]
         plates.append({"items": items, "utilisation": used_share(lying, machine.build_mm[:2])})
         if out is not None:
             objects = []
-            for n, one in enumerate(here, 1):
-                mesh = alone[which[one.number]].make("placed_mesh")
-                turned = mesh.transformed(about_axis("z", one.swing_deg), np.zeros(3))
-                name = f"part {files[which[one.number]].stem} {n}"
-                objects.append(FileObject(name, turned.moved(one.x_mm, one.y_mm), role=Role.PART))
+            for n, (item, x, y, swing) in enumerate(here, 1):
+                mesh = maker.make(keys_of(job.on(item)), "placed_mesh")
+                turned = mesh.transformed(about_axis("z", swing), np.zeros(3))
+                name = f"part {files[of_file[item]].stem} {n}"
+                objects.append(FileObject(name, turned.moved(x, y), role=Role.PART))
             write(out / f"plate-{plate + 1:02d}.3mf", write_3mf(objects, f"plate {plate + 1}"))
-    known = [one for one in gaps if one is not None]
-    tell({"printer": machine.name, "plates": plates, "least_gap_mm": min(known, default=None)}, as_json)
+    tell({"printer": machine.name, "plates": plates, "least_gap_mm": found.least_gap_mm}, as_json)
+
+
+def _job(files: list[Path], meshes: list[Mesh], machine: machines.Printer, copies: int) -> JobSheet:
+    """A job of the files, each an item with so many copies."""
+    items: list[Item] = []
+    for file, mesh in zip(files, meshes, strict=True):
+        known = part_of(mesh, file.name)
+        items.append(Item(id=fresh_id(known, {one.id for one in items}), part=known))
+    stuff = machines.materials_for(machine)[0].name
+    job = JobSheet.of(items, name="Plates", printer=machine.name, material=stuff, layer_mm=machine.layer_mm)
+    for item in items:
+        job = MakeCopies(count=copies).made(job, item.id)
+    return job

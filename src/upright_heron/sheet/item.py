@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from ..core.graph import digest_of
+from ..core.machines.catalogue import Printer, printer
 from ..core.split.cuts import Cut, cut
 from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting, strain_of
 from ..core.split.plan_points import PlanGoals
@@ -20,6 +21,7 @@ from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
 from .hollowing import Hollowing
 from .part import PaintedMarks, Part, Size
 from .process import Footing, Supports
+from .shop import Calibration, OwnPrinter
 
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
@@ -232,6 +234,19 @@ class PieceOf(Document):
     path: str = Field(pattern=r"^[0-9a-z./-]{1,60}$")
 
 
+class Elsewhere(Document):
+    """The printer that an item goes to where that is another than its job's: what was kept of it then."""
+
+    printer: str
+    own_printer: OwnPrinter | None = None
+    calibration: Calibration | None = None
+
+    @property
+    def machine(self) -> Printer:
+        """The printer."""
+        return self.own_printer.core() if self.own_printer else printer(self.printer)
+
+
 class Decisions(Document):
     """What is decided for an item and is the same, as often as not, for others: nothing that it came with."""
 
@@ -253,6 +268,7 @@ class Decisions(Document):
     marks: PaintedMarks | None = None
     # What becomes of supports that came with the file.
     brought: Literal["none", "asked", "kept", "left"] = "none"
+    elsewhere: Elsewhere | None = None
 
     @cached_property
     def decided(self) -> str:

@@ -30,7 +30,7 @@ from ..core.toolpaths.process_table import Table, table_of
 from ..core.units import UnitQuestion, judge_unit
 from .by_height import StrandZone
 from .document import Document, Length
-from .item import Decisions, Item
+from .item import Decisions, Elsewhere, Item
 from .plating import Instance, Plate, Plating
 from .process import FilamentSupports, Preset, Process, ResinSupports, Second, usual_supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
@@ -142,11 +142,14 @@ class JobSheet(JobSettings):
 
     @model_validator(mode="after")
     def _agrees(self) -> JobSheet:
-        ids = {item.id for item in self.items}
-        if len(ids) != len(self.items):
+        goes = {item.id: item.elsewhere for item in self.items}
+        if len(goes) != len(self.items):
             raise ValueError("two items have one id")
-        if any(one.item not in ids for plate in self.plates for one in plate.instances):
+        if any(one.item not in goes for plate in self.plates for one in plate.instances):
             raise ValueError("an item on a plate is not in the job")
+        for plate in self.plates:
+            if len({goes[one.item] for one in plate.instances}) > 1:
+                raise ValueError("items of one plate go to two printers")
         return self
 
     @cached_property
@@ -190,6 +193,8 @@ class JobSheet(JobSettings):
         fields = made.__dict__
         fields.update(self.settings)
         fields.update(item.__dict__)
+        if item.elsewhere is not None:
+            fields.update({name: getattr(item.elsewhere, name) for name in Elsewhere.model_fields})
         fields["number"] = self.numbers[item.id]
         fields["common"] = self.alike.setdefault(item.decided, {})
         self.sheets[item.id] = made
@@ -199,6 +204,16 @@ class JobSheet(JobSettings):
     def each(self) -> list[ItemSheet]:
         """The sheet once for each item, in their order."""
         return [self.on(item.id) for item in self.items]
+
+    def goes(self, plate: int) -> Elsewhere | None:
+        """The printer that a plate, from 0, goes to where that is another than the job's."""
+        there = self.plates[plate].instances
+        return self.item(there[0].item).elsewhere if there else None
+
+    def of_plate(self, plate: int) -> JobSettings:
+        """What is decided for the job as it reads for a plate, from 0: with the printer that it goes to."""
+        there = self.plates[plate].instances
+        return self.on(there[0].item) if there else self
 
     @property
     def cut_items(self) -> frozenset[str]:
@@ -219,7 +234,10 @@ class JobSheet(JobSettings):
         return next(places, 0)
 
     def with_items(self, items: Sequence[Item]) -> JobSheet:
-        """Return the sheet with these items; new ones come to the first plate, what is gone leaves all."""
+        """Return the sheet with these items; what is gone leaves all plates.
+
+        New ones come to the first plate of their printer.
+        """
         bare = self.model_copy(update={"items": tuple(items)})
         there = {item.id for item in bare.printed}
         plates = [
@@ -227,19 +245,35 @@ class JobSheet(JobSettings):
             for plate in self.plates
         ]
         standing = {i.item for plate in plates for i in plate.instances}
-        fresh = tuple(Instance(item=item.id) for item in bare.printed if item.id not in standing)
-        first = plates[0].model_copy(update={"instances": (*plates[0].instances, *fresh)})
+        by_printer: dict[Elsewhere | None, list[Instance]] = {}
+        for item in bare.printed:
+            if item.id not in standing:
+                by_printer.setdefault(item.elsewhere, []).append(Instance(item=item.id))
+        goes = {item.id: item.elsewhere for item in items}
+        for elsewhere, fresh in by_printer.items():
+            for k, plate in enumerate(plates):
+                here = plate.instances
+                if not here or goes[here[0].item] == elsewhere:
+                    plates[k] = plate.model_copy(update={"instances": (*here, *fresh)})
+                    break
+            else:
+                plates.append(Plate(instances=tuple(fresh)))
         # A plate that nothing is left of is one no more.
-        others = [plate for plate in plates[1:] if plate.instances]
-        if not first.instances and others:
-            first = others.pop(0)
-        return JobSheet.model_validate({**_fields(bare), "plates": (first, *others)})
+        kept = tuple(plate for plate in plates if plate.instances) or (Plate(),)
+        return JobSheet.model_validate({**_fields(bare), "plates": kept})
 
     def with_item(self, changed: ItemSheet) -> JobSheet:
-        """Return the sheet with what was decided for an item, and for the job, on its own sheet."""
+        """Return the sheet with what was decided for an item, and for the job, on its own sheet.
+
+        What reads on it as before stays as it is for the job: the item may go to another printer.
+        """
+        before = self.on(changed.id)
         item = Item.model_construct(**{name: getattr(changed, name) for name in Item.model_fields})
         items = tuple(item if one.id == item.id and one != item else one for one in self.items)
-        fields = {name: getattr(changed, name) for name in JobSettings.model_fields}
+        fields = {}
+        for name in JobSettings.model_fields:
+            value = getattr(changed, name)
+            fields[name] = getattr(self if value == getattr(before, name) else changed, name)
         made = JobSheet.model_validate({**_fields(self), **fields, "items": items})
         if all(getattr(self, name) == value for name, value in fields.items()):
             # The others read as before.
@@ -249,6 +283,14 @@ class JobSheet(JobSettings):
 
 class DecidedSheet(JobSettings, Decisions):
     """What is decided for a job and for an item: the same for all its items that were decided alike."""
+
+    @property
+    def rows(self) -> Table:
+        """As for the job; exposures that were typed are for the printer of the job alone."""
+        if not self.is_resin:
+            return ()
+        typed = self.process.table if self.elsewhere is None else ()
+        return table_of(typed, self.machine, self.stuff, self.layer_mm)[0]
 
     @property
     def filament(self) -> FilamentSupports | None:

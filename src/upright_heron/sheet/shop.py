@@ -13,15 +13,19 @@ from .document import Document, Length, Name
 Spot = Annotated[Length, Field(ge=-2500, le=2500)]
 
 
+# A print takes no less nor more than so many times what was told.
+LEAST_RATIO, MOST_RATIO = 0.2, 5.0
+
+
 class Habits(Document):
     """What holds for all jobs of the shop."""
 
     name: Name = "shop"
     # Results are made as soon as something changes; otherwise when somebody asks.
     at_once: bool = True
-    # What joining two pieces of a cut part takes a person: cleaning the faces, gluing, clamping (our guess).
     # Settings of paths that section 8 shows without a search; the usual ones where none is chosen.
     shown_settings: Annotated[tuple[Name, ...], Field(max_length=60)] = ()
+    # What joining two pieces of a cut part takes a person: cleaning the faces, gluing, clamping (our guess).
     join_minutes: Annotated[float, Field(ge=0, le=600, allow_inf_nan=False)] = 4.0
 
 
@@ -31,9 +35,22 @@ class Finished(Document):
     name: Name
     ratios: Annotated[tuple[Annotated[float, Field(gt=0, le=100)], ...], Field(max_length=200)] = ()
 
+    @staticmethod
+    def believed(ratio: float) -> bool:
+        """Whether a ratio is that of one print: others were waited for, or belong to another print."""
+        return LEAST_RATIO <= ratio <= MOST_RATIO
+
     def with_one(self, ratio: float) -> Finished:
         """Return it with a print more; the oldest is forgotten where they are many."""
         return Finished(name=self.name, ratios=(*self.ratios, ratio)[-200:])
+
+
+class RunNotes(Document):
+    """What is to be minded on a kind of machine with a material: bed spray, who starts it, what stays in."""
+
+    # ``printer|material``, as for what was measured.
+    name: Annotated[str, Field(min_length=1, max_length=121)]
+    text: str = Field(default="", max_length=2000)
 
 
 class Station(Document):

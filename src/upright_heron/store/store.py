@@ -20,7 +20,7 @@ from ..sheet.document import Document
 from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
-from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter, Station
+from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter, RunNotes, Station
 from ..sheet.upcast import read_preset, read_sheet
 from .blobs import Blobs
 from .database import NotFound, now
@@ -37,6 +37,7 @@ SHELF: dict[type[Document], str] = {
     Habits: "habits",
     Finished: "finished",
     Station: "station",
+    RunNotes: "run notes",
 }
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
@@ -359,7 +360,7 @@ class Store(Blobs, Results, Prints):
             return _read(entry, row.data) if row is not None else None
 
     def shelve(
-        self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits | Finished | Station
+        self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits | Finished | RunNotes | Station
     ) -> None:
         """Keep an entry, in place of one of the same name."""
         with self.session(write=True) as s:

@@ -42,7 +42,7 @@ from ..work.scheduler import Scheduler
 from . import guard, words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, job, machines, record, results, yard
+from .routes import api, changes, job, machines, record, results, traveller, yard
 from .routes import floor as floor_pages
 from .routes.api import ARCHIVE
 from .sections import SECTIONS
@@ -100,7 +100,9 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    pages = [module.router for module in (yard, machines, floor_pages, record, job, changes, results)]
+    pages = [
+        module.router for module in (yard, machines, floor_pages, record, job, traveller, changes, results)
+    ]
     pages.append(job.scripts)
     # The API comes last: where a form of a page and a call of it have one name, pages mean the form.
     for router in (*pages, *(r for section in SECTIONS for r in section.routers), api.router):

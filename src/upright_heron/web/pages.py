@@ -24,6 +24,7 @@ from ..store.store import Job, Store
 from ..work.bind import as_variant, keys_of, plate_keys
 from ..work.checking import shop_checks
 from ..work.known import Memo
+from ..work.machine_board import NEEDED
 from ..work.scheduler import Scheduler
 from ..work.summary import Summary, item_summary, summary
 from ..work.tasks import Rank, Standing
@@ -220,6 +221,11 @@ class Pages:
         """Have variants of an item timed when nothing else is to do."""
         wanted = [(keys_of(sheet), "timed") for sheet in sheets]
         self._work.want(f"what if {job.id}", wanted, about=str(job.step_id), rank=Rank.BACKGROUND)
+
+    def for_board(self, job: Job, sheets: Iterable[ItemSheet]) -> None:
+        """Have items worked out as they would be on other machines, when nothing else is to do."""
+        wanted = [(keys_of(sheet), name) for sheet in sheets for name in NEEDED]
+        self._work.want(f"machines {job.id}", wanted, about=str(job.step_id), rank=Rank.BACKGROUND)
 
     def summary(self, sheet: ItemSheet) -> Summary:
         """What is known of an item."""

@@ -471,5 +471,9 @@ for _kind, _reader in OF_PATHS.items():
 # Settings of a plate ------------------------------------------------------------
 
 
-_OF_PLATE.update({s.Layout: layout, s.Masking: lambda job, _: _masking(job)})
-_OF_PLATE.update({s.Title: lambda job, _: s.Title(job.name), s.GcodeSetting: lambda job, _: gcode(job)})
+def _gcode(job: JobSheet, plate: int) -> s.GcodeSetting | None:
+    return gcode(job.of_plate(plate), [job.on(item) for item in items_of(job, plate)])
+
+
+_OF_PLATE.update({s.Layout: layout, s.Masking: lambda job, plate: _masking(job.of_plate(plate))})
+_OF_PLATE.update({s.Title: lambda job, _: s.Title(job.name), s.GcodeSetting: _gcode})

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
 from ..core.graph import GRAPH, Graph, Ref, Source
 from ..core.keys import Keys
 from ..core.recipes import settings as s
+from ..core.recipes.values import OnPlates
+from ..sheet.changes import Arrange
 from ..sheet.models import JobSheet
+from ..sheet.plating import Instance
 from .bind import ItemBinding, keys_of
-from .bind_plates import to_arrange
+from .bind_plates import by_printer, to_arrange
 
 
 class AllBinding:
@@ -39,9 +43,33 @@ class AllBinding:
         return [ItemBinding(self._job.on(item)) for item in self._asked.items]
 
 
-def arranging_keys(job: JobSheet, seconds: int = 0, graph: Graph = GRAPH) -> Keys:
-    """Keys of what arranges all items of a job on its plates; a better way is looked for so long."""
-    asked = to_arrange(job, seconds)
-    made = Keys(AllBinding(job, asked), graph)
-    made.share([keys_of(job.on(item), graph) for item in asked.items])
-    return made
+def arranging_keys(job: JobSheet, seconds: int = 0, graph: Graph = GRAPH) -> list[Keys]:
+    """Keys of what arranges all items of a job on its plates, for each printer that these go to.
+
+    A better way is looked for so long, for all together.
+    """
+    groups = by_printer(job)
+    every = []
+    for plates in groups:
+        asked = to_arrange(job, plates, math.ceil(seconds / len(groups)))
+        made = Keys(AllBinding(job, asked), graph)
+        made.share([keys_of(job.on(item), graph) for item in asked.items])
+        every.append(made)
+    return every
+
+
+def arranged(job: JobSheet, every: Sequence[OnPlates]) -> Arrange:
+    """The change that puts all where they were laid; what fits no plate has one for itself, unplaced."""
+    old = {(one.item, one.copy_number): one for plate in job.plates for one in plate.instances}
+    plates: list[list[Instance]] = []
+    for found in every:
+        first = len(plates)
+        plates += [[] for _ in range(max(found.plates, default=-1) + 1)]
+        for item, copy, plate, (x, y, swing) in zip(
+            found.items, found.copies, found.plates, found.places, strict=True
+        ):
+            # What nobody could read off a ruler is rounding.
+            place = {"x_mm": round(x, 3), "y_mm": round(y, 3), "swing_deg": round(swing, 3)}
+            plates[first + plate].append(old[item, copy].model_copy(update=place))
+        plates += [[old[one].model_copy(update={"x_mm": None, "y_mm": None})] for one in found.left]
+    return Arrange(plates=tuple(tuple(some) for some in plates))

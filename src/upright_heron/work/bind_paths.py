@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -20,7 +20,7 @@ from ..core.toolpaths.support_paths import PropSetting
 from ..core.toolpaths.timing import Running
 from ..core.toolpaths.walls import Aside
 from ..core.toolpaths.zones import Pause
-from ..sheet.models import DecidedSheet, ItemSheet, JobSettings, JobSheet
+from ..sheet.models import DecidedSheet, JobSettings
 
 # Temperature and fan outside of stretches, where there are none.
 NOWHERE = (0.0, 100.0)
@@ -160,13 +160,12 @@ def nozzle_of(sheet: JobSettings) -> float:
     return min(max(round(usual + HOTTER_C * (sheet.process.speed_percent - 100.0)), low), high)
 
 
-def gcode(sheet: JobSheet | ItemSheet) -> s.GcodeSetting | None:
-    """How G-code is written."""
+def gcode(sheet: JobSettings, each: Sequence[DecidedSheet]) -> s.GcodeSetting | None:
+    """How G-code is written for items of one plate."""
     if sheet.is_resin:
         return None
     stuff, machine, process = sheet.stuff, sheet.machine, sheet.process
     # Whatever item needs the second nozzle, the file does.
-    each = sheet.each if isinstance(sheet, JobSheet) else [sheet]
     with_second = next((one for one in each if one.uses_second), None)
     second = with_second.second_stuff if with_second is not None else None
     writing = Writing(

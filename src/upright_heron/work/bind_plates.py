@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from ..core.plates.nesting import FREELY, QUARTERS, Room
 from ..core.recipes import settings as s
-from ..sheet.models import JobSheet
+from ..sheet.models import JobSettings, JobSheet
 from ..sheet.plating import Instance, Turning
 
 TURNS = {Turning.NONE: (0.0,), Turning.QUARTERS: QUARTERS, Turning.FREELY: FREELY}
@@ -18,7 +20,7 @@ def items_of(job: JobSheet, plate: int) -> tuple[str, ...]:
 
 def layout(job: JobSheet, plate: int) -> s.Layout:
     """A plate and all that stands on it."""
-    machine = job.machine
+    machine = job.of_plate(plate).machine
     return s.Layout(
         machine.build_mm,
         machine.spot_mm,
@@ -29,18 +31,27 @@ def layout(job: JobSheet, plate: int) -> s.Layout:
     )
 
 
-def room_of(job: JobSheet) -> Room:
-    """Where outlines may lie on a plate of a job."""
+def room_of(job: JobSettings) -> Room:
+    """Where outlines may lie on a plate."""
     machine, asked = job.machine, job.plating
     x, y, _ = machine.build_mm
     return Room((x, y), asked.gap_mm, asked.edge_mm, machine.spot_mm, machine.worn, TURNS[asked.turning])
 
 
-def to_arrange(job: JobSheet, seconds: int = 0) -> s.ToArrange:
-    """All that stands on the plates of a job, to be arranged anew; what is locked and was put stays.
+def by_printer(job: JobSheet) -> list[list[int]]:
+    """Plates of a job, from 0, together where they go to one printer."""
+    found: dict[str, list[int]] = {}
+    for k in range(len(job.plates)):
+        found.setdefault(job.of_plate(k).printer, []).append(k)
+    return list(found.values())
+
+
+def to_arrange(job: JobSheet, plates: Sequence[int], seconds: int = 0) -> s.ToArrange:
+    """All that stands on plates for one printer, to be arranged anew; what is locked and was put stays.
 
     How an item was swung by hand counts as far as turning leaves it.
     """
+    settings = job.of_plate(plates[0])
     turning = job.plating.turning
 
     def swung(one: Instance) -> float:
@@ -48,22 +59,23 @@ def to_arrange(job: JobSheet, seconds: int = 0) -> s.ToArrange:
             return 0.0
         return one.swing_deg % 90.0 if turning is Turning.QUARTERS else one.swing_deg
 
-    every = [(plate, one) for plate, here in enumerate(job.plates) for one in here.instances]
+    every = [(n, one) for n, plate in enumerate(plates) for one in job.plates[plate].instances]
+    here = {one.item for _, one in every}
     locks = tuple(
         (k, plate, one.lock_x, one.lock_y, one.lock_swing)
         for k, (plate, one) in enumerate(every)
         if one.locked and one.x_mm is not None and one.y_mm is not None
     )
     return s.ToArrange(
-        room_of(job),
-        job.machine.build_mm[2],
+        room_of(settings),
+        settings.machine.build_mm[2],
         # Only what is locked counts of where they stood: the same is arranged the same again.
         tuple(
             _instance(one) if one.locked else s.Instance(one.item, None, None, swung(one), one.copy_number)
             for _, one in every
         ),
         locks,
-        tuple(item.id for item in job.printed),
+        tuple(item.id for item in job.printed if item.id in here),
         job.plating.boxes,
         seconds,
     )  # fmt: skip

@@ -86,13 +86,15 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
     """What the shop changed since the job took its copy: printer, material, what was measured."""
     found = []
     pairs: list[tuple[str, object, object]] = []
-    if job.own_printer is not None:
-        pairs.append((job.printer, job.own_printer, store.on_shelf(OwnPrinter, job.printer)))
     if job.own_material is not None:
         pairs.append((job.material, job.own_material, store.on_shelf(OwnMaterial, job.material)))
-    measured = store.on_shelf(Calibration, f"{job.printer}|{job.material}")
-    if measured is not None:
-        pairs.append((f"{job.printer} with {job.material}", job.calibration, measured))
+    of_plates = (job.of_plate(k) for k in range(len(job.plates)))
+    for one in {settings.printer: settings for settings in of_plates}.values():
+        if one.own_printer is not None:
+            pairs.append((one.printer, one.own_printer, store.on_shelf(OwnPrinter, one.printer)))
+        measured = store.on_shelf(Calibration, f"{one.printer}|{one.material}")
+        if measured is not None:
+            pairs.append((f"{one.printer} with {one.material}", one.calibration, measured))
     for name, own, shelved in pairs:
         if shelved is not None and shelved != own:
             text = f"The shop's figures of {name} are newer than those of the job."

@@ -23,8 +23,6 @@ log = logging.getLogger(__name__)
 
 # A machine is asked so often, s.
 ASKED_S = 1.0
-# Times that differ by more were waited for, or are of another print.
-LEAST_RATIO, MOST_RATIO = 0.2, 5.0
 _STAGE = {State.DONE: Stage.DONE, State.FAILED: Stage.FAILED, State.CANCELLED: Stage.CANCELLED}
 
 
@@ -198,7 +196,7 @@ class Floor:
             self._store.clear_plate(one.id)
         if fresh and stage is Stage.DONE and real is not None and one.told_s > 0:
             ratio = real / one.told_s
-            if LEAST_RATIO <= ratio <= MOST_RATIO:
+            if Finished.believed(ratio):
                 known = self._store.on_shelf(Finished, one.model) or Finished(name=one.model)
                 self._store.shelve(known.with_one(ratio))
         with self._changed:

@@ -220,7 +220,8 @@ def _of_stance(sheet: ItemSheet, memo: Memo) -> Iterator[Option]:
 
 
 def _of_machines(sheet: ItemSheet) -> Iterator[Option]:
-    for other in PRINTERS:
+    # What goes to a printer of its own is not moved by picking another one for the job.
+    for other in PRINTERS if sheet.elsewhere is None else ():
         if other.technology is Technology.FILAMENT and other.name != sheet.machine.name:
             yield Option(f"on {other.name}", "machines", {"kind": "printer", "printer": other.name})
 

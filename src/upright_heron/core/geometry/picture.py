@@ -109,13 +109,40 @@ def pieces_picture(meshes: Sequence[Mesh], width: int = 320, height: int = 220, 
     -------
     bytes
     """
+    colours = [WHEEL[k % len(WHEEL)] for k in range(len(meshes))]
+    return coloured_picture(meshes, np.array(colours), width, height, sampling)
+
+
+def coloured_picture(
+    meshes: Sequence[Mesh],
+    colours: NDArray[np.float64],
+    width: int = 320,
+    height: int = 220,
+    sampling: int = 2,
+) -> bytes:
+    """Draw meshes where they lie as a PNG with a clear background.
+
+    Parameters
+    ----------
+    meshes : sequence of Mesh
+    colours : (k, 3) float64
+        Of each mesh, 0 to 255.
+    width, height : int
+        Pixels.
+    sampling : int
+        Samples a pixel along each axis.
+
+    Returns
+    -------
+    bytes
+    """
     begin = np.cumsum([0, *(len(mesh.vertices) for mesh in meshes)])
     whole = Mesh(
         np.concatenate([mesh.vertices for mesh in meshes]),
         np.concatenate([mesh.faces + k for mesh, k in zip(meshes, begin[:-1].tolist(), strict=True)]),
     )
-    owner = np.repeat(np.arange(len(meshes)) % len(WHEEL), [len(mesh.faces) for mesh in meshes])
-    return _drawn(whole, owner.astype(np.float64), WHEEL, 0.45 * WHEEL, (width, height), sampling)
+    owner = np.repeat(np.arange(len(meshes)), [len(mesh.faces) for mesh in meshes])
+    return _drawn(whole, owner.astype(np.float64), colours, 0.45 * colours, (width, height), sampling)
 
 
 def _drawn(

@@ -295,17 +295,13 @@ def plate_checks(
     return found
 
 
-# Outlines that share less than this touch and do not overlap.
-TOUCH_MM2 = 1e-3
-
-
 def _in_the_way(stood: Sequence[Stood], lying: Sequence[Lying], gap_mm: float) -> list[Check]:
     """Tell what crosses others, lies over or under others, or stands too near to them."""
     across: dict[int, int] = {}
     over: dict[int, int] = {}
     near: dict[int, float] = {}
-    for pair in near_pairs(lying, max(gap_mm - NEAR_MM, TOUCH_MM2)):
-        if pair.shared_mm2 <= TOUCH_MM2:
+    for pair in near_pairs(lying, max(gap_mm - NEAR_MM, 0.0)):
+        if not pair.crosses:
             near[pair.first] = min(near.get(pair.first, math.inf), pair.gap_mm)
         elif meet(lying[pair.first], lying[pair.second]):
             across[pair.first] = across.get(pair.first, 0) + 1

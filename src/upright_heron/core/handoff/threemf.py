@@ -23,6 +23,7 @@ _CONTENT_TYPES = (
     '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
     '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
     '<Default Extension="model" ContentType="application/vnd.ms-package.3dmanufacturing-3dmodel+xml"/>'
+    '<Default Extension="png" ContentType="image/png"/>'
     "</Types>"
 )
 _RELATIONSHIPS = (
@@ -30,7 +31,12 @@ _RELATIONSHIPS = (
     '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
     '<Relationship Target="/3D/3dmodel.model" Id="rel0"'
     ' Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"/>'
-    "</Relationships>"
+    "{}</Relationships>"
+)
+# Open Packaging Conventions: the picture of a package.
+_THUMBNAIL = (
+    '<Relationship Target="/Metadata/thumbnail.png" Id="rel1"'
+    ' Type="http://schemas.openxmlformats.org/package/2006/relationships/metadata/thumbnail"/>'
 )
 # One fixed stamp in the archive, so that the same job gives the same bytes.
 _STAMP = (2020, 1, 1, 0, 0, 0)
@@ -68,7 +74,7 @@ class FileObject:
     role: Role = Role.PART
 
 
-def write_3mf(items: Sequence[FileObject], title: str) -> bytes:
+def write_3mf(items: Sequence[FileObject], title: str, thumbnail: bytes = b"") -> bytes:
     """Write objects as a 3MF package; each is also an item of the build.
 
     Parameters
@@ -76,6 +82,8 @@ def write_3mf(items: Sequence[FileObject], title: str) -> bytes:
     items : sequence of FileObject
         Empty meshes are left out.
     title : str
+    thumbnail : bytes, optional
+        Picture of the whole, as PNG.
 
     Returns
     -------
@@ -94,15 +102,18 @@ def write_3mf(items: Sequence[FileObject], title: str) -> bytes:
             raise BadValue(
                 f"There is no object type “{item.type}” in 3MF.", f"Use one of: {', '.join(OBJECT_TYPES)}."
             )
-    return packed_model(_model(kept, title))
+    return packed_model(_model(kept, title), thumbnail)
 
 
-def packed_model(texts: Iterable[str]) -> bytes:
-    """Put the text of a model, in stretches, into a package with all that goes round it."""
+def packed_model(texts: Iterable[str], thumbnail: bytes = b"") -> bytes:
+    """Put the text of a model, in stretches, into a package with all that goes round it, and a PNG of it."""
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED, compresslevel=3) as package:
         package.writestr(zipfile.ZipInfo("[Content_Types].xml", _STAMP), _CONTENT_TYPES, zipfile.ZIP_DEFLATED)
-        package.writestr(zipfile.ZipInfo("_rels/.rels", _STAMP), _RELATIONSHIPS, zipfile.ZIP_DEFLATED)
+        relationships = _RELATIONSHIPS.format(_THUMBNAIL if thumbnail else "")
+        package.writestr(zipfile.ZipInfo("_rels/.rels", _STAMP), relationships, zipfile.ZIP_DEFLATED)
+        if thumbnail:
+            package.writestr(zipfile.ZipInfo("Metadata/thumbnail.png", _STAMP), thumbnail)
         info = zipfile.ZipInfo("3D/3dmodel.model", _STAMP)
         info.compress_type = zipfile.ZIP_DEFLATED
         with package.open(info, "w") as part:

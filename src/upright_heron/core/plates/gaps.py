@@ -11,6 +11,9 @@ import numpy as np
 from ..geometry.plan_shapes import shape_of
 from .outline import Outline
 
+# Outlines that share no more than this touch and do not overlap.
+TOUCH_MM2 = 1e-3
+
 
 @dataclass(frozen=True, eq=False)
 class Lying:
@@ -31,6 +34,11 @@ class Near:
     gap_mm: float
     shared_mm2: float
 
+    @property
+    def crosses(self) -> bool:
+        """Whether they overlap, rather than touch."""
+        return self.shared_mm2 > TOUCH_MM2
+
 
 def shapes_of(lying: Sequence[Lying]) -> list[Any]:
     """Outlines where they lie, as shapely geometries."""
@@ -47,7 +55,7 @@ def shapes_of(lying: Sequence[Lying]) -> list[Any]:
 
 
 def near_pairs(lying: Sequence[Lying], within_mm: float) -> list[Near]:
-    """Pairs of outlines that come nearer to each other than a distance.
+    """Pairs of outlines that come nearer to each other than a distance, or overlap.
 
     Parameters
     ----------
@@ -70,14 +78,11 @@ def near_pairs(lying: Sequence[Lying], within_mm: float) -> list[Near]:
     away = shapely.distance(shapes[first], shapes[second])
     shared = shapely.area(shapely.intersection(shapes[first], shapes[second]))
     order = np.lexsort((second, first, -shared, away))
-    return [
-        Near(int(first[k]), int(second[k]), float(away[k]), float(shared[k]))
-        for k in order.tolist()
-        if away[k] < within_mm
-    ]
+    pairs = (Near(int(first[k]), int(second[k]), float(away[k]), float(shared[k])) for k in order.tolist())
+    return [pair for pair in pairs if pair.crosses or pair.gap_mm < within_mm]
 
 
-def meet(one: Lying, other: Lying, touch_mm2: float = 1e-3) -> bool:
+def meet(one: Lying, other: Lying) -> bool:
     """Whether two outlines that cross from above have anything at one height in common."""
     for a in one.outline.slices:
         for b in other.outline.slices:
@@ -88,7 +93,7 @@ def meet(one: Lying, other: Lying, touch_mm2: float = 1e-3) -> bool:
                 for piece, lying in ((a, one), (b, other))
             )
             first, second = plans
-            if (first ^ second).area() > touch_mm2:
+            if (first ^ second).area() > TOUCH_MM2:
                 return True
     return False
 

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
+from manifold3d import Manifold
 from numpy.typing import NDArray
 
 from ..errors import BadValue
 from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
+from ..geometry.picture import PART, coloured_picture
+from ..geometry.solid import Solid
 from ..geometry.subdivision import Fine
 from ..graph import Keep, Source, maybe, recipe
 from ..handoff.masks import checked, write_masks
@@ -30,13 +34,17 @@ from .footing import footing
 from .layers import layers
 from .part import fine
 from .plate import arranged
-from .settings import FootingSetting, Masking, Naming, Title
+from .settings import FootingSetting, Layout, Masking, Naming, Title
 from .split import split
 from .stance import placed_mesh, placement
 from .supports_resin import supports
-from .values import Arranged, FileObjects, Package
+from .values import Arranged, FileObjects, Package, Picture
 
 Coat = tuple[Mesh, Marks]
+# How thick a plate is drawn, and the colours of it and of what holds parts.
+BED_MM = 2.0
+BED = np.array([222.0, 214.0, 197.0])
+HELD = np.array([180.0, 105.0, 59.0])
 
 # All that is painted on the part.
 MARKS: Source[NDArray[np.uint8]] = Source("marks", np.ndarray)
@@ -94,11 +102,23 @@ def _held(made: SupportSet, names: Naming, raised: float) -> list[FileObject]:
     return [FileObject(told, mesh, "support", role=Role.SUPPORT) for told, mesh in pairs]
 
 
-@recipe("package", version=3, stage="Writing 3MF", needs=(arranged,), each=(objects,), reads=Title)
-def package(where: Arranged, items: tuple[FileObjects, ...], title: Title) -> Package:
-    """The 3MF file of a plate."""
+@recipe(
+    "plate_picture", version=1, stage="Drawing the plate", needs=(arranged,), each=(objects,), reads=Layout
+)
+def plate_picture(where: Arranged, items: tuple[FileObjects, ...], plate: Layout) -> Picture:
+    """All that stands on a plate, on the plate itself: parts, what holds them, and what they stand on."""
+    wide, deep, _ = plate.build_mm
+    bed = Manifold.cube((wide, deep, BED_MM), True).translate((0.0, 0.0, -BED_MM / 2))
+    meshes, colours = [Solid(bed).mesh()], [BED]
+    for one in _on_plate(where, items):
+        meshes.append(one.mesh)
+        colours.append(PART if one.role is Role.PART else HELD)
+    return Picture(coloured_picture(meshes, np.array(colours)))
+
+
+def _on_plate(where: Arranged, items: tuple[FileObjects, ...]) -> Iterator[FileObject]:
+    """Objects of all that stands on a plate, where they stand."""
     by_item = dict(zip(where.items, items, strict=True))
-    every = []
     for place in where.places:
         turn = about_axis("z", place.swing_deg)
         copy = f", copy {place.copy}" if place.copy > 1 else ""
@@ -106,8 +126,15 @@ def package(where: Arranged, items: tuple[FileObjects, ...], title: Title) -> Pa
             if len(one.mesh.faces) == 0:
                 continue
             mesh = one.mesh if place.swing_deg == 0 else one.mesh.transformed(turn, np.zeros(3))
-            every.append(replace(one, name=one.name + copy, mesh=mesh.moved(place.x_mm, place.y_mm)))
-    return Package(write_3mf(every, title.name))
+            yield replace(one, name=one.name + copy, mesh=mesh.moved(place.x_mm, place.y_mm))
+
+
+@recipe(
+    "package", version=4, stage="Writing 3MF", needs=(arranged, plate_picture), each=(objects,), reads=Title
+)
+def package(where: Arranged, seen: Picture, items: tuple[FileObjects, ...], title: Title) -> Package:
+    """The 3MF file of a plate, with its picture."""
+    return Package(write_3mf(list(_on_plate(where, items)), title.name, seen.png))
 
 
 @recipe(

@@ -42,6 +42,7 @@ from .job import (
     TakePreset,
     WriteNotes,
 )
+from .machines import PrintOn
 from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
 from .plate import Arrange, MakeCopies, PlaceOnPlate, SetPlating
@@ -117,6 +118,7 @@ AnyChange = Annotated[
     | WriteNotes
     | PlaceOnPlate
     | MakeCopies
+    | PrintOn
     | SetPlating,
     Field(discriminator="kind"),
 ]
@@ -165,6 +167,7 @@ __all__ = [
     "PickPrinter",
     "PickSeam",
     "PlaceOnPlate",
+    "PrintOn",
     "ProposeChannels",
     "PutPlane",
     "PutTips",

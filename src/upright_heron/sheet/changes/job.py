@@ -60,7 +60,11 @@ class PickPrinter(JobChange):
 
         def fitted(one: Item) -> Item:
             if not same:
-                return one.model_copy(update={"supports": None, "footing": usual})
+                return one.model_copy(update={"supports": None, "footing": usual, "elsewhere": None})
+            if one.elsewhere is not None:
+                # It goes where it went, which is no other printer now if that is the one that is picked.
+                there = None if one.elsewhere.printer == machine.name else one.elsewhere
+                return one.model_copy(update={"elsewhere": there})
             return one.model_copy(update={"footing": usual}) if one.footing == habit else one
 
         items = tuple(fitted(one) for one in job.items)
@@ -308,6 +312,11 @@ class SetTable(Change):
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         if not sheet.is_resin:
             raise BadValue(f"{sheet.machine.name} exposes no layers.", "Pick a resin printer.")
+        if sheet.elsewhere is not None:
+            raise BadValue(
+                f"This item goes to a {sheet.machine.name}, not to the printer of the job.",
+                "Type exposures for an item of that, or make a job of its own.",
+            )
         table = from_csv(self.csv) if self.csv.strip() else ()
         if table:
             rows_for(table, sheet.layer_mm)

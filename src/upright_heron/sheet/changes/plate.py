@@ -12,6 +12,7 @@ from ..models import ItemSheet, JobSheet
 from ..plating import Instance, Plate, Plating, Turning
 from .base import JobChange, altered
 from .items import changed_meanwhile
+from .machines import on_printers
 
 Place = Annotated[Length, Field(ge=-5000, le=5000)]
 # So many copies of an item are kept at most, on all plates together.
@@ -53,16 +54,18 @@ class PlaceOnPlate(JobChange):
         moved = {"x_mm": self.x_mm, "y_mm": self.y_mm, "swing_deg": self.swing_deg}
         new = altered(old, **moved, **{name: lock for name, lock in locks.items() if lock is not None})
         plates = [list(plate.instances) for plate in job.plates]
+        goes = [job.goes(k) for k in range(len(plates))]
         if self.plate is None or self.plate - 1 == where:
             plates[where] = [new if one is old else one for one in plates[where]]
         elif self.plate > len(plates) + 1:
             raise BadValue(f"There is no plate {self.plate}.", f"Pick one from 1 to {len(plates) + 1}.")
         else:
             plates[where] = [one for one in plates[where] if one is not old]
-            plates += [[]] * (self.plate > len(plates))
+            if self.plate > len(plates):
+                plates.append([])
+                goes.append(goes[where])
             plates[self.plate - 1] = [*plates[self.plate - 1], new]
-        # A plate that nothing is left of is one no more.
-        return altered(job, plates=tuple(Plate(instances=tuple(some)) for some in plates if some))
+        return on_printers(job, plates, goes)
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
@@ -138,6 +141,9 @@ class Arrange(JobChange):
         known = {(one.item, one.copy_number) for plate in job.plates for one in plate.instances}
         asked = [(one.item, one.copy_number) for plate in self.plates for one in plate]
         if sorted(asked) != sorted(known):
+            raise changed_meanwhile()
+        goes = [{job.item(one.item).elsewhere for one in some} for some in self.plates]
+        if any(len(printers) > 1 for printers in goes):
             raise changed_meanwhile()
         return altered(job, plates=tuple(Plate(instances=some) for some in self.plates if some))
 

@@ -43,7 +43,7 @@ async def change(request: Request, job_id: str, kind: str, use: Use, look: Look)
             fields[name] = value
     if kind == "preset":
         fields = {"preset": await run_in_threadpool(_preset, use, str(fields.get("preset", "")))}
-    elif kind in ("printer", "material"):
+    elif kind in FROM_SHELF:
         fields = await run_in_threadpool(from_shelf, use, job_id, kind, fields)
     wanted = CHANGES.validate_python({"kind": kind, **fields})
     job = await run_in_threadpool(use.apply, job_id, wanted, look)
@@ -52,6 +52,8 @@ async def change(request: Request, job_id: str, kind: str, use: Use, look: Look)
     return remember_machine(answer, job.sheet) if kind in MACHINE else answer
 
 
+# Changes that take what the shop keeps of a printer or material into the job.
+FROM_SHELF = frozenset({"printer", "material", "print-on"})
 # Changes that say what a person prints on.
 MACHINE = frozenset({"printer", "material", "keep-machine"})
 LAST = "heron-machine"
@@ -96,9 +98,10 @@ def _preset(use: Services, name: str) -> Preset:
 def from_shelf(use: Services, job_id: str, kind: str, fields: dict[str, Any]) -> dict[str, Any]:
     """Add what the shop keeps of the printer or material that is picked."""
     sheet = use.store.job(job_id).sheet
-    name = str(fields.get(kind, ""))
-    own = use.store.on_shelf(OwnPrinter if kind == "printer" else OwnMaterial, name)
-    pair = (name, sheet.material) if kind == "printer" else (sheet.printer, name)
+    what = "material" if kind == "material" else "printer"
+    name = str(fields.get(what, ""))
+    own = use.store.on_shelf(OwnPrinter if what == "printer" else OwnMaterial, name)
+    pair = (name, sheet.material) if what == "printer" else (sheet.printer, name)
     return {**fields, "own": own, "calibration": use.store.on_shelf(Calibration, "|".join(pair))}
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
@@ -16,11 +15,11 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...core.machines.catalogue import PRINTERS
-from ...core.toolpaths.learned import factor
 from ...core.units import number
-from ...sheet.shop import Finished, OwnPrinter, Station
-from ...stand_in.protocol import State, Status
-from ...store.prints import ENDED, UNDER_WAY, WAITING, Print
+from ...sheet.shop import OwnPrinter, Station
+from ...stand_in.protocol import State
+from ...store.prints import UNDER_WAY, WAITING
+from ...work.at_work import machines_at_work
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/floor")
@@ -29,72 +28,9 @@ Text = Annotated[str, Form(max_length=200)]
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
-@dataclass(frozen=True, slots=True)
-class AtWork:
-    """A machine as the page shows it.
-
-    Attributes
-    ----------
-    station : Station
-    status : Status or None
-        ``None`` where it does not answer, or was not asked yet.
-    trouble : str
-        Why there is none.
-    now : Print or None
-        What it prints, or what lies on its plate.
-    queue : list of Print
-    left_s : float or None
-        What the print it has still takes, as far as its own prints say.
-    queue_s : float
-        What all that waits takes.
-    """
-
-    station: Station
-    status: Status | None
-    trouble: str
-    now: Print | None
-    queue: list[Print]
-    left_s: float | None
-    queue_s: float
-
-    @property
-    def share(self) -> float:
-        """How much of its print is done."""
-        if self.status is None or self.status.whole_s <= 0:
-            return 0.0
-        return min(1.0, self.status.printed_s / self.status.whole_s)
-
-
-def _machines(use: Services) -> list[AtWork]:
-    waiting = use.store.prints(*WAITING)
-    under_way = {one.station: one for one in use.store.prints(*UNDER_WAY)}
-    # What lies on a plate is the newest that ended and was not cleared.
-    lying: dict[str, Print] = {}
-    for one in use.store.prints(*ENDED, limit=400):
-        if not one.cleared:
-            lying.setdefault(one.station, one)
-    found = []
-    for station in use.store.shelf(Station):
-        seen = use.floor.seen(station.name)
-        status = seen.status if seen is not None else None
-        learned = use.store.on_shelf(Finished, station.model)
-        known = factor(learned.ratios) if learned is not None else None
-        longer = known.value if known is not None else 1.0
-        mine = [one for one in waiting if one.station == station.name]
-        left = None
-        if status is not None and status.state.busy:
-            left = max(0.0, status.whole_s - status.printed_s) * longer / max(status.speed, 0.1)
-        now = under_way.get(station.name) or lying.get(station.name)
-        trouble = "being asked…" if seen is None else seen.trouble
-        found.append(
-            AtWork(station, status, trouble, now, mine, left, longer * sum(one.told_s for one in mine))
-        )
-    return found
-
-
 def _context(use: Services) -> dict[str, Any]:
     models = [p.name for p in PRINTERS] + [own.name for own in use.store.shelf(OwnPrinter)]
-    return {"machines": _machines(use), "models": models, "State": State}
+    return {"machines": machines_at_work(use.store, use.floor), "models": models, "State": State}
 
 
 @router.get("", name="floor")

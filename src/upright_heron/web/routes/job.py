@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import AsyncIterator
-from dataclasses import replace
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Path, Request
@@ -56,14 +55,6 @@ def stop(request: Request, job_id: str, use: Use, look: Look) -> Response:
     use.pages.ensure(job, look)
     use.work.cancel(job_id)
     return render(request, use, job, look)
-
-
-@router.get("/traveller", name="traveller")
-def traveller(request: Request, job_id: str, use: Use, look: Look) -> Response:
-    """The record that goes with the job, to print; with how it goes together, where it is cut."""
-    job = use.store.job(job_id)
-    found = use.pages.made(job.sheet.on(look.item), "assembly_map")
-    return render(request, use, job, replace(look, section=0), "traveller.html", assembly=found)
 
 
 @router.get("/events", name="events")

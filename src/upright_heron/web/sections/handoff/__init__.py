@@ -11,7 +11,7 @@ from ....core.toolpaths.rough_estimate import Estimate
 from ....core.topics import Topic
 from ....sheet.item import Item
 from ....sheet.plating import Instance
-from ....sheet.shop import Station
+from ....sheet.shop import RunNotes, Station
 from ...section import Section
 from .naming import FIELDS, PATTERN
 from .routes import router
@@ -56,9 +56,10 @@ class ItemLine:
 
 @dataclass(frozen=True, slots=True)
 class PlateLines:
-    """What stands on one plate of the job, by its number from 1."""
+    """What stands on one plate of the job, by its number from 1, and the printer that it is for."""
 
     number: int
+    printer: str
     lines: list[PlateLine]
 
     @property
@@ -92,10 +93,16 @@ class HandoffContext:
         Numbers of the copies of that item.
     count : int
         Instances on all plates.
+    plate_printer : str
+        What that plate is for.
+    printers : tuple of str
+        What all plates are for, each once.
     pattern : str
         That names of files are proposed by.
     fields : tuple of str
         What a pattern may name.
+    run_notes : str
+        What the shop wrote down for that machine with the material.
     stations : tuple of str
         Machines of the shop that the plates are for.
     sent : list of Print
@@ -107,9 +114,12 @@ class HandoffContext:
     here_plate: int
     copies: tuple[int, ...]
     count: int
+    plate_printer: str
+    printers: tuple[str, ...]
     pattern: str = PATTERN
     fields: tuple[str, ...] = tuple(FIELDS)
     stations: tuple[str, ...] = ()
+    run_notes: str = ""
     sent: list[Print] = field(default_factory=list)
 
 
@@ -128,21 +138,26 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
             )
             for one in plate.instances
         ]
-        plates.append(PlateLines(number, lines))
+        plates.append(PlateLines(number, job.of_plate(number - 1).machine.name, lines))
     mine = [(p.number, line) for p in plates for line in p.lines if line.item.id == page.sheet.id]
     mine.sort(key=lambda one: one[1].instance.copy_number)
     here_plate, here = next((one for one in mine if one[1].instance.copy_number == page.copy), (0, None))
     if here is None and mine:
         here_plate, here = mine[0]
     copies = tuple(line.instance.copy_number for _, line in mine)
-    stations = tuple(one.name for one in store.shelf(Station) if one.model == job.machine.name)
+    goes = job.of_plate(max(here_plate - 1, 0)).machine.name
+    notes = store.on_shelf(RunNotes, f"{goes}|{job.material}")
+    stations = tuple(one.name for one in store.shelf(Station) if one.model == goes)
     return HandoffContext(
         plates,
         here,
         here_plate,
         copies,
         sum(len(p.lines) for p in plates),
+        goes,
+        tuple(dict.fromkeys(p.printer for p in plates)),
         stations=stations,
+        run_notes=notes.text if notes is not None else "",
         sent=store.prints_of(page.job.id)[:6],
     )
 

@@ -28,7 +28,7 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
     where = Known(plate_keys(job, plate), memo).get("arranged")
     assert isinstance(where, Arranged)
     stands = {(one.item, one.copy): one for one in where.places}
-    machine, x_y = job.machine, job.machine.build_mm[:2]
+    machine = job.of_plate(plate).machine
     outlines: dict[str, dict[str, Any]] = {}
     instances = []
     for one in job.plates[plate].instances:
@@ -50,7 +50,7 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
             "locks": [one.lock_x, one.lock_y, one.lock_swing],
         })  # fmt: skip
     return {
-        "plate": plate + 1, "plates": len(job.plates), "build": [*x_y, machine.build_mm[2]],
+        "plate": plate + 1, "plates": len(job.plates), "build": list(machine.build_mm),
         "spot": machine.spot_mm, "worn": machine.worn, "gap": job.plating.gap_mm, "edge": job.plating.edge_mm,
         "outlines": outlines, "instances": instances,
     }  # fmt: skip

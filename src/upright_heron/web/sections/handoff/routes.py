@@ -15,12 +15,10 @@ from fastapi.responses import Response
 from ....core.errors import BadValue
 from ....core.keys import Keys
 from ....core.recipes.values import OnPlates, Package
-from ....sheet.changes import Arrange
 from ....sheet.models import ItemSheet, JobSettings, JobSheet
-from ....sheet.plating import Instance
 from ....store.archive import write_archive
 from ....work.bind import keys_of, plate_keys
-from ....work.bind_job import arranging_keys
+from ....work.bind_job import arranged, arranging_keys
 from ....work.bind_plates import items_of
 from ...dependencies import Services, Use, render
 from ...looking import Look
@@ -140,9 +138,13 @@ async def _of_layers(use: Services, job_id: str, plate: int, what: str, suffix: 
 def words_of(job: JobSheet, plate: int) -> list[str]:
     """Words for the name of a file of a plate."""
     count = len(job.plates)
-    if plate > count:
+    if not 1 <= plate <= count:
         raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {count}.")
-    return [*settings_words(job), *([f"plate {plate} of {count}"] if count > 1 else [])]
+    words = settings_words(job)
+    if len({job.of_plate(k).printer for k in range(count)}) > 1:
+        # It must not be taken to another machine than it was made for.
+        words.append(job.of_plate(plate - 1).printer)
+    return [*words, *([f"plate {plate} of {count}"] if count > 1 else [])]
 
 
 @router.get("/plates.zip", name="plates_zip")
@@ -151,10 +153,9 @@ async def plates_zip(job_id: str, use: Use) -> Response:
     job = use.store.job(job_id).sheet
     count = len(job.plates)
     data = await _packages(use, [(plate_keys(job, k), "package") for k in range(count)])
-    words = settings_words(job)
-    names = [f"{file_name(*words, f'plate {k} of {count}')}.3mf" for k in range(1, count + 1)]
+    names = [f"{file_name(*words_of(job, k))}.3mf" for k in range(1, count + 1)]
     folder = await asyncio.to_thread(_zipped, list(zip(names, data, strict=True)))
-    return attachment(folder, f"{file_name(*words, 'plates')}.zip", "application/zip")
+    return attachment(folder, f"{file_name(*settings_words(job), 'plates')}.zip", "application/zip")
 
 
 @router.get("/items.zip", name="items_zip")
@@ -185,26 +186,15 @@ async def arrange_plates(
 ) -> Response:
     """Lay all that is printed on as many plates as it needs."""
     job = use.store.job(job_id).sheet
-    keys = arranging_keys(job, TIGHTER_S if tighter else 0)
-    await asyncio.wrap_future(use.work.make(keys, "on_plates"))
-    found = use.pages.result(keys["on_plates"])
-    assert isinstance(found, OnPlates)
-    done = await asyncio.to_thread(use.apply, job_id, _arranged(job, found), look)
+    every = arranging_keys(job, TIGHTER_S if tighter else 0)
+    found: list[OnPlates] = []
+    for keys in every:
+        await asyncio.wrap_future(use.work.make(keys, "on_plates"))
+        laid = use.pages.result(keys["on_plates"])
+        assert isinstance(laid, OnPlates)
+        found.append(laid)
+    done = await asyncio.to_thread(use.apply, job_id, arranged(job, found), look)
     return await asyncio.to_thread(render, request, use, done, look.usually("handoff"))
-
-
-def _arranged(job: JobSheet, found: OnPlates) -> Arrange:
-    """The change that puts all where they were laid; what fits no plate has one for itself, unplaced."""
-    old = {(one.item, one.copy_number): one for plate in job.plates for one in plate.instances}
-    plates: list[list[Instance]] = [[] for _ in range(max(found.plates, default=-1) + 1)]
-    for item, copy, plate, (x, y, swing) in zip(
-        found.items, found.copies, found.plates, found.places, strict=True
-    ):
-        # What nobody could read off a ruler is rounding.
-        place = {"x_mm": round(x, 3), "y_mm": round(y, 3), "swing_deg": round(swing, 3)}
-        plates[plate].append(old[item, copy].model_copy(update=place))
-    plates += [[old[one].model_copy(update={"x_mm": None, "y_mm": None})] for one in found.left]
-    return Arrange(plates=tuple(tuple(some) for some in plates))
 
 
 @router.get("/plates/{plate}/plan.json", name="plate_plan")

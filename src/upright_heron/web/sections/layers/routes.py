@@ -150,7 +150,7 @@ def took(
     if page.now.timed is None:
         raise BadValue("The paths are not laid yet.", "Wait for the time they take.")
     ratio = 3600 * number(hours) / page.now.timed.seconds
-    if not 0.2 <= ratio <= 5:
+    if not Finished.believed(ratio):
         raise BadValue(
             f"{hours.strip()[:20]} h is {ratio:.2g} times what was told: that is another print.",
             "Type hours, such as 6.5.",

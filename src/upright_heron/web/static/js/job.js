@@ -38,6 +38,8 @@ export class JobPage {
     this.acts = 0;
     /** A refresh that is on its way. @type {Promise<void> | null} */
     this.refreshing = null;
+    /** Counts what the server told of work that ended. */
+    this.told = 0;
     /** What came last only brings figures up to date. */
     this.quiet = false;
     /** A pointer is down: the sheet is not swapped under it. */
@@ -92,13 +94,15 @@ export class JobPage {
     body.addEventListener('htmx:before:swap', (e) => {
       const { ctx } = /** @type {CustomEvent} */ (e).detail;
       this.quiet = Boolean(ctx.quiet);
-      if (!this.quiet) this.acts += 1;
+      if (!this.quiet) this.acts += Number(ctx.target === the('#sheet'));
       else if (ctx.acts !== this.acts || this.#underHand) {
         // Older than what was asked for since it began, or in the way of a hand: another one follows.
         this.late = true;
         e.preventDefault();
         return;
       }
+      // Work may have ended while this sheet was on its way, which still shows it.
+      if (ctx.target === the('#sheet') && ctx.told !== this.told) this.refreshSoon();
       this.scroll = the('#sheet').scrollTop;
       this.unfolded = [...document.querySelectorAll('#sheet details[open][id]')].map((one) => one.id);
     });
@@ -107,7 +111,9 @@ export class JobPage {
       Object.assign(/** @type {CustomEvent} */ (e).detail.ctx.request.headers, lookingHeaders());
     });
     body.addEventListener('htmx:before:request', (e) => {
-      if (!/** @type {CustomEvent} */ (e).detail.ctx.quiet) this.acts += 1;
+      const { ctx } = /** @type {CustomEvent} */ (e).detail;
+      ctx.told = this.told;
+      if (!ctx.quiet && ctx.target === the('#sheet')) this.acts += 1;
     });
     document.addEventListener('input', (e) => this.#typed(/** @type {HTMLInputElement} */ (e.target)));
     document.addEventListener('change', (e) => {
@@ -455,6 +461,7 @@ export class JobPage {
     const source = new EventSource(this.root.dataset.eventsUrl ?? '');
     source.onmessage = (message) => {
       const event = JSON.parse(message.data);
+      if (event.type === 'ready' || event.state !== 'running') this.told += 1;
       if (event.type === 'ready') this.refreshSoon();
       else if (event.state === 'idle') {
         if (find('#work')) this.refreshSoon();

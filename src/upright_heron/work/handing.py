@@ -1,0 +1,89 @@
+"""A plate on its way to a machine: what it needs to go, and what is kept of it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+
+from ..core.errors import BadValue
+from ..core.handoff.preflight import Check, Weight
+from ..sheet.models import JobSheet
+from ..sheet.shop import Station
+from ..stand_in.files import read_file
+from ..store.prints import NewPrint
+from ..store.store import Job
+
+# A reason is at least so long.
+LEAST_WORDS = 3
+
+
+def excused(preflight: Iterable[Check], excuse: str) -> str:
+    """The reason why a plate goes though something is wrong; empty where nothing is.
+
+    Raises
+    ------
+    BadValue
+        Something is wrong and nobody said why it goes all the same.
+    """
+    wrong = [check for check in preflight if check.weight is Weight.WRONG]
+    if wrong and len(excuse.strip()) < LEAST_WORDS:
+        raise BadValue(
+            f"Preflight finds {len(wrong)} wrong: {wrong[0].text}",
+            "Mend it, or say why it goes all the same: that is kept in the record.",
+        )
+    return excuse.strip() if wrong else ""
+
+
+def goes_to(job: JobSheet, plate: int, station: Station) -> None:
+    """Hold a machine against the plate, from 1, that it is to print.
+
+    Raises
+    ------
+    BadValue
+        It is of another kind than the plate was made for.
+    """
+    wanted = job.of_plate(plate - 1).machine.name
+    if station.model != wanted:
+        raise BadValue(
+            f"{station.name} is a {station.model}; plate {plate} is for a {wanted}.",
+            "Pick another machine, or have the plate go to another printer.",
+        )
+
+
+def new_print(
+    job: Job, plate: int, station: Station, data: bytes, file_name: str, *, excuse: str = "", who: str = ""
+) -> NewPrint:
+    """What is queued of a plate: layers, time and mass are those that the file itself tells.
+
+    Parameters
+    ----------
+    job : Job
+    plate : int
+        From 1.
+    station : Station
+    data : bytes
+    file_name : str
+    excuse, who : str
+
+    Returns
+    -------
+    NewPrint
+    """
+    sheet, told = job.sheet, read_file(data)
+    here = [sheet.on(one.item) for one in sheet.plates[plate - 1].instances]
+    settings: dict[str, object] = {
+        "layer_mm": sheet.layer_mm,
+        "stances": sorted({one.stance.name for one in here}),
+        "supports": sorted({one.supports.kind for one in here if one.supports}),
+    }
+    if not sheet.is_resin:
+        settings |= {
+            "walls": sheet.process.walls,
+            "infill_percent": sheet.process.infill_percent,
+            "footing": sorted({one.footing.kind.value for one in here}),
+        }
+    counts = Counter(one.item_name for one in here)
+    return NewPrint(
+        job.id, sheet.name, job.step_id, plate, tuple(counts.items()), settings, station.name, station.model,
+        sheet.material, file_name, told.layers, told.seconds, told.grams, data, excuse, who.strip(),
+    )  # fmt: skip
