@@ -76,6 +76,12 @@ class PlateTest(unittest.TestCase):
         self.assertAlmostEqual(math.degrees(math.atan2(far[1], far[0])), 30, delta=4)
         self.assertAlmostEqual(float(ring.mean(axis=0)[1]), 10 * math.sin(math.radians(30)), places=6)
 
+    def test_what_is_round_reaches_no_further_when_it_is_swung(self):
+        disc = layers_of(Manifold.cylinder(1, 5, 5, 96))
+        for swing in (0.0, 30.0, 45.0):
+            plate = PlateLayers([Standing(disc, 1.0, 2.0, swing)])
+            np.testing.assert_allclose(plate.bounds, [[-4, -3], [6, 7]], atol=0.02)
+
     def test_outlines_move_outwards_with_round_corners_and_inwards_square(self):
         cube = layers_of(box(10, 10, 2))
         plate = PlateLayers([Standing(cube)], Outline(0.5, -1.0, first=3))

@@ -187,7 +187,7 @@ class ResultsTest(StoreCase):
     def test_keys_follow_their_inputs(self):
         sheet = self.job()
         renamed = sheet.model_copy(update={"name": "other"})
-        named = {"package", "item_package", "stl_part", "stl_footing"}
+        named = {"package", "plate_picture", "item_package", "stl_part", "stl_footing"}
         self.assertEqual(self.unlike(sheet, renamed), named)
         limited = self.unlike(sheet, sheet.model_copy(update={"limit_deg": 20.0}))
         self.assertEqual(

@@ -26,7 +26,9 @@ class TravellerTest(AppCase):
         self.change(job_id, "copies", open=9, count="3")
         self.change(job_id, "notes", open=9, notes="Mind the beak.")
         sent = self.client.post(
-            f"/jobs/{job_id}/plates/1/run-notes?open=9", data={"text": "Glue stick on the glass."}, headers=HTMX
+            f"/jobs/{job_id}/plates/1/run-notes?open=9",
+            data={"text": "Glue stick on the glass."},
+            headers=HTMX,
         )
         self.assertIn("Glue stick on the glass.", sent.text)
         document = self.pdf(job_id)

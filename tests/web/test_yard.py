@@ -12,6 +12,7 @@ from tests.support import box, stl, tee
 from tests.web.test_app import AppCase, Page, flat
 from upright_heron.core.formats.read import SUFFIXES
 from upright_heron.sheet.changes import Rename
+from upright_heron.store.prints import NewPrint, Stage
 from upright_heron.store.store import NotFound, Store
 from upright_heron.work.intake import new_sheet, take_in
 
@@ -71,14 +72,109 @@ class YardTest(AppCase):
         )
         self.refused(refused, 422, "not a length")
 
-    def test_a_hundred_jobs_are_one_page(self):
+    def cards(self, query=""):
+        """Titles of the cards, and how far each job is."""
+        page = self.client.get(f"/cards?{query}").text
+        return re.findall(r'data-title="([^"]*)" data-standing="([^"]*)"', page)
+
+    def test_jobs_come_a_page_at_a_time_and_none_is_left_out(self):
         job_id = self.job(stl(tee()), "many.stl")
         self.settle(job_id)
         store = self.app.state.services.store
         for _ in range(100):
             store.duplicate(job_id)
-        text = self.client.get("/").text
-        self.assertGreaterEqual(text.count('<li class="card"'), 100)
+        whole = store.yard_page("open").count
+        self.assertGreaterEqual(whole, 101)
+        seen, first = [], 0
+        while True:
+            page = self.client.get(f"/cards?first={first}&sort=title").text
+            seen += re.findall(r'href="/jobs/(\w+)"', page.replace("http://localhost", ""))
+            following = re.search(r"first=(\d+)", page)
+            if following is None:
+                break
+            first = int(following[1])
+        self.assertEqual((len(seen), len(set(seen))), (whole, whole))
+
+    def test_what_is_looked_for_is_found_wherever_it_is_written(self):
+        ids = {name: self.job(stl(tee()), f"{name}.stl") for name in ("stork", "crane", "ibis")}
+        self.change(ids["stork"], "order", folder="Marsh", customer="Böhm & sons", due="2027-01-05")
+        self.change(ids["crane"], "order", folder="Marsh", due="2026-12-20")
+        self.change(ids["ibis"], "notes", notes="100% left_hand")
+        self.change(ids["ibis"], "printer", printer="Reed 190")
+
+        def found(query):
+            return [name for name, _ in self.cards(query) if name in ids]
+
+        for words, names in (
+            ("böhm", ["stork"]), ("BÖHM", ["stork"]), ("sons stork", ["stork"]), ("crane stork", []),
+            ("reed", ["ibis"]), ("100%25", ["ibis"]), ("left_hand", ["ibis"]), ("left-hand", []), ("STL ib", ["ibis"]),
+        ):  # fmt: skip
+            self.assertEqual(found(f"q={words}"), names, words)
+        self.assertEqual(found("folder=Marsh&sort=due"), ["crane", "stork"])
+        self.assertEqual(found("folder=Marsh&sort=title"), ["crane", "stork"])
+        self.assertEqual(found("folder=Elsewhere"), [])
+        # Undone, it is found by what it was before.
+        self.client.post(f"/jobs/{ids['stork']}/undo", headers={"HX-Request": "true"})
+        self.assertEqual(found("q=böhm"), [])
+        self.assertEqual(found("folder=Marsh"), ["crane"])
+
+    def test_a_card_says_how_far_its_job_is(self):
+        job_id = self.job(stl(tee()), "plover.stl")
+        store = self.app.state.services.store
+
+        def far():
+            (found,) = [how for name, how in self.cards("q=plover") if name == "plover"]
+            self.assertIn(
+                "plover", [name for name, _ in self.cards(f"q=plover&far={found.replace(' ', '+')}")]
+            )
+            return found
+
+        self.assertEqual(far(), "came in")
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, copy_number="2", plate="2")
+        self.assertEqual(far(), "in work")
+        sent = []
+        for plate in (1, 2):
+            job = store.job(job_id)
+            new = NewPrint(job.id, job.sheet.name, job.step_id, plate, (("plover", 1),), {}, "Left", "Sedge 300",
+                           "PLA", "a.gcode", 10, 60.0, 1.0, b"G28")  # fmt: skip
+            sent.append(store.queue(new).id)
+        self.assertEqual(far(), "in the queue")
+        store.take_next("Left")
+        self.assertEqual(far(), "printing")
+        store.has_ended(sent[0], Stage.DONE)
+        self.assertEqual(far(), "in the queue")
+        store.take_next("Left")
+        store.has_ended(sent[1], Stage.DONE)
+        self.assertEqual(far(), "printed")
+        # Somebody finds one of them bad: it is not printed yet.
+        store.judge(sent[1], "failed", "warped", "", "Wren")
+        self.assertEqual(far(), "in work")
+        store.judge(sent[1], "good", "", "", "Wren")
+        answer = self.post(f"/jobs/{job_id}/hand-over")
+        self.assertIn("is handed over", answer)
+        self.assertEqual(far(), "handed over")
+        self.post(f"/jobs/{job_id}/hand-over?back=true")
+        self.assertEqual(far(), "printed")
+
+    def test_what_is_late_says_so_and_a_copy_is_not_due(self):
+        job_id = self.job(stl(tee()), "heron mark.stl")
+        self.change(job_id, "order", folder="Gifts", due="2020-01-05")
+        card = self.client.get("/cards?q=heron+mark").text
+        self.assertIn("late, was due", card)
+        self.post(f"/jobs/{job_id}/duplicate")
+        copy = next(
+            j for j in self.client.get("/api/jobs").json() if j["sheet"]["name"] == "Copy of Heron mark"
+        )
+        order = copy["sheet"]["order"]
+        self.assertEqual((order["folder"], order["due"]), ("Gifts", None))
+        self.post(f"/jobs/{job_id}/hand-over")
+        self.assertNotIn("late, was due", self.client.get("/cards?q=heron+mark").text)
+
+    def test_files_come_into_a_folder(self):
+        made = self.client.post("/api/jobs?name=wader.stl&folder=Winter", content=stl(tee()))
+        self.assertEqual((made.status_code, made.json()["sheet"]["order"]["folder"]), (201, "Winter"))
+        self.assertIn("<option >Winter</option>", self.client.get("/").text)
 
 
 class PurgeTest(unittest.TestCase):

@@ -35,6 +35,7 @@ from upright_heron.sheet.item import (
     Variant,
 )
 from upright_heron.sheet.models import ItemSheet, JobSettings, JobSheet
+from upright_heron.sheet.order import Order
 from upright_heron.sheet.part import PaintedMarks, Size
 from upright_heron.sheet.plating import Instance, Plate, Plating
 from upright_heron.sheet.process import (
@@ -228,6 +229,7 @@ EXPECTED = {
     "marks.digest": {"marks"},
     "marks.prop_mm2": set(),
     "channel_mm": {s.ChannelWidth},
+    "order": set(),
     # It is read when the sheet of an item is put together: see tests/sheet/test_machines.py.
     "elsewhere": set(),
 }
@@ -269,7 +271,7 @@ VALUES = {
     "footing.second": True, "by_height": ByHeight(zones=(Zone(low_mm=1, high_mm=2, walls=5),)),
     "seam_line": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
-    "channel_mm": 12, "plating": Plating(gap_mm=7), "elsewhere": Elsewhere(printer="Reed 190"),
+    "channel_mm": 12, "plating": Plating(gap_mm=7), "elsewhere": Elsewhere(printer="Reed 190"), "order": Order(customer="Alder school"),
 }  # fmt: skip
 # Fields that are derived from by no result, or only of a plate or a resin machine: see the tests beside.
 ELSEWHERE = {

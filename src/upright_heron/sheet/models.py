@@ -31,6 +31,7 @@ from ..core.units import UnitQuestion, judge_unit
 from .by_height import StrandZone
 from .document import Document, Length
 from .item import Decisions, Elsewhere, Item
+from .order import Order
 from .plating import Instance, Plate, Plating
 from .process import FilamentSupports, Preset, Process, ResinSupports, Second, usual_supports
 from .shop import Calibration, OwnMaterial, OwnPrinter
@@ -59,6 +60,7 @@ class JobSettings(Document):
     # A copy of the preset that was taken, to tell what differs from it.
     preset: Preset | None = None
     notes: str = Field(default="", max_length=4000)
+    order: Order = Order()
     # What nobody has chosen yet: the usual stands in, and the page asks.
     asked: tuple[Literal["printer", "material"], ...] = ()
 

@@ -16,6 +16,7 @@ class JobRow(Base):
     """A job; ``step_id`` points at the step that is shown, and undo and redo move it."""
 
     __tablename__ = "job"
+    __table_args__ = (Index("job_by_state", "state", "touched"),)
 
     id: Mapped[str] = mapped_column(String(32), primary_key=True)
     step_id: Mapped[int | None] = mapped_column(default=None)
@@ -24,6 +25,14 @@ class JobRow(Base):
     touched: Mapped[dt.datetime]
     state: Mapped[str] = mapped_column(String(10), default="open", server_default="open")
     moved: Mapped[dt.datetime | None] = mapped_column(default=None)
+    # Of the step that is shown, kept by the database itself whenever another one is: what the Yard looks for.
+    title: Mapped[str] = mapped_column(String(120), default="", server_default="")
+    words: Mapped[str] = mapped_column(Text, default="", server_default="")
+    folder: Mapped[str] = mapped_column(String(60), default="", server_default="")
+    due: Mapped[str] = mapped_column(String(10), default="", server_default="")
+    handed_over: Mapped[str] = mapped_column(String(10), default="", server_default="")
+    plates: Mapped[int] = mapped_column(default=1, server_default="1")
+    high_mm: Mapped[float] = mapped_column(default=0.0, server_default="0")
 
 
 class StepRow(Base):
@@ -78,7 +87,10 @@ class PrintRow(Base):
     """A print of a plate: in the queue of a machine, under way, or in the record. It is never deleted."""
 
     __tablename__ = "print"
-    __table_args__ = (Index("print_by_station", "station", "state", "rank"),)
+    __table_args__ = (
+        Index("print_by_station", "station", "state", "rank"),
+        Index("print_by_job", "job_id", "state"),
+    )
 
     id: Mapped[str] = mapped_column(String(32), primary_key=True)
     # What it was made from; the job may be gone since.

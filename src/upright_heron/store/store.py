@@ -27,6 +27,7 @@ from .database import NotFound, now
 from .models import JobRow, ShelfRow, StepRow
 from .prints import Prints
 from .results import RESULT_BYTES, Results
+from .yard import Yard
 
 E = TypeVar("E", bound=Document)
 SHELF: dict[type[Document], str] = {
@@ -86,7 +87,7 @@ class ChangedMeanwhile(BadValue):
     """Somebody else changed the very thing that a change is about."""
 
 
-class Store(Blobs, Results, Prints):
+class Store(Blobs, Results, Prints, Yard):
     """Jobs and their steps, the shop's shelf, blobs and remembered results, in a database file.
 
     Parameters
@@ -207,8 +208,8 @@ class Store(Blobs, Results, Prints):
     def duplicate(self, job_id: str) -> Job:
         """Make a new job from what a job shows now; the steps before stay with the old one."""
         sheet = self.job(job_id).sheet
-        name = f"Copy of {sheet.name}"[:120]
-        return self.create_job(sheet.model_copy(update={"name": name}), f"Copy of {sheet.name}"[:200])
+        new = {"name": f"Copy of {sheet.name}"[:120], "order": sheet.order.again}
+        return self.create_job(sheet.model_copy(update=new), f"Copy of {sheet.name}"[:200])
 
     def begin_from(self, step_id: int) -> Job:
         """Make a new job from what a step of any job holds, such as one that was printed."""
@@ -217,8 +218,8 @@ class Store(Blobs, Results, Prints):
             if step is None:
                 raise NotFound("The job of this print is gone.", "Take the part in anew.")
             sheet = self._sheet(step)
-        name = f"{sheet.name} again"[:120]
-        return self.create_job(sheet.model_copy(update={"name": name}), f"Again {sheet.name}"[:200])
+        new = {"name": f"{sheet.name} again"[:120], "order": sheet.order.again}
+        return self.create_job(sheet.model_copy(update=new), f"Again {sheet.name}"[:200])
 
     def purge(self, older_than: dt.timedelta = DELETED_FOR) -> int:
         """Forget jobs that were deleted long ago, and return how many."""

@@ -81,10 +81,6 @@ class PlateLayers:
     def bounds(self) -> NDArray[np.float64]:
         """(2, 2) float64: lowest and highest corner of all of them, mm."""
         more = max(self.outline.mm, self.outline.first_mm, 0.0)
-        corners = []
-        for one in self.standing:
-            (x0, y0), (x1, y1) = one.layers.bounds.tolist()
-            box = np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1)])
-            corners.append(one.moved([box])[0])
-        every = np.concatenate(corners)
+        # Hulls, not boxes: the corners of a box that is swung reach further than what is in it.
+        every = np.concatenate([one.moved([one.layers.hull])[0] for one in self.standing])
         return np.stack([every.min(axis=0) - more, every.max(axis=0) + more])

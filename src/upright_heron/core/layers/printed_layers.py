@@ -9,6 +9,7 @@ from manifold3d import CrossSection, FillRule
 from numpy.typing import NDArray
 
 from ..footing.footing import Footing
+from ..geometry.plan_hull import plan_hull
 from .stack import LayerStack
 
 Rings = list[NDArray[np.float64]]
@@ -41,15 +42,14 @@ class PrintedLayers:
         return max(self._raised + max(len(self.part) + self._lift, held), under)
 
     @property
-    def bounds(self) -> NDArray[np.float64]:
-        """(2, 2) float64: lowest and highest corner of all of them, mm."""
+    def hull(self) -> NDArray[np.float64]:
+        """(k, 2) float64: corners of the convex hull of all of them from above, mm."""
         every = [self.part.points]
         if self.supports is not None:
             every.append(self.supports.points)
-        if self.footing is not None and not self.footing.outline.is_empty():
-            every.append(np.reshape(self.footing.outline.bounds(), (2, 2)))
-        points = np.concatenate(every)
-        return np.stack([points.min(axis=0), points.max(axis=0)])
+        if self.footing is not None:
+            every += [np.asarray(ring, np.float64) for ring in self.footing.outline.to_polygons()]
+        return plan_hull(np.concatenate(every))
 
     def __iter__(self) -> Iterator[Rings]:
         """Rings of each layer; what lies over another is united."""

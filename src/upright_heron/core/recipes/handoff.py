@@ -161,7 +161,7 @@ def outline_of(asked: Masking) -> Outline:
     return Outline(asked.outline_mm, asked.first_outline_mm, first)
 
 
-@recipe("masks", version=1, stage="Drawing masks", needs=(arranged,), each=(printed_layers,), reads=Masking)
+@recipe("masks", version=2, stage="Drawing masks", needs=(arranged,), each=(printed_layers,), reads=Masking)
 def masks(where: Arranged, items: tuple[PrintedLayers, ...], asked: Masking, progress: Progress) -> Package:
     """The masks of a plate, read back before they leave.
 

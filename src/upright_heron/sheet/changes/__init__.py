@@ -27,6 +27,7 @@ from .cuts import (
 )
 from .items import AddItems, Hollow, Mend, Paint, Resize, SeparateItem, TakeOut
 from .job import (
+    HandOver,
     KeepMachine,
     KeepPreset,
     PickMaterial,
@@ -34,6 +35,7 @@ from .job import (
     Rename,
     SetLayer,
     SetLimit,
+    SetOrder,
     SetOutlines,
     SetPrice,
     SetProcess,
@@ -116,6 +118,8 @@ AnyChange = Annotated[
     | TakePreset
     | KeepPreset
     | WriteNotes
+    | SetOrder
+    | HandOver
     | PlaceOnPlate
     | MakeCopies
     | PrintOn
@@ -144,6 +148,7 @@ __all__ = [
     "EditSupports",
     "FindStances",
     "ForgetTips",
+    "HandOver",
     "Hollow",
     "JobChange",
     "JoinAgain",
@@ -181,6 +186,7 @@ __all__ = [
     "SetLift",
     "SetLimit",
     "SetLoad",
+    "SetOrder",
     "SetOutlines",
     "SetPlating",
     "SetPrice",

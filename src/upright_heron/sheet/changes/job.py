@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable
 from enum import Enum
 from typing import Annotated, Any, ClassVar, Literal
@@ -18,6 +19,7 @@ from ...core.units import number
 from ..document import Length, Name
 from ..item import Item
 from ..models import ItemSheet, JobSheet
+from ..order import Folder
 from ..process import Preset, Price, usual_footing
 from ..shop import Calibration, OwnMaterial, OwnPrinter
 from .base import Change, JobChange, altered
@@ -375,6 +377,42 @@ class KeepPreset(Change):
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Keep as preset “{self.name}”"
+
+
+class SetOrder(Change):
+    """Say what a job is for: the folder it is kept in, who wants it, and by when."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["order"] = "order"
+    folder: Folder = ""
+    customer: str = Field(default="", max_length=120)
+    due: dt.date | None = None
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        given = {"folder": self.folder.strip(), "customer": self.customer.strip(), "due": self.due}
+        return altered(sheet, order=altered(sheet.order, **given))
+
+    def label(self, sheet: ItemSheet) -> str:
+        said = [
+            f"in {self.folder.strip()}" if self.folder.strip() else "",
+            f"for {self.customer.strip()}" if self.customer.strip() else "",
+            f"due {self.due}" if self.due else "",
+        ]
+        return ("Order " + (", ".join(one for one in said if one) or "as it came"))[:200]
+
+
+class HandOver(Change):
+    """Note that a job left the shop on a day; without one, that it is still here."""
+
+    about_item: ClassVar[bool] = False
+    kind: Literal["hand-over"] = "hand-over"
+    on: dt.date | None = None
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, order=altered(sheet.order, handed_over=self.on))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return f"Handed over on {self.on}" if self.on else "Not handed over"
 
 
 class WriteNotes(Change):

@@ -15,7 +15,7 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue, TooLarge
 from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.units import length_mm
-from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintOn
+from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintOn, SetOrder
 from ...sheet.models import JobSheet
 from ...sheet.part import Part, Size
 from ...sheet.shop import OwnMaterial, OwnPrinter
@@ -143,6 +143,7 @@ async def take_in(
     tolerance: Annotated[str, Query(max_length=40)] = "0.1",
     more: Annotated[int, Query(ge=0, le=240)] = 0,
     printer: Annotated[str, Query(max_length=60)] = "",
+    folder: Annotated[str, Query(max_length=60)] = "",
     material: Annotated[str, Query(max_length=60)] = "",
 ) -> Response:
     """Take in one file: its bytes are the body of the request, its name is in the address.
@@ -157,6 +158,8 @@ async def take_in(
     part = await _read(request, use, name, tolerance)
     title = f"{job_name(name)[:100]} and {more} more" if more else job_name(name)
     sheet = await run_in_threadpool(_begun, use.store, new_sheet(part, title), printer, material)
+    if folder.strip():
+        sheet = SetOrder(folder=folder).made(sheet, "")
     made = await run_in_threadpool(use.store.create_job, sheet, f"Take in {part.file_name}"[:200])
     answer = JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
     return remember_machine(answer, sheet)

@@ -2,25 +2,30 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import io
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response
 
 from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.recipes.values import Brief
+from ...sheet.changes import HandOver
 from ...sheet.models import ItemSheet
 from ...sheet.shop import OwnMaterial, OwnPrinter
 from ...store.archive import write_archive
 from ...store.store import Job
+from ...store.yard import Order, Standing
 from ..dependencies import Services, Use
 from .changes import last_machine
 
 router = APIRouter()
 
 Shown = Literal["open", "archived", "deleted"]
+# Cards of a page; the others follow when they are asked for.
+CARDS = 48
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +43,10 @@ class Card:
         Items that are pieces of a cut.
     items : int
         Items that are printed.
+    standing : Standing
+        How far it is.
+    late : bool
+        It is due and has not been handed over.
     """
 
     job: Job
@@ -45,36 +54,88 @@ class Card:
     brief: Brief | None
     pieces: int
     items: int
+    standing: Standing
+    late: bool
 
 
-def _card(use: Services, job: Job) -> Card:
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What is looked for in the Yard."""
+
+    show: Shown = "open"
+    q: str = ""
+    folder: str = ""
+    far: str = ""
+    sort: Order = "touched"
+    first: int = 0
+
+    @property
+    def narrowed(self) -> bool:
+        """Whether only some of the jobs are asked for."""
+        return bool(self.q.strip() or self.folder or self.far)
+
+
+def asked_of(
+    show: Shown = "open",
+    q: Annotated[str, Query(max_length=200)] = "",
+    folder: Annotated[str, Query(max_length=60)] = "",
+    far: Annotated[str, Query(max_length=20)] = "",
+    sort: Order = "touched",
+    first: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
+) -> Asked:
+    """Read what is looked for off an address."""
+    return Asked(show, q, folder, far, sort, first)
+
+
+Look = Annotated[Asked, Depends(asked_of)]
+
+
+def _card(use: Services, job: Job, standing: Standing) -> Card:
     sheet = job.sheet.on()
     brief = use.pages.summary(sheet).known.get("brief")
     if brief is None:
         use.pages.in_background(job)
     pieces = sum(item.piece is not None for item in job.sheet.items)
-    return Card(job, sheet, brief, pieces, len(job.sheet.printed))
+    due = job.sheet.order.due
+    late = due is not None and due < dt.date.today() and standing is not Standing.HANDED_OVER
+    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late)
 
 
-def _context(request: Request, use: Services, shown: str) -> dict[str, Any]:
+def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
     machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
     materials = (*MATERIALS, *(own.core() for own in use.store.shelf(OwnMaterial)))
     printer, material = last_machine(request)
+    found = use.store.yard_page(
+        asked.show, words=asked.q, folder=asked.folder, standing_is=asked.far, order=asked.sort,
+        first=asked.first, count=CARDS,
+    )  # fmt: skip
     return {
         "machines": machines,
         "materials": materials,
         "last": (printer, material) if any(p.name == printer for p in machines) else ("", ""),
-        "cards": [_card(use, job) for job in use.store.jobs(shown)],
-        "shown": shown,
+        "cards": [_card(use, use.store.job(name), far) for name, far in found.ids],
+        "found": found,
+        "asked": asked,
+        "shown": asked.show,
+        "standings": [one.value for one in Standing],
+        "more": found.count - asked.first - len(found.ids),
+        "page_size": CARDS,
         "others": {state: use.store.count(state) for state in ("archived", "deleted")},
         "printers": PRINTERS,
     }
 
 
 @router.get("/", name="yard")
-def yard(request: Request, use: Use, show: Shown = "open") -> Response:
+def yard(request: Request, use: Use, asked: Look) -> Response:
     """The start page."""
-    return use.templates.TemplateResponse(request, "yard.html", _context(request, use, show))
+    return use.templates.TemplateResponse(request, "yard.html", _context(request, use, asked))
+
+
+@router.get("/cards", name="cards")
+def cards(request: Request, use: Use, asked: Look) -> Response:
+    """The cards alone: what was looked for, or those that follow."""
+    name = "pieces/more-cards.html" if asked.first else "pieces/cards.html"
+    return use.templates.TemplateResponse(request, name, _context(request, use, asked))
 
 
 @router.get("/shop.heron", name="shop_archive")
@@ -86,21 +147,31 @@ def shop_archive(use: Use) -> Response:
     return Response(out.getvalue(), media_type="application/zip", headers=headers)
 
 
-def _moved(request: Request, use: Services, show: Shown, job: Job, words: str, back: str) -> Response:
-    context = {**_context(request, use, show), "moved": job, "words": words, "back": back}
+def _moved(request: Request, use: Services, asked: Asked, job: Job, words: str, back: str) -> Response:
+    context = {**_context(request, use, asked), "moved": job, "words": words, "back": back}
     return use.templates.TemplateResponse(request, "pieces/cards.html", context)
 
 
 @router.post("/jobs/{job_id}/put/{state}", name="put")
-def put(request: Request, job_id: str, state: Shown, use: Use, show: Shown = "open") -> Response:
+def put(request: Request, job_id: str, state: Shown, use: Use, asked: Look) -> Response:
     """Put a job among the open, archived or deleted ones; the answer offers the way back."""
     before = use.store.job(job_id).state
     job = use.store.put(job_id, state)
     words = {"open": "is back among the open jobs", "archived": "is archived", "deleted": "is deleted"}[state]
-    return _moved(request, use, show, job, words, before)
+    return _moved(request, use, asked, job, words, before)
 
 
 @router.post("/jobs/{job_id}/duplicate", name="duplicate")
-def duplicate(request: Request, job_id: str, use: Use, show: Shown = "open") -> Response:
+def duplicate(request: Request, job_id: str, use: Use, asked: Look) -> Response:
     """Make a new job from what a job shows now."""
-    return _moved(request, use, show, use.store.duplicate(job_id), "is a new job", "deleted")
+    return _moved(request, use, asked, use.store.duplicate(job_id), "is a new job", "deleted")
+
+
+@router.post("/jobs/{job_id}/hand-over", name="hand_over")
+def hand_over(
+    request: Request, job_id: str, use: Use, asked: Look, back: Annotated[bool, Query()] = False
+) -> Response:
+    """Note that a job left the shop today, or that it is still here."""
+    job = use.store.apply(job_id, HandOver(on=None if back else dt.date.today()))
+    words = "is not handed over" if back else "is handed over"
+    return _moved(request, use, asked, job, words, job.state)

@@ -157,8 +157,8 @@ function send(file, where, progress) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     const tolerance = /** @type {HTMLInputElement | null} */ (document.querySelector('#step-tolerance'))?.value ?? '0.1';
-    const machine = ['printer', 'material'].map((what) => {
-      const choice = /** @type {HTMLSelectElement | null} */ (document.querySelector(`#for-${what}`));
+    const machine = ['printer', 'material', 'folder'].map((what) => {
+      const choice = /** @type {HTMLInputElement | null} */ (document.querySelector(`#for-${what}`));
       return choice?.value ? `&${what}=${encodeURIComponent(choice.value)}` : '';
     }).join('');
     request.open('POST', `${where}${machine}&name=${encodeURIComponent(file.name)}&tolerance=${encodeURIComponent(tolerance)}`);

@@ -1,0 +1,29 @@
+"""What a job is for: the folder that the shop keeps it in, who wants it, and by when."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Annotated
+
+from pydantic import Field
+
+from .document import Document
+
+Folder = Annotated[str, Field(max_length=60, pattern=r"^[^<>\x00-\x1f]*$")]
+
+
+class Order(Document):
+    """An order as the shop keeps it; nothing that is made depends on it.
+
+    ``handed_over`` is the day on which it left the shop.
+    """
+
+    folder: Folder = ""
+    customer: str = Field(default="", max_length=120)
+    due: dt.date | None = None
+    handed_over: dt.date | None = None
+
+    @property
+    def again(self) -> Order:
+        """The same for a new job: neither due nor handed over."""
+        return self.model_copy(update={"due": None, "handed_over": None})
