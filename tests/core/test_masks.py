@@ -221,7 +221,8 @@ class PrintedTest(unittest.TestCase):
         self.assertAlmostEqual(areas[24], 400.0, delta=0.5)
         self.assertAlmostEqual(areas[43], 400.0, places=2)
         x0, y0, x1, y1 = raft.outline.bounds()
-        np.testing.assert_allclose(printed.bounds, [[x0, y0], [x1, y1]])
+        hull = printed.hull
+        np.testing.assert_allclose([hull.min(axis=0), hull.max(axis=0)], [[x0, y0], [x1, y1]])
 
     def test_a_brim_lies_round_the_first_layers_only(self):
         bench = Stilted(box(20, 20, 5), 0.25)
