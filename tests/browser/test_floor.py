@@ -12,6 +12,8 @@ from tests.floor.rack import Rack
 from tests.support import box, stl
 from upright_heron.stand_in.protocol import State, Trouble
 
+# Preflight finds something wrong.
+WRONG = "#send-excuse:not([data-wrong='0'])"
 setUpModule = start
 tearDownModule = stop
 
@@ -63,12 +65,12 @@ class FloorTest(BrowserCase):
         # One is dragged into another: preflight says so, and it does not go without a reason.
         one, other = b.all("#plate-plan .lying .silhouette")[:2]
         ActionChains(b.driver).drag_and_drop(one, other).perform()
-        b.wait(lambda: b.all("#send-excuse"))
+        b.wait(lambda: b.all(WRONG))
         self.assertIn("crosses another", b.text("#sheet"))
         b.click("#send")
         b.wait(lambda: "say why it goes all the same" in b.text("#notice"))
         b.click("#undo")
-        b.wait(lambda: not b.all("#send-excuse"))
+        b.wait(lambda: not b.all(WRONG))
         b.ready()
         self.send("Left", who="Wren")
         self.send("Right", who="Wren")

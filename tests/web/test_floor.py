@@ -9,7 +9,7 @@ from pathlib import Path
 from tests.floor.rack import Rack
 from tests.support import box, stl, tee
 from tests.web.test_app import AppCase
-from upright_heron.sheet.shop import Finished, Station
+from upright_heron.sheet.shop import Finished, RunNotes, Station
 from upright_heron.stand_in.protocol import Refill, State, Trouble
 from upright_heron.store.prints import ENDED, Stage
 
@@ -98,6 +98,44 @@ class FloorTest(AppCase):
         sheets = [self.client.get(f"/api/jobs/{name}").json()["sheet"] for name in (job_id, new)]
         self.assertEqual(sheets[0]["items"], sheets[1]["items"])
         self.assertNotEqual(new, job_id)
+
+    def test_what_is_fitted_and_loaded_is_held_against_the_plate(self):
+        made, url = self.rack.add("Sedge 300", "Test fitted", speed_up=3000)
+        kept = {"name": "Test fitted", "model": "Sedge 300", "url": url, "nozzle": "0.6"}
+        self.assertEqual(self.client.post("/floor/machines", data=kept).status_code, 200)
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.change(job_id, "keep-machine")
+        refused = self.send(job_id, "Test fitted")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("has a nozzle of 0.6 mm; plate 1 is made for 0.4 mm", refused.text)
+        self.client.post("/floor/machines", data={**kept, "nozzle": "0.4"})
+        made.refill(Refill(grams=500, material="PETG"))
+        seen = self.client.app.state.services.floor.seen
+        self.until(lambda: (at := seen("Test fitted")) and at.status and at.status.material == "PETG")
+        refused = self.send(job_id, "Test fitted")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("has PETG loaded; plate 1 is made for PLA", refused.text)
+        self.assertEqual(self.made("Test fitted"), [])
+        # Said why, it goes, and that is kept.
+        self.assertEqual(self.send(job_id, "Test fitted", excuse="a colour trial").status_code, 200)
+        self.assertEqual(self.made("Test fitted")[0].excuse, "a colour trial")
+        kept["nozzle"] = "wide"
+        self.assertEqual(self.client.post("/floor/machines", data=kept).status_code, 422)
+
+    def test_a_pair_that_was_not_approved_is_doubtful_once_any_is(self):
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.settle(job_id)
+        words = "The shop has not approved PLA on the Sedge 300"
+        self.assertNotIn(words, self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
+        other = self.job(stl(box(20, 20, 3)))
+        self.change(other, "material", open=2, material="PETG")
+        pairs = ["Sedge 300|PETG", "Sedge 300|PLA"]
+        self.addCleanup(lambda: [self.store.unshelve(RunNotes, name) for name in pairs])
+        self.client.post(f"/jobs/{other}/plates/1/run-notes?open=9", data={"approved": "true"}, headers=HTMX)
+        self.assertIn(words, self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
+        self.assertNotIn("has not approved", self.client.get(f"/jobs/{other}/sheet?open=9").text)
+        self.client.post(f"/jobs/{job_id}/plates/1/run-notes?open=9", data={"approved": "true"}, headers=HTMX)
+        self.assertNotIn(words, self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
 
     def test_a_failure_and_an_empty_spool(self):
         machine = self.machine("Test worn", grams=0.4, speed_up=400)

@@ -51,6 +51,8 @@ class RunNotes(Document):
     # ``printer|material``, as for what was measured.
     name: Annotated[str, Field(min_length=1, max_length=121)]
     text: str = Field(default="", max_length=2000)
+    # The shop found that they print well together; once it has said so of any, others are doubtful.
+    approved: bool = False
 
 
 class Station(Document):
@@ -59,6 +61,8 @@ class Station(Document):
     name: Name
     model: Name
     url: Annotated[str, Field(max_length=200, pattern=r"^https?://[^\s/?#]+/?$")]
+    # What is fitted where it is not what the kind usually has.
+    nozzle_mm: Annotated[Length, Field(ge=0.05, le=5)] | None = None
 
 
 class OwnPrinter(Document):

@@ -13,7 +13,7 @@ from ..core.progress import Progress
 from ..core.recipes.values import Brief
 from ..core.topics import Topic
 from ..sheet.models import ItemSheet, JobSheet
-from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter
+from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes
 from ..store.store import Store
 from .bind import keys_of, plate_keys
 from .sources import load_from
@@ -95,6 +95,13 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
         measured = store.on_shelf(Calibration, f"{one.printer}|{one.material}")
         if measured is not None:
             pairs.append((f"{one.printer} with {one.material}", one.calibration, measured))
+    approved = {one.name for one in store.shelf(RunNotes) if one.approved}
+    printers = dict.fromkeys(job.of_plate(k).printer for k in range(len(job.plates)))
+    for printer in printers if approved else ():
+        if f"{printer}|{job.material}" not in approved:
+            text = f"The shop has not approved {job.material} on the {printer}."
+            mend = "Take another of both, or approve the pair once it has printed well."
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))
     for name, own, shelved in pairs:
         if shelved is not None and shelved != own:
             text = f"The shop's figures of {name} are newer than those of the job."

@@ -7,9 +7,11 @@ from collections.abc import Iterable
 
 from ..core.errors import BadValue
 from ..core.handoff.preflight import Check, Weight
+from ..core.topics import Topic
 from ..sheet.models import JobSheet
 from ..sheet.shop import Station
 from ..stand_in.files import read_file
+from ..stand_in.protocol import Status
 from ..store.prints import NewPrint
 from ..store.store import Job
 
@@ -48,6 +50,24 @@ def goes_to(job: JobSheet, plate: int, station: Station) -> None:
             f"{station.name} is a {station.model}; plate {plate} is for a {wanted}.",
             "Pick another machine, or have the plate go to another printer.",
         )
+
+
+def station_checks(job: JobSheet, plate: int, station: Station, status: Status | None) -> list[Check]:
+    """What is wrong with a machine for a plate, from 1: another nozzle fitted, another material loaded."""
+    wanted = job.of_plate(plate - 1)
+    found = []
+    fitted = station.nozzle_mm
+    if not wanted.is_resin and fitted is not None and abs(fitted - wanted.machine.finest_mm) > 1e-6:
+        made_for = f"plate {plate} is made for {wanted.machine.finest_mm:g} mm"
+        text = f"{station.name} has a nozzle of {fitted:g} mm; {made_for}."
+        found.append(Check(Weight.WRONG, text, "Change the nozzle, or pick another machine.", Topic.HANDOFF))
+    loaded = status.material if status is not None else ""
+    if loaded and loaded != wanted.material:
+        text = f"{station.name} has {loaded} loaded; plate {plate} is made for {wanted.material}."
+        found.append(
+            Check(Weight.WRONG, text, f"Load {wanted.material}, or pick another machine.", Topic.HANDOFF)
+        )
+    return found
 
 
 def new_print(

@@ -62,7 +62,7 @@ async def events(request: Request, use: Use) -> EventSourceResponse:
 
 
 @router.post("/machines", name="add_machine")
-def add_machine(use: Use, name: Text, model: Text, url: Text) -> Response:
+def add_machine(use: Use, name: Text, model: Text, url: Text, nozzle: Text = "") -> Response:
     """Keep where a machine is spoken to."""
     host = urlsplit(url.strip()).hostname or ""
     if host not in LOOPBACK and host not in use.settings.machine_hosts:
@@ -73,7 +73,8 @@ def add_machine(use: Use, name: Text, model: Text, url: Text) -> Response:
     known = {p.name for p in PRINTERS} | {own.name for own in use.store.shelf(OwnPrinter)}
     if model not in known:
         raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
-    use.store.shelve(Station(name=name.strip(), model=model, url=url.strip()))
+    kept = {"name": name.strip(), "model": model, "url": url.strip(), "nozzle_mm": nozzle.strip() or None}
+    use.store.shelve(Station.model_validate(kept))
     use.floor.hurry()
     return RedirectResponse("/floor", 303)
 

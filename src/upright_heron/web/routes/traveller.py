@@ -183,10 +183,11 @@ def run_notes(
     use: Use,
     look: Look,
     text: Annotated[str, Form(max_length=2000)] = "",
+    approved: Annotated[bool, Form()] = False,
 ) -> Response:
-    """Keep what is to be minded on the machine of a plate with its material, for all jobs of the shop."""
+    """Keep what holds for the machine of a plate with its material, for all jobs of the shop."""
     job = use.store.job(job_id)
     if not 1 <= plate <= len(job.sheet.plates):
         raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {len(job.sheet.plates)}.")
-    use.store.shelve(RunNotes(name=notes_name(job.sheet, plate - 1), text=text.strip()))
+    use.store.shelve(RunNotes(name=notes_name(job.sheet, plate - 1), text=text.strip(), approved=approved))
     return render(request, use, job, look.usually("handoff"))

@@ -103,6 +103,8 @@ class HandoffContext:
         What a pattern may name.
     run_notes : str
         What the shop wrote down for that machine with the material.
+    approved : bool
+        The shop found that they print well together.
     stations : tuple of str
         Machines of the shop that the plates are for.
     sent : list of Print
@@ -120,6 +122,7 @@ class HandoffContext:
     fields: tuple[str, ...] = tuple(FIELDS)
     stations: tuple[str, ...] = ()
     run_notes: str = ""
+    approved: bool = False
     sent: list[Print] = field(default_factory=list)
 
 
@@ -158,6 +161,7 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         tuple(dict.fromkeys(p.printer for p in plates)),
         stations=stations,
         run_notes=notes.text if notes is not None else "",
+        approved=notes is not None and notes.approved,
         sent=store.prints_of(page.job.id)[:6],
     )
 
