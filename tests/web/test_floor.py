@@ -84,13 +84,18 @@ class FloorTest(AppCase):
         record = self.client.get("/record?q=wren").text
         self.assertIn(f"print-{one.id}", record)
         self.client.post(
-            f"/record/{one.id}", data={"outcome": "failed", "reason": "warped", "notes": "brim next time"}
+            f"/record/{one.id}",
+            data={"outcome": "failed", "reason": "warped", "notes": "brim next time", "at": "30, -40"},
         )
+        self.assertIn("warped at 30, -40 mm", self.client.get("/record").text)
+        refused = self.client.post(f"/record/{one.id}", data={"outcome": "failed", "at": "left"})
+        self.assertEqual(refused.status_code, 422)
         self.assertIn("brim next time", self.client.get("/record?outcome=failed&q=warped").text)
         self.assertNotIn(one.id, self.client.get("/record?outcome=good").text)
         rows = list(csv.DictReader(io.StringIO(self.client.get("/record.csv?q=brim").text)))
-        self.assertEqual([(r["machine"], r["outcome"], r["reason"], r["layers"]) for r in rows],
-                         [("Test left", "failed", "warped", "10")])  # fmt: skip
+        self.assertEqual(
+            [(r["machine"], r["outcome"], r["reason"], r["layers"], r["at_x_mm"], r["at_y_mm"]) for r in rows],
+            [("Test left", "failed", "warped", "10", "30.0", "-40.0")])  # fmt: skip
         # How it was printed is the beginning of another job.
         again = self.client.post(f"/record/{one.id}/again")
         self.assertEqual(again.status_code, 200)

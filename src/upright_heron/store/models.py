@@ -121,6 +121,9 @@ class PrintRow(Base):
     outcome: Mapped[str] = mapped_column(String(10), default="", server_default="")
     who: Mapped[str] = mapped_column(String(60), default="", server_default="")
     notes: Mapped[str] = mapped_column(String(2000), default="", server_default="")
+    # Where on the plate it failed, mm from its middle, as somebody said.
+    at_x_mm: Mapped[float | None] = mapped_column(default=None)
+    at_y_mm: Mapped[float | None] = mapped_column(default=None)
 
 
 class PrintFileRow(Base):

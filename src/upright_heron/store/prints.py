@@ -112,6 +112,7 @@ class Print(Plated):
     outcome: str
     who: str
     notes: str
+    at_mm: tuple[float, float] | None = None
 
 
 class Prints(Database):
@@ -236,14 +237,23 @@ class Prints(Database):
                 other = waiting[k + by]
                 row.rank, other.rank = other.rank, row.rank
 
-    def judge(self, print_id: str, outcome: str, reason: str, notes: str, who: str) -> Print:
-        """Keep what somebody says of a print that is over."""
+    def judge(
+        self,
+        print_id: str,
+        outcome: str,
+        reason: str,
+        notes: str,
+        who: str,
+        at_mm: tuple[float, float] | None = None,
+    ) -> Print:
+        """Keep what somebody says of a print that is over, and where on the plate it failed."""
         with self.session(write=True) as s:
             row = _row(s, print_id)
             if not Stage(row.state).ended:
                 raise BadValue("This print is not over.", "Wait for it, or give it up.")
             row.outcome, row.notes, row.who = outcome, notes[:2000], who[:60] or row.who
             row.reason = reason[:200]
+            row.at_x_mm, row.at_y_mm = at_mm if at_mm is not None else (None, None)
             s.flush()
             return _print(row)
 
@@ -256,6 +266,7 @@ def _row(s: Session, print_id: str) -> PrintRow:
 
 
 def _print(row: PrintRow) -> Print:
+    at = (row.at_x_mm, row.at_y_mm) if row.at_x_mm is not None and row.at_y_mm is not None else None
     return Print(
         id=row.id, job_id=row.job_id, step_id=row.step_id, job_name=row.job_name, plate=row.plate,
         items=tuple((str(name), int(count)) for name, count in json.loads(row.items)),
@@ -263,5 +274,5 @@ def _print(row: PrintRow) -> Print:
         file_name=row.file_name, layers=row.layers, told_s=row.told_s, told_g=row.told_g,
         stage=Stage(row.state), rank=row.rank, created=row.created, started=row.started, ended=row.ended,
         layer=row.layer, real_s=row.real_s, reason=row.reason, excuse=row.excuse, cleared=row.cleared,
-        outcome=row.outcome, who=row.who, notes=row.notes,
+        outcome=row.outcome, who=row.who, notes=row.notes, at_mm=at,
     )  # fmt: skip

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from ..core.errors import BadValue
+from ..core.units import length_mm
 from ..store.prints import Print, Stage
 
 # What fails, in words of the trade; others may be typed.
@@ -65,3 +68,82 @@ def months(prints: Sequence[Print]) -> list[Month]:
         reasons = Counter(one.reason or "not said" for one in failed).most_common()
         told.append(Month(name, len(some), hours, used / 1000, len(failed), tuple(reasons)))
     return told
+
+
+# Failures so near to each other point at the plate, and so many of them.
+SPOT_MM = 15.0
+SPOT_COUNT = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Failures:
+    """Where prints failed on one kind of machine.
+
+    Attributes
+    ----------
+    model : str
+    build_mm : (x, y)
+    places : tuple of (x, y, words)
+        On the plate, mm from its middle, where somebody said so.
+    by_height : tuple of int
+        How many failed in each tenth of their height, from the plate.
+    spots : tuple of (x, y, count)
+        Where several lie close together, the most first: the plate may be worn there.
+    """
+
+    model: str
+    build_mm: tuple[float, float]
+    places: tuple[tuple[float, float, str], ...]
+    by_height: tuple[int, ...]
+    spots: tuple[tuple[float, float, int], ...]
+
+
+def failures(prints: Sequence[Print], builds_mm: Mapping[str, tuple[float, float]]) -> list[Failures]:
+    """Where prints failed, by kind of machine as far as its plate is known, the most first."""
+    by: dict[str, list[Print]] = defaultdict(list)
+    for one in prints:
+        if outcome_of(one) == "failed" and one.model in builds_mm:
+            by[one.model].append(one)
+    told = []
+    for model, some in sorted(by.items(), key=lambda one: -len(one[1])):
+        heights = [0] * 10
+        for one in some:
+            if one.layers and one.layer:
+                heights[min(9, 10 * one.layer // one.layers)] += 1
+        places = tuple((*one.at_mm, one.reason) for one in some if one.at_mm is not None)
+        told.append(Failures(model, builds_mm[model], places, tuple(heights), _spots(places)))
+    return told
+
+
+def _spots(places: Sequence[tuple[float, float, str]]) -> tuple[tuple[float, float, int], ...]:
+    """Means of places that lie close together; each counts once, with the most others round it first."""
+    left = [(x, y) for x, y, _ in places]
+    found = []
+    while left:
+        near = max(
+            ([p for p in left if math.dist(p, q) <= SPOT_MM] for q in left), key=lambda group: len(group)
+        )
+        if len(near) < SPOT_COUNT:
+            break
+        x, y = (sum(axis) / len(near) for axis in zip(*near, strict=True))
+        found.append((round(x, 1), round(y, 1), len(near)))
+        left = [p for p in left if p not in near]
+    return tuple(found)
+
+
+def place_of(words: str) -> tuple[float, float] | None:
+    """Read a place such as ``30, -40``; nothing where nothing is said.
+
+    Raises
+    ------
+    BadValue
+    """
+    if not words.strip():
+        return None
+    both = words.replace(";", ",").split(",")
+    if len(both) != 2:
+        raise BadValue(f"“{words.strip()[:30]}” is no place.", "Type x and y in mm from the middle: 30, -40.")
+    x, y = (length_mm(one) for one in both)
+    if not (math.isfinite(x) and math.isfinite(y) and max(abs(x), abs(y)) <= 5000):
+        raise BadValue("That place lies on no plate.", "Type x and y in mm from the middle: 30, -40.")
+    return x, y

@@ -9,8 +9,10 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
 
+from ...core.machines.catalogue import PRINTERS
+from ...sheet.shop import OwnPrinter
 from ...store.prints import ENDED
-from ...work.record import REASONS, found, months, outcome_of
+from ...work.record import REASONS, failures, found, months, outcome_of, place_of
 from ..dependencies import Use
 
 router = APIRouter(prefix="/record")
@@ -23,10 +25,13 @@ def record(request: Request, use: Use, q: Asked = "", machine: Asked = "", outco
     """The page."""
     every = use.store.prints(*ENDED)
     kept = found([one for one in every if not machine or one.station == machine], q, outcome)
+    machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
+    builds = {one.name: one.build_mm[:2] for one in machines}
     context: dict[str, Any] = {
         "prints": kept[:200],
         "count": len(kept),
         "months": months(every)[:12],
+        "failures": failures(every, builds),
         "stations": sorted({one.station for one in every}),
         "asked": {"q": q, "machine": machine, "outcome": outcome},
         "reasons": REASONS,
@@ -42,7 +47,8 @@ def record_csv(use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = ""
     table = csv.writer(out)
     table.writerow(
         ["ended", "job", "plate", "items", "machine", "kind", "material", "file", "layers", "told_h",
-         "real_h", "told_g", "outcome", "layer", "reason", "sent_all_the_same", "who", "notes"]
+         "real_h", "told_g", "outcome", "layer", "reason", "sent_all_the_same", "who", "notes",
+         "at_x_mm", "at_y_mm"]
     )  # fmt: skip
     for one in found(use.store.prints(*ENDED, station=machine), q, outcome):
         items = ", ".join(name if count == 1 else f"{name} x {count}" for name, count in one.items)
@@ -51,7 +57,7 @@ def record_csv(use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = ""
         table.writerow(
             [ended, one.job_name, one.plate, items, one.station, one.model, one.material, one.file_name,
              one.layers, f"{one.told_s / 3600:.2f}", real, f"{one.told_g:.1f}", outcome_of(one), one.layer,
-             one.reason, one.excuse, one.who, one.notes]
+             one.reason, one.excuse, one.who, one.notes, *(one.at_mm or ("", ""))]
         )  # fmt: skip
     headers = {"Content-Disposition": 'attachment; filename="record.csv"'}
     return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
@@ -65,9 +71,10 @@ def judge(
     reason: Annotated[str, Form(max_length=200)] = "",
     notes: Annotated[str, Form(max_length=2000)] = "",
     who: Annotated[str, Form(max_length=60)] = "",
+    at: Annotated[str, Form(max_length=60)] = "",
 ) -> Response:
     """Keep what somebody says of a print."""
-    use.store.judge(print_id, outcome, reason.strip(), notes.strip(), who.strip())
+    use.store.judge(print_id, outcome, reason.strip(), notes.strip(), who.strip(), place_of(at))
     return RedirectResponse(f"/record#print-{print_id}", 303)
 
 

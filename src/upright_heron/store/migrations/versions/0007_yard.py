@@ -1,4 +1,7 @@
-"""What the Yard looks for, beside each job: the database keeps it whenever another step is shown."""
+"""What the Yard looks for, beside each job: the database keeps it whenever another step is shown.
+
+And where on the plate a print failed.
+"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -17,6 +20,7 @@ COLUMNS = (
     sa.Column("plates", sa.Integer, nullable=False, server_default="1"),
     sa.Column("high_mm", sa.Float, nullable=False, server_default="0"),
 )
+FAILED_AT = ("at_x_mm", "at_y_mm")
 # Sheets from before items have their part beside the rest.
 KEPT = """
     title = substr(coalesce(json_extract(step.sheet, '$.name'), ''), 1, 120),
@@ -43,6 +47,8 @@ KEPT = """
 def upgrade() -> None:
     for column in COLUMNS:
         op.add_column("job", column)
+    for name in FAILED_AT:
+        op.add_column("print", sa.Column(name, sa.Float, nullable=True))
     op.create_index("job_by_state", "job", ["state", "touched"])
     op.create_index("print_by_job", "print", ["job_id", "state"])
     op.execute(f"UPDATE job SET {KEPT} FROM step WHERE step.id = job.step_id AND json_valid(step.sheet)")
@@ -59,5 +65,7 @@ def downgrade() -> None:
     op.execute("DROP TRIGGER job_shows")
     op.drop_index("print_by_job", "print")
     op.drop_index("job_by_state", "job")
+    for name in FAILED_AT:
+        op.drop_column("print", name)
     for column in COLUMNS:
         op.drop_column("job", column.name)
