@@ -14,6 +14,7 @@ from upright_heron.sheet.changes import (
     PickPrinter,
     PlaceOnPlate,
     PrintOn,
+    SeparateItem,
     SetLayer,
     SetTable,
 )
@@ -128,6 +129,16 @@ class PrintOnTest(unittest.TestCase):
         self.assertEqual(len(more.plates), 3)
         self.assertEqual(more.of_plate(2).printer, "Sedge 300")
         self.assertEqual(len(AddItems(parts=(part(9),)).made(made, "").plates), 2)
+
+    def test_bodies_of_an_item_go_where_it_went(self):
+        made, _, second, third = on_two()
+        gone = made.item(second)
+        parted = SeparateItem(parts=(part(11), part(12)), of=gone.part.mesh).made(made, second)
+        fresh = [one for one in parted.items if one.part in (part(11), part(12))]
+        self.assertEqual([parted.on(one.id).printer for one in fresh], ["Reed 190"] * 2)
+        self.assertEqual(
+            {one.item for one in parted.plates[1].instances}, {third, *(one.id for one in fresh)}
+        )
 
     def test_one_plate_is_never_for_two_printers(self):
         made, first, second, _ = on_two()

@@ -213,14 +213,14 @@ def with_parts(
     if len(items) + len(parts) > MOST_ITEMS:
         raise BadValue(f"A job holds {MOST_ITEMS} items at most.", "Make another job of the rest.")
     footing = like.footing if like is not None else usual_footing(job.machine)
+    elsewhere = like.elsewhere if like is not None else None
     # An id that was in use stays taken: what is kept under it speaks of another item.
     taken = {one.id for one in (*items, *job.items)}
     fresh = []
     for part in parts:
         taken.add(name := fresh_id(part, taken))
-        fresh.append(
-            Item(id=name, part=part, footing=footing, marks=part.painted, brought=brought_first(part))
-        )
+        kept = {"footing": footing, "marks": part.painted, "brought": brought_first(part)}
+        fresh.append(Item(id=name, part=part, elsewhere=elsewhere, **kept))
     return job.with_items([*items[:at], *fresh, *items[at:]])
 
 
