@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
@@ -161,19 +162,31 @@ class Store(Blobs, Results, Prints, Yard):
         has_next = s.scalar(
             select(StepRow.id).where(StepRow.job_id == job_id, StepRow.parent_id == step.id).limit(1)
         )
+        return self._told(row, step, has_next is not None, item)
+
+    def _told(self, row: JobRow, step: StepRow, can_redo: bool, item: str = "") -> Job:
         return Job(
-            id=job_id,
+            id=row.id,
             sheet=self._sheet(step),
             step=step.number,
             step_id=step.id,
             label=step.label,
             can_undo=step.parent_id is not None,
-            can_redo=has_next is not None,
+            can_redo=can_redo,
             demo=row.demo,
             touched=row.touched,
             state=row.state,
             item=item,
         )
+
+    def these(self, ids: Sequence[str]) -> list[Job]:
+        """Fetch jobs by their identifiers, in that order; those that are gone are left out."""
+        with self.session() as s:
+            both = select(JobRow, StepRow).join(StepRow, StepRow.id == JobRow.step_id)
+            found = {row.id: (row, step) for row, step in s.execute(both.where(JobRow.id.in_(ids)))}
+            shown = [step.id for _, step in found.values()]
+            ahead = set(s.scalars(select(StepRow.parent_id).where(StepRow.parent_id.in_(shown))))
+            return [self._told(*found[name], found[name][1].id in ahead) for name in ids if name in found]
 
     def jobs(self, state: str = "open") -> list[Job]:
         """Fetch all jobs of a state, the last touched first."""

@@ -18,6 +18,8 @@ from ...sheet.shop import OwnMaterial, OwnPrinter
 from ...store.archive import write_archive
 from ...store.store import Job
 from ...store.yard import Order, Standing
+from ...work.bind import keys_of
+from ...work.known import Known
 from ..dependencies import Services, Use
 from .changes import last_machine
 
@@ -25,7 +27,7 @@ router = APIRouter()
 
 Shown = Literal["open", "archived", "deleted"]
 # Cards of a page; the others follow when they are asked for.
-CARDS = 48
+CARDS = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +94,7 @@ Look = Annotated[Asked, Depends(asked_of)]
 
 def _card(use: Services, job: Job, standing: Standing) -> Card:
     sheet = job.sheet.on()
-    brief = use.pages.summary(sheet).known.get("brief")
+    brief = Known(keys_of(sheet), use.pages.memo).get("brief")
     if brief is None:
         use.pages.in_background(job)
     pieces = sum(item.piece is not None for item in job.sheet.items)
@@ -109,11 +111,12 @@ def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
         asked.show, words=asked.q, folder=asked.folder, standing_is=asked.far, order=asked.sort,
         first=asked.first, count=CARDS,
     )  # fmt: skip
+    far = dict(found.ids)
     return {
         "machines": machines,
         "materials": materials,
         "last": (printer, material) if any(p.name == printer for p in machines) else ("", ""),
-        "cards": [_card(use, use.store.job(name), far) for name, far in found.ids],
+        "cards": [_card(use, job, far[job.id]) for job in use.store.these(list(far))],
         "found": found,
         "asked": asked,
         "shown": asked.show,
