@@ -29,14 +29,15 @@ from upright_heron.work.sources import ResultMemory, load_from
 MANY = 120
 
 
-def _spent(call: Callable[[], Any]) -> float:
+def spent(call: Callable[[], Any]) -> float:
+    """Seconds that a call takes."""
     start = time.perf_counter()
     call()
     return time.perf_counter() - start
 
 
-def _job(store: Store, count: int) -> JobSheet:
-    """A job of so many small items, no two alike."""
+def one_job(store: Store, count: int) -> JobSheet:
+    """A job of so many small items, no two alike; not kept."""
     bodies = [Manifold.cube((8 + 0.05 * k, 9, 6)) for k in range(count)]
     parts = [take_in(write_stl(Solid(b).mesh()), f"{k}.stl", store) for k, b in enumerate(bodies)]
     sheet = new_sheet(parts[0], f"{count} items")
@@ -50,7 +51,7 @@ def of_many_items() -> list[tuple[str, str, float, float, float]]:
         store = Store(path)
         pages = {}
         for count in (1, MANY):
-            sheet = _job(store, count)
+            sheet = one_job(store, count)
             making = Maker(load_from(store), ResultMemory(store))
             for item in sheet.each:
                 for name in ("brief", "extent", "health", "picture"):
@@ -77,7 +78,7 @@ def of_many_items() -> list[tuple[str, str, float, float, float]]:
             for _ in range(30):
                 # One after the other, so that both are measured on the same machine.
                 for count, job in pages.items():
-                    times[count].append(_spent(partial(client.get, f"/jobs/{job}/sheet?open=1")))
+                    times[count].append(spent(partial(client.get, f"/jobs/{job}/sheet?open=1")))
             pace = {count: statistics.median(spent) for count, spent in times.items()}
     return [
         (f"page of {MANY} items", "page of one", pace[MANY], pace[1], 1.5),

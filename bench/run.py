@@ -29,6 +29,7 @@ from paths import of_paths
 from pieces import of_pieces
 from plates import of_plates
 from resin import of_stilts
+from yard import of_the_yard
 
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.geometry.adjacency import across_edges
@@ -166,6 +167,7 @@ def main() -> int:
         Row("facts of the part", "trimesh.load", timed(lambda: facts(part), runs), load, 0.5),
         *stances(part, solid, bare),
         *(Row(*row) for row in of_many_items()),
+        *(Row(*row) for row in of_the_yard()),
         *(Row(*row) for row in of_pieces(part)),
         *pages_own(data),
     ]
