@@ -10,7 +10,7 @@ let late = false;
 function refresh() {
   const typed = [...cards.querySelectorAll('input')].some((one) => one.value !== one.defaultValue || one === document.activeElement);
   late = typed || pressed;
-  if (!late) htmx.ajax('GET', main.dataset.cards ?? '', { target: '#floor' });
+  if (!late) htmx.ajax('GET', main.dataset.cards ?? '', { target: '#floor', source: '#floor' });
 }
 
 /** Draw what came meanwhile, once whatever was pressed has been sent. */

@@ -93,8 +93,9 @@ export class JobPage {
     const { body } = document;
     body.addEventListener('htmx:before:swap', (e) => {
       const { ctx } = /** @type {CustomEvent} */ (e).detail;
+      if (ctx.target !== the('#sheet')) return;
       this.quiet = Boolean(ctx.quiet);
-      if (!this.quiet) this.acts += Number(ctx.target === the('#sheet'));
+      if (!this.quiet) this.acts += 1;
       else if (ctx.acts !== this.acts || this.#underHand) {
         // Older than what was asked for since it began, or in the way of a hand: another one follows.
         this.late = true;
@@ -102,11 +103,14 @@ export class JobPage {
         return;
       }
       // Work may have ended while this sheet was on its way, which still shows it.
-      if (ctx.target === the('#sheet') && ctx.told !== this.told) this.refreshSoon();
+      if (ctx.told !== this.told) this.refreshSoon();
       this.scroll = the('#sheet').scrollTop;
       this.unfolded = [...document.querySelectorAll('#sheet details[open][id]')].map((one) => one.id);
     });
-    body.addEventListener('htmx:after:swap', () => this.#swapped());
+    body.addEventListener('htmx:after:swap', (e) => {
+      // A board inside the sheet comes by itself, and leaves what is typed beside it.
+      if (/** @type {CustomEvent} */ (e).detail.ctx.target === the('#sheet')) this.#swapped();
+    });
     body.addEventListener('htmx:config:request', (e) => {
       Object.assign(/** @type {CustomEvent} */ (e).detail.ctx.request.headers, lookingHeaders());
     });
