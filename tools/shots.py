@@ -179,11 +179,6 @@ def at_work(b: Browser) -> None:
     WebDriverWait(b.driver, 200, 1.0).until(lambda _: b.all("[data-state=empty]"))
 
 
-def to_map(b: Browser) -> None:
-    """Scroll to the drawings of the assembly."""
-    b.run("document.querySelector('#assembly-map').scrollIntoView()")
-
-
 def click_view(b: Browser, x: int, y: int) -> None:
     """Click in the view, so far from its middle."""
     from selenium.webdriver.common.action_chains import ActionChains
@@ -208,7 +203,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "paths": (job("telescope-bracket", 8), [show_paths]),
     "hand-off": (job("dragonfly", 3), [make_set]),
     "floor": ("/floor", [at_work]),
-    "traveller": ("/jobs/demo-dragonfly/traveller", [to_map]),
+    "traveller": ("/jobs/demo-dragonfly/traveller", []),
     # Last: these change the job that other pictures show as it is.
     "supports-compared": (job("telescope-bracket", 6), [compare_supports]),
     "marks": (job("telescope-bracket", 5), [back, back, paint_marks]),

@@ -127,6 +127,15 @@ class FloorTest(AppCase):
         kept["nozzle"] = "wide"
         self.assertEqual(self.client.post("/floor/machines", data=kept).status_code, 422)
 
+    def test_nothing_goes_unjudged_though_nobody_looked_at_it(self):
+        self.machine("Test hasty")
+        job_id = self.job(stl(box(20, 20, 400)))
+        self.change(job_id, "keep-machine")
+        refused = self.send(job_id, "Test hasty")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("Too long by 60.0 mm along z", refused.text)
+        self.assertEqual(self.made("Test hasty"), [])
+
     def test_a_pair_that_was_not_approved_is_doubtful_once_any_is(self):
         job_id = self.job(stl(box(20, 20, 2)))
         self.settle(job_id)

@@ -224,3 +224,32 @@ class PrintersTest(AppCase):
         )
         self.assertEqual(sent.status_code, 422)
         self.assertIn("plate 1 is for a Sedge 300", sent.text)
+
+    def test_files_of_plates_are_named_by_the_pattern_of_the_shop(self):
+        job_id = self.two(box(30, 20, 4))
+        self.change(job_id, "order", open=1, customer="Ärni Alder")
+
+        def kept(path):
+            answer = self.client.get(f"/jobs/{job_id}/{path}")
+            self.assertEqual(answer.status_code, 200, answer.text[:300])
+            return answer.headers["content-disposition"].partition("''")[2]
+
+        def pattern(text, status=200):
+            sent = {"pattern": text}
+            answer = self.client.post(f"/jobs/{job_id}/plates/names?open=9", data=sent, headers=HTMX)
+            self.assertEqual(answer.status_code, status)
+            return answer.text
+
+        self.addCleanup(pattern, "")
+        usual = kept("handoff.3mf?plate=2")
+        pattern("{customer}_{machine} {plate}of{plates} {layer}-{walls}w-{infill} {percent}%")
+        self.assertEqual(kept("handoff.3mf?plate=1"), "Arni-Alder-Sedge-300-1of2-0.2mm-3w-15-100.3mf")
+        self.assertEqual(kept("print.gcode?plate=2"), "Arni-Alder-Reed-190-2of2-0.2mm-3w-15-100.gcode")
+        # All of one name are told apart.
+        pattern("{job}")
+        folder = self.client.get(f"/jobs/{job_id}/plates.zip").content
+        with zipfile.ZipFile(io.BytesIO(folder)) as package:
+            self.assertEqual(package.namelist(), ["Part.3mf", "Part-2.3mf"])
+        self.assertIn("{colour} is nothing that a name can hold", pattern("{colour}", 422))
+        pattern("")
+        self.assertEqual(kept("handoff.3mf?plate=2"), usual)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import dataclass, replace
 from typing import Annotated, Any
 
@@ -56,6 +57,13 @@ def services(request: Request) -> Services:
 
 
 Use = Annotated[Services, Depends(services)]
+
+
+async def all_made(use: Services, job: Job, item: str) -> None:
+    """Wait for all that preflight and papers tell of a job: neither follows what comes later."""
+    wanted = use.pages.wanted(job.sheet, item, ())
+    made = [use.work.make(keys, name) for keys, name in wanted if name in keys]
+    await asyncio.gather(*(asyncio.wrap_future(one) for one in made))
 
 
 def render(

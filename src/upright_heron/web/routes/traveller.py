@@ -22,9 +22,10 @@ from ...sheet.models import JobSheet
 from ...sheet.shop import RunNotes
 from ...store.store import Job
 from ...work.bind import keys_of, plate_keys
-from ..dependencies import Services, Use, render
+from ..dependencies import Services, Use, all_made, render
 from ..looking import Look, Looking
 from ..sections.handoff.naming import file_name
+from ..sections.handoff.routes import check_plate
 
 router = APIRouter(prefix="/jobs/{job_id}")
 HERE = Path(__file__).parent.parent
@@ -88,19 +89,11 @@ def _context(request: Request, use: Services, job: Job, look: Looking) -> dict[s
     return {"page": page, "way": told}
 
 
-async def _all_made(use: Services, job: Job, item: str) -> None:
-    """Wait for all that a traveller tells: paper does not follow what comes later."""
-    wanted = use.pages.wanted(job.sheet, item, ())
-    await asyncio.gather(
-        *(asyncio.wrap_future(use.work.make(keys, name)) for keys, name in wanted if name in keys)
-    )
-
-
 @router.get("/traveller", name="traveller")
 async def traveller(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """The record that goes with the plate of an item, to print, with how pieces go together."""
     job = await run_in_threadpool(use.store.job, job_id)
-    await _all_made(use, job, look.item)
+    await all_made(use, job, look.item)
     context = await run_in_threadpool(_context, request, use, job, look)
     return use.templates.TemplateResponse(request, "traveller.html", context)
 
@@ -109,7 +102,7 @@ async def traveller(request: Request, job_id: str, use: Use, look: Look) -> Resp
 async def traveller_pdf(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """The same as PDF."""
     job = await run_in_threadpool(use.store.job, job_id)
-    await _all_made(use, job, look.item)
+    await all_made(use, job, look.item)
     sheet = job.sheet.on(look.item)
     plate = job.sheet.plate_of(sheet.id)
     drawn = {
@@ -169,8 +162,7 @@ def as_pdf(text: str, pictures: dict[str, bytes]) -> bytes:
 async def plate_picture(job_id: str, plate: int, use: Use) -> Response:
     """Picture of a plate with all that stands on it."""
     job = (await run_in_threadpool(use.store.job, job_id)).sheet
-    if not 1 <= plate <= len(job.plates):
-        raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {len(job.plates)}.")
+    check_plate(job, plate)
     data = await _png(use, plate_keys(job, plate - 1), "plate_picture")
     return Response(data, media_type="image/png", headers={"Cache-Control": "no-cache"})
 
@@ -187,7 +179,6 @@ def run_notes(
 ) -> Response:
     """Keep what holds for the machine of a plate with its material, for all jobs of the shop."""
     job = use.store.job(job_id)
-    if not 1 <= plate <= len(job.sheet.plates):
-        raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {len(job.sheet.plates)}.")
+    check_plate(job.sheet, plate)
     use.store.shelve(RunNotes(name=notes_name(job.sheet, plate - 1), text=text.strip(), approved=approved))
     return render(request, use, job, look.usually("handoff"))

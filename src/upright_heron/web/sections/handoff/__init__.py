@@ -11,9 +11,9 @@ from ....core.toolpaths.rough_estimate import Estimate
 from ....core.topics import Topic
 from ....sheet.item import Item
 from ....sheet.plating import Instance
-from ....sheet.shop import RunNotes, Station
+from ....sheet.shop import Habits, RunNotes, Station
 from ...section import Section
-from .naming import FIELDS, PATTERN
+from .naming import FIELDS, PATTERN, PLATE_FIELDS
 from .routes import router
 from .sending import router as sending
 
@@ -105,6 +105,8 @@ class HandoffContext:
         What the shop wrote down for that machine with the material.
     approved : bool
         The shop found that they print well together.
+    plate_names, plate_fields : str, tuple of str
+        How the shop has files of plates named, and what that may name.
     stations : tuple of str
         Machines of the shop that the plates are for.
     sent : list of Print
@@ -120,6 +122,8 @@ class HandoffContext:
     printers: tuple[str, ...]
     pattern: str = PATTERN
     fields: tuple[str, ...] = tuple(FIELDS)
+    plate_names: str = ""
+    plate_fields: tuple[str, ...] = tuple(PLATE_FIELDS)
     stations: tuple[str, ...] = ()
     run_notes: str = ""
     approved: bool = False
@@ -150,6 +154,7 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
     copies = tuple(line.instance.copy_number for _, line in mine)
     goes = job.of_plate(max(here_plate - 1, 0)).machine.name
     notes = store.on_shelf(RunNotes, f"{goes}|{job.material}")
+    habits = store.on_shelf(Habits, "shop")
     stations = tuple(one.name for one in store.shelf(Station) if one.model == goes)
     return HandoffContext(
         plates,
@@ -161,6 +166,7 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         tuple(dict.fromkeys(p.printer for p in plates)),
         stations=stations,
         run_notes=notes.text if notes is not None else "",
+        plate_names=habits.plate_names if habits is not None else "",
         approved=notes is not None and notes.approved,
         sent=store.prints_of(page.job.id)[:6],
     )

@@ -3,26 +3,28 @@
 from __future__ import annotations
 
 import asyncio
+import datetime as dt
 import io
 import zipfile
 from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import Response
 
 from ....core.errors import BadValue
 from ....core.keys import Keys
 from ....core.recipes.values import OnPlates, Package
 from ....sheet.models import ItemSheet, JobSettings, JobSheet
+from ....sheet.shop import Habits
 from ....store.archive import write_archive
 from ....work.bind import keys_of, plate_keys
 from ....work.bind_job import arranged, arranging_keys
 from ....work.bind_plates import items_of
 from ...dependencies import Services, Use, render
 from ...looking import Look
-from .naming import PATTERN, file_name, named
+from .naming import PATTERN, PLATE_FIELDS, check_pattern, file_name, named
 from .plan import plan_of
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -98,9 +100,9 @@ async def picture(job_id: str, use: Use, look: Look) -> Response:
 async def handoff_3mf(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] = 1) -> Response:
     """All that stands on a plate as one 3MF."""
     job = use.store.job(job_id).sheet
-    words = words_of(job, plate)
+    check_plate(job, plate)
     package = await made(use, plate_keys(job, plate - 1), "package")
-    return attachment(package.data, f"{file_name(*words)}.3mf", "model/3mf")
+    return attachment(package.data, f"{plate_names(use, job)[plate - 1]}.3mf", "model/3mf")
 
 
 @router.get("/masks.zip", name="masks_zip")
@@ -121,30 +123,82 @@ async def plate_gcode(job_id: str, use: Use, plate: Annotated[int, Query(ge=1)] 
     job = use.store.job(job_id).sheet
     if job.is_resin:
         raise BadValue(f"{job.machine.name} reads no G-code.", "Take its masks, or pick a filament printer.")
-    words = words_of(job, plate)
+    check_plate(job, plate)
     package = await made(use, plate_keys(job, plate - 1), "gcode")
-    return attachment(package.data, f"{file_name(*words)}.gcode", "text/plain; charset=utf-8")
+    name = f"{plate_names(use, job)[plate - 1]}.gcode"
+    return attachment(package.data, name, "text/plain; charset=utf-8")
 
 
 async def _of_layers(use: Services, job_id: str, plate: int, what: str, suffix: str, media: str) -> Response:
     job = use.store.job(job_id).sheet
     if not job.is_resin:
         raise BadValue(f"{job.machine.name} prints no masks.", "Pick a resin printer.")
-    words = words_of(job, plate)
+    check_plate(job, plate)
     package = await made(use, plate_keys(job, plate - 1), what)
-    return attachment(package.data, f"{file_name(*words, what)}.{suffix}", media)
+    return attachment(package.data, f"{plate_names(use, job)[plate - 1]}-{what}.{suffix}", media)
 
 
-def words_of(job: JobSheet, plate: int) -> list[str]:
-    """Words for the name of a file of a plate."""
+def check_plate(job: JobSheet, plate: int) -> None:
+    """Hold the number of a plate, from 1, against the job.
+
+    Raises
+    ------
+    BadValue
+        There is no such plate.
+    """
+    if not 1 <= plate <= len(job.plates):
+        raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {len(job.plates)}.")
+
+
+def plate_names(use: Services, job: JobSheet) -> list[str]:
+    """Names of the files of all plates, without endings: by the pattern of the shop, where it has one."""
+    habits = use.store.on_shelf(Habits, "shop") or Habits()
     count = len(job.plates)
-    if not 1 <= plate <= count:
-        raise BadValue(f"There is no plate {plate}.", f"Pick a plate from 1 to {count}.")
-    words = settings_words(job)
-    if len({job.of_plate(k).printer for k in range(count)}) > 1:
+    if habits.plate_names:
+        return named(habits.plate_names, [_plate_fields(job, k) for k in range(count)], PLATE_FIELDS)
+    several = len({job.of_plate(k).printer for k in range(count)}) > 1
+    found = []
+    for k in range(count):
         # It must not be taken to another machine than it was made for.
-        words.append(job.of_plate(plate - 1).printer)
-    return [*words, *([f"plate {plate} of {count}"] if count > 1 else [])]
+        words = [*settings_words(job), *([job.of_plate(k).printer] if several else [])]
+        found.append(file_name(*words, *([f"plate {k + 1} of {count}"] if count > 1 else [])))
+    return found
+
+
+def _plate_fields(job: JobSheet, plate: int) -> dict[str, str]:
+    settings = job.of_plate(plate)
+    here = [job.on(item) for item in items_of(job, plate)]
+    percents = {f"{100 * one.size.factors[0]:g}" for one in here if len(set(one.size.factors)) == 1}
+    alike = len(percents) == 1 and all(len(set(one.size.factors)) == 1 for one in here)
+    return {
+        "job": job.name,
+        "customer": job.order.customer,
+        "plate": str(plate + 1),
+        "plates": str(len(job.plates)),
+        "machine": settings.machine.name,
+        "material": job.material,
+        "layer": f"{job.layer_mm:g}mm",
+        "walls": "" if job.is_resin else str(job.process.walls),
+        "infill": "" if job.is_resin else f"{job.process.infill_percent:g}",
+        "percent": percents.pop() if alike else "",
+        "date": f"{dt.date.today():%Y-%m-%d}",
+    }
+
+
+@router.post("/plates/names", name="name_plates")
+def name_plates(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    pattern: Annotated[str, Form(max_length=120)] = "",
+) -> Response:
+    """Keep how files of plates are named, for all jobs of the shop; as usual where it is empty."""
+    if pattern.strip():
+        check_pattern(pattern, PLATE_FIELDS)
+    habits = use.store.on_shelf(Habits, "shop") or Habits()
+    use.store.shelve(habits.model_copy(update={"plate_names": pattern.strip()}))
+    return render(request, use, use.store.job(job_id), look.usually("handoff"))
 
 
 @router.get("/plates.zip", name="plates_zip")
@@ -153,7 +207,7 @@ async def plates_zip(job_id: str, use: Use) -> Response:
     job = use.store.job(job_id).sheet
     count = len(job.plates)
     data = await _packages(use, [(plate_keys(job, k), "package") for k in range(count)])
-    names = [f"{file_name(*words_of(job, k))}.3mf" for k in range(1, count + 1)]
+    names = [f"{name}.3mf" for name in plate_names(use, job)]
     folder = await asyncio.to_thread(_zipped, list(zip(names, data, strict=True)))
     return attachment(folder, f"{file_name(*settings_words(job), 'plates')}.zip", "application/zip")
 
@@ -201,7 +255,7 @@ async def arrange_plates(
 async def plate_plan(job_id: str, plate: int, use: Use) -> dict[str, Any]:
     """A plate from above: true outlines of what stands on it, and where."""
     job = use.store.job(job_id).sheet
-    words_of(job, plate)
+    check_plate(job, plate)
     keys = plate_keys(job, plate - 1)
     for item in items_of(job, plate - 1):
         await asyncio.wrap_future(use.work.make(keys_of(job.on(item)), "outline"))

@@ -16,10 +16,9 @@ from ....work.at_work import machines_at_work
 from ....work.bind import plate_keys
 from ....work.handing import excused, goes_to, new_print, station_checks
 from ....work.machine_board import candidates, machine_board
-from ...dependencies import Use, render
+from ...dependencies import Use, all_made, render
 from ...looking import Look
-from .naming import file_name
-from .routes import words_of
+from .routes import check_plate, plate_names
 
 router = APIRouter(prefix="/jobs/{job_id}")
 
@@ -37,11 +36,12 @@ async def print_plate(
 ) -> Response:
     """Put a plate into the queue of a machine, as the file that was read back."""
     job = await run_in_threadpool(use.store.job, job_id)
-    words = words_of(job.sheet, plate)
+    check_plate(job.sheet, plate)
     found = await run_in_threadpool(use.store.on_shelf, Station, station)
     if found is None:
         raise BadValue(f"There is no machine “{station[:60]}”.", "Pick one, or add it among the machines.")
     goes_to(job.sheet, plate, found)
+    await all_made(use, job, look.item)
     page = await run_in_threadpool(use.pages.job_page, job, look)
     seen = use.floor.seen(found.name)
     of_station = station_checks(job.sheet, plate, found, seen.status if seen is not None else None)
@@ -50,7 +50,8 @@ async def print_plate(
     await asyncio.wrap_future(use.work.make(keys, name))
     package = await run_in_threadpool(use.pages.result, keys[name])
     assert isinstance(package, Package)
-    kept_as = f"{file_name(*words)}.{'zip' if job.sheet.is_resin else 'gcode'}"
+    called = await run_in_threadpool(plate_names, use, job.sheet)
+    kept_as = f"{called[plate - 1]}.{'zip' if job.sheet.is_resin else 'gcode'}"
     new = await run_in_threadpool(new_print, job, plate, found, package.data, kept_as, excuse=why, who=who)
     await run_in_threadpool(use.store.queue, new)
     use.floor.hurry()
@@ -61,7 +62,7 @@ async def print_plate(
 def plate_machines(request: Request, job_id: str, plate: int, use: Use) -> Response:
     """The machines that a plate could go to; what they would make of it is worked out in the background."""
     job = use.store.job(job_id)
-    words_of(job.sheet, plate)
+    check_plate(job.sheet, plate)
     every = candidates(job.sheet, plate - 1, use.store)
     use.pages.for_board(job, [sheet for one in every for sheet in one.sheets])
     at_work = machines_at_work(use.store, use.floor)
