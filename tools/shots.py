@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from selenium.webdriver.support.ui import WebDriverWait
+from selenium.webdriver.support.ui import Select, WebDriverWait
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
@@ -137,9 +137,20 @@ def make_set(b: Browser) -> None:
     b.click("#arrange-all")
     WebDriverWait(b.driver, 300, 2.0).until(lambda _: len(b.all("#plan-plates button")) > 1)
     b.plan_ready()
-    last = str(len(b.all("#plan-plates button")))
-    b.click("#plan-plates button:last-child")
-    b.wait(lambda: (b.attribute("#plan-panel", "data-shown") or "").split(" ")[-1] == last)
+    # The two smallest pieces go to a smaller printer.
+    last = len(b.all("#plan-plates button")) + 1
+    for number in (3, 4):
+        b.click(f"#part-{number}")
+        b.wait(lambda number=number: b.attribute(f"#part-{number}", "aria-pressed") == "true")
+        b.ready()
+        Select(b.find("#place-plate")).select_by_value(str(last))
+        b.wait(lambda: b.attribute("#all-plates", "data-here") == str(last))
+    b.click(".machine-choice button")
+    b.click("[data-printer='Reed 190'] button")
+    b.wait(lambda: "Reed 190" in b.text("#all-plates"))
+    b.click("#arrange-all")
+    b.wait(lambda: b.all("#arrange"))
+    b.plan_ready()
 
 
 def show_mask(b: Browser) -> None:
