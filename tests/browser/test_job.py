@@ -5,6 +5,7 @@ import time
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
 
 from tests.browser.case import BrowserCase, start, stop
 from tests.browser.driver import Server
@@ -152,9 +153,7 @@ class ShelfTest(BrowserCase):
         self.browser.click("#put-back")
         self.browser.wait(lambda: sorted(titles()) == ["lantern", "lantern lid"])
         self.browser.fill("#search", Keys.DELETE)
-        self.browser.run(
-            "const s = document.querySelector('#sort'); s.value = 'title'; s.dispatchEvent(new Event('change'))"
-        )
+        Select(self.browser.find("#sort")).select_by_value("title")
         self.browser.wait(lambda: titles() == sorted(titles()) and len(titles()) >= 3)
 
 

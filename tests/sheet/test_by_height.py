@@ -62,7 +62,7 @@ class HeightsTest(unittest.TestCase):
     def test_strands_want_the_second_nozzle_for_themselves(self):
         sheet = change("strands", low_mm=1, high_mm=2, turns=3)
         self.assertEqual((sheet.second_stuff.name, sheet.uses_second), ("Glass strand", True))
-        self.assertEqual(gcode(sheet).writing.second_material, "Glass strand")
+        self.assertEqual(gcode(sheet, [sheet]).writing.second_material, "Glass strand")
         one = change("printer", sheet, printer="Reed 190")
         self.assertEqual((one.strands, one.uses_second, laying(one).strands), ((), False, ()))
         with self.assertRaisesRegex(BadValue, "one nozzle"):
@@ -79,7 +79,7 @@ class HeightsTest(unittest.TestCase):
             sheet = change("supports", second=second, second_material="PA")
             props = ItemBinding(sheet).settings(s.SupportPathSetting).asked
             self.assertEqual(props.second, kinds)
-            self.assertEqual(gcode(sheet).writing.second_material, "PA" if kinds else "")
+            self.assertEqual(gcode(sheet, [sheet]).writing.second_material, "PA" if kinds else "")
         raft = change("footing", footing="raft", second=True)
         self.assertEqual(laying(raft).second, {Kind.RAFT})
 

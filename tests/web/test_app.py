@@ -458,13 +458,13 @@ class ErrorTest(AppCase):
 
     def test_a_failed_request_carries_the_same_headers(self):
         services = self.client.app.state.services
-        broken = services.store.jobs
-        services.store.jobs = lambda: 1 / 0
+        broken = services.store.yard_page
+        services.store.yard_page = lambda *_, **__: 1 / 0
         try:
             with self.assertLogs("upright_heron.web.app", "ERROR"):
                 answer = self.client.get("/")
         finally:
-            services.store.jobs = broken
+            services.store.yard_page = broken
         self.assertEqual(answer.status_code, 500)
         usual = self.client.get("/machines").headers
         for name in ("x-content-type-options", "referrer-policy", "content-security-policy"):

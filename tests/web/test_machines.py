@@ -361,7 +361,7 @@ class CountedTest(ShopCase):
         self.client.get(f"/jobs/{job_id}/sheet?open=8")
         self.settle(job_id)
         self.assertEqual(self.client.get(f"/jobs/{job_id}/handoff.3mf").status_code, 200)
-        self.assertEqual(set(made), {"package"})
+        self.assertEqual(set(made), {"package", "plate_picture"})
         # And what is counted is counted: a turn makes much anew.
         self.change(job_id, "turn", x_deg="90")
         self.settle(job_id)

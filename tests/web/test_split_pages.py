@@ -201,7 +201,7 @@ class SplitPagesTest(AppCase):
         self.assertIn("{colour} is nothing that a name can hold", wrong.text)
         # The traveller of the whole part draws how it goes together.
         drawn = self.client.get(f"/jobs/{job_id}/traveller?item={whole}").text
-        self.assertEqual(drawn.count("<svg viewBox"), 1)
+        self.assertEqual(drawn.count('role="img" aria-label="Step '), 1)
         self.assertIn('aria-label="Step 1: 2 to the others"', drawn)
 
     def test_what_is_kept_whole_is_not_cut(self):

@@ -93,7 +93,7 @@ export class JobPage {
     const { body } = document;
     body.addEventListener('htmx:before:swap', (e) => {
       const { ctx } = /** @type {CustomEvent} */ (e).detail;
-      if (ctx.target !== the('#sheet')) return;
+      if (ofBoard(ctx)) return;
       this.quiet = Boolean(ctx.quiet);
       if (!this.quiet) this.acts += 1;
       else if (ctx.acts !== this.acts || this.#underHand) {
@@ -108,8 +108,7 @@ export class JobPage {
       this.unfolded = [...document.querySelectorAll('#sheet details[open][id]')].map((one) => one.id);
     });
     body.addEventListener('htmx:after:swap', (e) => {
-      // A board inside the sheet comes by itself, and leaves what is typed beside it.
-      if (/** @type {CustomEvent} */ (e).detail.ctx.target === the('#sheet')) this.#swapped();
+      if (!ofBoard(/** @type {CustomEvent} */ (e).detail.ctx)) this.#swapped();
     });
     body.addEventListener('htmx:config:request', (e) => {
       Object.assign(/** @type {CustomEvent} */ (e).detail.ctx.request.headers, lookingHeaders());
@@ -117,7 +116,7 @@ export class JobPage {
     body.addEventListener('htmx:before:request', (e) => {
       const { ctx } = /** @type {CustomEvent} */ (e).detail;
       ctx.told = this.told;
-      if (!ctx.quiet && ctx.target === the('#sheet')) this.acts += 1;
+      if (!ctx.quiet && !ofBoard(ctx)) this.acts += 1;
     });
     document.addEventListener('input', (e) => this.#typed(/** @type {HTMLInputElement} */ (e.target)));
     document.addEventListener('change', (e) => {
@@ -528,6 +527,14 @@ export class JobPage {
       if (this.late && !this.#underHand) this.refreshSoon();
     }
   }
+}
+
+/**
+ * A board inside the sheet comes by itself, and leaves what is typed beside it.
+ * @param {{target?: Element}} ctx
+ */
+function ofBoard({ target }) {
+  return target instanceof Element && Boolean(target.closest('.machine-choice, #what-if-board'));
 }
 
 const page = new JobPage();
