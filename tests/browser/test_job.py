@@ -318,6 +318,8 @@ class StepsTest(BrowserCase):
         )
         self.browser.fill("#layer", "0.1")
         self.browser.wait(lambda: "step 2" in self.browser.text("#kept"))
+        # Figures may be there already: then nothing else would ask for them.
+        self.browser.run("window.heron.refreshSoon()")
         self.browser.wait(lambda: self.browser.run("return window.onTheWay > 0"))
         self.browser.click("#undo")
         self.browser.wait(lambda: self.browser.run("return window.onTheWay === 0 && window.came > 1"))

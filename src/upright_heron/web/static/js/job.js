@@ -179,8 +179,9 @@ export class JobPage {
       the('#view-failed').hidden = false;
       console.error(error);
     } finally {
-      the('#view-busy').hidden = true;
-      document.body.dataset.ready = JSON.stringify({ step: state.step, layers: state.layers === this.keys.layers, supports: this.keys.supports ?? null });
+      // What was looked at before says nothing of what is looked at now.
+      if (now()) the('#view-busy').hidden = true;
+      if (now()) document.body.dataset.ready = JSON.stringify({ step: state.step, layers: state.layers === this.keys.layers, supports: this.keys.supports ?? null });
     }
   }
 
