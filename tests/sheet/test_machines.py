@@ -103,6 +103,14 @@ class PrintOnTest(unittest.TestCase):
         self.assertEqual({item.elsewhere.printer for item in both.items}, {"Reed 190"})
         self.assertEqual(len(both.items), 2)
 
+    def test_an_item_of_their_own_follows_the_one_that_they_are_copies_of(self):
+        made = job(2)
+        first, second = (item.id for item in made.items)
+        made = MakeCopies(count=2).made(made, first)
+        made = PlaceOnPlate(plate=2, copy_number=2).made(made, first)
+        made = PrintOn(plate=2, printer="Reed 190").made(made, "")
+        self.assertEqual([made.items[0].id, made.items[2].id], [first, second])
+
     def test_a_piece_of_a_cut_is_not_parted(self):
         whole = Item(id="w", part=part(0))
         piece = Item(id="w.1", part=part(1), piece=PieceOf(item="w", path="1"))
