@@ -113,12 +113,7 @@ class Yard(Database):
         asked: list[Any] = [JobRow.state == state]
         # The database folds only the case of plain letters.
         asked += [
-            or_(
-                *(
-                    JobRow.words.contains(form, autoescape=True)
-                    for form in {word, word.upper(), word.capitalize()}
-                )
-            )
+            or_(*(JobRow.words.contains(form, autoescape=True) for form in _forms(word)))
             for word in words.lower().split()[:12]
         ]
         if folder:
