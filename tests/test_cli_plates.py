@@ -94,7 +94,7 @@ class JobsTest(CliCase):
         told = self.answer("export-job", self.job, "--out", str(file), *database)
         self.assertEqual((told["bytes"], told["jobs"]), (file.stat().st_size, 1))
         came = self.answer("import-job", "tee.heron", "--database", str(self.folder / "new.sqlite3"))
-        self.assertEqual(came, {"jobs": [{"was": self.job, "id": self.job}], "shelved": 0})
+        self.assertEqual(came, {"jobs": [{"was": self.job, "id": self.job}], "shelved": 0, "prints": 0})
         store = Store(self.folder / "new.sqlite3")
         self.addCleanup(store.close)
         self.assertEqual(store.job(self.job).step, 4)

@@ -22,6 +22,7 @@ from selenium.common.exceptions import (
     ElementClickInterceptedException,
     ElementNotInteractableException,
     StaleElementReferenceException,
+    TimeoutException,
 )
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.action_chains import ActionChains
@@ -43,7 +44,8 @@ FLAGS = [
     "--hide-scrollbars",
     "--disable-dev-shm-usage",
 ]
-WAIT_S = 60
+# Long enough for a machine with other work beside: a wait ends when its condition holds.
+WAIT_S = 180
 # On a fresh machine the worker compiles all kernels before it reads its first part.
 FIRST_S = 400
 
@@ -274,7 +276,12 @@ class Browser:
                 return None
             return dict(shown)
 
-        found: dict[str, Any] = self.wait(check, "the view did not become ready")
+        try:
+            found: dict[str, Any] = self.wait(check)
+        except TimeoutException as late:
+            work = [element.text for element in self.all("#work")]
+            state = self.run("return [document.body.dataset.ready, Boolean(window.heron.refreshing)]")
+            raise AssertionError(f"the view did not become ready: {state}, under way: {work}") from late
         return found
 
     def problems(self) -> list[str]:

@@ -407,12 +407,13 @@ class HandOffTest(BrowserCase):
         job_id = self.open_job(tee(), 1)
         self.server.settle(job_id)
         self.browser.ready()
-        # Figures of section 1 that are on their way for two seconds while another section is opened.
+        # Figures of section 1 that are on their way until another section has been opened.
         self.browser.run(
             """const real = window.fetch;
             window.late = 0;
+            const go = new Promise((done) => { window.letGo = done; });
             window.fetch = (url, ...rest) => String(url).includes('open=1')
-              ? new Promise((done) => setTimeout(() => { window.late += 1; done(real(url, ...rest)); }, 2000))
+              ? go.then(() => { window.late += 1; return real(url, ...rest); })
               : real(url, ...rest);
             window.heron.refreshSoon();"""
         )
@@ -420,6 +421,7 @@ class HandOffTest(BrowserCase):
         self.browser.driver.find_element(By.CSS_SELECTOR, "#open-8").click()
         self.browser.wait(lambda: self.browser.attribute("#open-8", "aria-expanded") == "true")
         self.assertEqual(self.browser.run("return window.late"), 0)
+        self.browser.run("window.letGo()")
         self.browser.wait(lambda: self.browser.run("return window.late && !window.heron.refreshing"))
         self.assertEqual(self.browser.attribute("#open-8", "aria-expanded"), "true")
 

@@ -13,6 +13,7 @@ from tests.support import box, on_plate
 from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
+from upright_heron.core.plates.in_turn import Clearance
 from upright_heron.core.recipes.settings import GcodeSetting
 from upright_heron.core.recipes.toolpaths import gcode_of, refuse_open
 from upright_heron.core.toolpaths.beads import Chain, Event, Kind, packed
@@ -258,3 +259,116 @@ class GcodeTest(unittest.TestCase):
         np.testing.assert_allclose(high.min(axis=0), [30 - 15 + 0.225, 0.225], atol=1e-6)
         np.testing.assert_allclose(high.max(axis=0), [30 - 0.225, 5 - 0.225], atol=1e-6)
         self.assertEqual(len(whole.chains(20)), len(self.beads.chains(20)))
+
+
+class InTurnTest(unittest.TestCase):
+    """Items printed one after the other, as the file has them."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.high, cls.low = beads_of(box(12, 10, 4)), beads_of(box(8, 6, 2))
+        cls.needs = Clearance(30.0, 3.0)
+        cls.setting = GcodeSetting(
+            RUNNING, WRITING, (PLA, None), (190.0, 225.0), (0.0, 70.0), in_turn=cls.needs
+        )
+
+    def whole(self, *places):
+        return merged([Placed(*one) for one in places], 0.45, BUILD, in_turn=True)
+
+    def there(self, away=52.0):
+        return self.whole((self.high, 0.0, 0.0, 0.0), (self.low, away, 0.0, 0.0))
+
+    def test_the_lowest_is_finished_before_the_next_begins(self):
+        whole = self.there()
+        np.testing.assert_allclose(whole.tops_mm, [*self.low.tops_mm, *self.high.tops_mm])
+        self.assertEqual(np.flatnonzero(whole.begins).tolist(), [0, 10])
+        xs = [np.concatenate([c.places for c in whole.chains(k)])[:, 0] for k in range(30)]
+        # Each has its origin at its corner.
+        self.assertTrue(all(x.min() > 51 for x in xs[:10]) and all(x.max() < 13 for x in xs[10:]))
+        plain = merged([Placed(self.high, 0.0, 0.0, 0.0), Placed(self.low, 52.0, 0.0, 0.0)], 0.45, BUILD)
+        self.assertAlmostEqual(whole.volumes_mm3.sum(), plain.volumes_mm3.sum(), places=6)
+
+    def test_the_file_says_so_and_goes_over_what_stands(self):
+        for relative in (True, False):
+            setting = replace(self.setting, writing=replace(WRITING, relative=relative))
+            data, back = gcode_of(self.there(), setting)
+            text = data.decode()
+            self.assertEqual((len(back.turns.parts), back.layers), (2, 20))
+            np.testing.assert_allclose(back.turns.highest_mm, [2.0, 4.0])
+            self.assertAlmostEqual(back.turns.nearest_mm(), 52 - 12 + 0.45, delta=0.6)
+            _, after = text.split("; layer 11 of 30 at 0.200 mm\n")
+            ways = after.splitlines()
+            # Without the fan, drawn back, up over what stands, across, and down to the plate.
+            self.assertEqual(ways[0], "M107")
+            self.assertRegex(ways[1], r"^G1 E-?[\d.]+ F2100$")
+            self.assertEqual(ways[2], "G0 Z5.000 F9000")
+            self.assertRegex(ways[3], r"^G0 X15\d\.\d+ Y15\d\.\d+ F9000$")
+            self.assertEqual(ways[4], "G0 Z0.200 F9000")
+            self.assertRegex(ways[6], "^; ")
+            self.assertRegex(ways[7], "^G1 X")
+            self.assertIn("M106", after.split("; layer 12 of")[1].split("; layer 13 of")[0])
+            # The first layer of each is laid slowly.
+            slow = [re.findall(r"F(\d+)", part.split("; layer")[0]) for part in (after,)]
+            self.assertLessEqual(max(int(f) for f in slow[0] if int(f) not in (9000, 2100)), 0.5 * 60 * 60)
+
+    def test_the_way_over_takes_its_time(self):
+        told = timed(self.there(), RUNNING)[0]
+        flat = replace(self.there(), tops_mm=np.concatenate([self.low.tops_mm, 2 + self.high.tops_mm]))
+        self.assertGreater(told.layer_s[10], timed(flat, RUNNING)[0].layer_s[10])
+        self.assertAlmostEqual(sum(s for _, s in told.by_kind), told.seconds, places=6)
+
+    def test_what_the_head_or_the_rail_would_touch_never_leaves(self):
+        with self.assertRaisesRegex(BadValue, "a part stands 2[67]"):
+            gcode_of(self.there(away=39.0), self.setting)
+        with self.assertRaisesRegex(BadValue, "higher than the rail: 1.5 mm"):
+            gcode_of(self.there(), replace(self.setting, in_turn=Clearance(30.0, 1.5)))
+        # The last may be as high as it likes.
+        gcode_of(self.there(), replace(self.setting, in_turn=Clearance(30.0, 2.0)))
+        with self.assertRaisesRegex(BadValue, "two nozzles"):
+            second = replace(self.low, nozzle=np.ones_like(self.low.nozzle))
+            self.whole((self.high, 0.0, 0.0, 0.0), (second, 60.0, 0.0, 0.0))
+
+    def test_a_file_that_was_changed_is_found_out(self):
+        whole = self.there()
+        told, moves = timed(whole, RUNNING)
+        text = b"".join(written(whole, moves, WRITING, RUNNING, (0.0, 0.0), {})).decode()
+        bounds = Bounds(
+            "Sedge 300", BUILD, told.volume_mm3, 1.75, (190, 225), (0, 70), 20, items=2,
+            head_mm=30.0, rail_mm=3.0,
+        )  # fmt: skip
+
+        def said(changed, asked=bounds):
+            return " ".join(words for words, _ in faults(read(changed.splitlines(), in_turn=True), asked))
+
+        self.assertEqual(said(text), "")
+        self.assertIn("through what stands", said(text.replace("G0 Z5.000", "G0 Z1.900")))
+        self.assertIn("2 items of 3", said(text, replace(bounds, items=3)))
+        # Moved towards the first after it was written.
+        first, second = text.split("; layer 11 of")
+        moved = re.sub(r"X(1[56]\d\.\d+)", lambda m: f"X{float(m[1]) + 20:.3f}", second)
+        self.assertIn("a part stands", said(f"{first}; layer 11 of{moved}"))
+
+    def test_a_pause_goes_over_what_was_printed_before(self):
+        low = replace(self.high, events=())
+        paused = replace(self.low, events=(Event(3, pause="nut"),))
+        # The paused one is the last: it is as high, and comes behind.
+        same = replace(paused, tops_mm=self.low.tops_mm + 2.0)
+        whole = self.whole((low, 0.0, 0.0, 0.0), (same, 60.0, 0.0, 0.0))
+        moves = timed(whole, RUNNING)[1]
+        text = b"".join(written(whole, moves, WRITING, RUNNING, (0.0, 0.0), {})).decode()
+        self.assertIn("G0 Z14.000 F9000\nG0 X5.000 Y5.000", text)
+
+    def test_one_skirt_round_all_comes_first(self):
+        ring = np.array([(-2.0, -2), (14, -2), (14, 12), (-2, 12), (-2, -2)])
+        levels = [self.high.chains(k) for k in range(len(self.high.tops_mm))]
+        levels[0] = [Chain(ring, np.full(5, 0.45), Kind.SKIRT), *levels[0]]
+        skirted = packed(levels, self.high.tops_mm, 0.2)
+        whole = self.whole((skirted, 0.0, 0.0, 0.0), (self.low, 52.0, 0.0, 0.0))
+        kinds = [c.kind for k in range(30) for c in whole.chains(k)]
+        # A ring round each, as they are far from each other, before anything else is laid.
+        self.assertEqual((kinds[:2], kinds.count(Kind.SKIRT)), ([Kind.SKIRT] * 2, 2))
+        self.assertEqual(len(gcode_of(whole, self.setting)[1].turns.parts), 2)
+
+
+if __name__ == "__main__":
+    unittest.main()

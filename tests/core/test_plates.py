@@ -10,10 +10,13 @@ from manifold3d import CrossSection, Manifold
 from upright_heron.core.footing.footing import Footing
 from upright_heron.core.geometry.plan_hull import plan_hull
 from upright_heron.core.geometry.solid import Solid
-from upright_heron.core.handoff.preflight import Place, Stood, plate_checks
+from upright_heron.core.handoff.preflight import Place, Stood
+from upright_heron.core.handoff.preflight_plate import plate_checks
 from upright_heron.core.plates.arrange import ROW_GAP_MM, Rectangle, in_rows
 from upright_heron.core.plates.extent import Extent, swing_that_fits
 from upright_heron.core.plates.fit import fit_of
+from upright_heron.core.plates.gaps import Lying
+from upright_heron.core.plates.in_turn import Clearance
 from upright_heron.core.plates.outline import Outline, Slice, of_plan
 from upright_heron.core.recipes.plate import arranged, checks_of_plate, extent
 from upright_heron.core.recipes.settings import Instance, Layout
@@ -136,6 +139,31 @@ class PlateTest(unittest.TestCase):
         self.assertIn("they share no height", told((shelf, small), 20.0, 12.0)[0][1])
         high = of_plan(small.section, 10.5)
         self.assertEqual(told((shelf, high), 20.0, 12.0)[0][0], "wrong")
+
+    def test_printed_in_turn_the_head_and_the_rail_need_room(self):
+        head_and_rail = Clearance(30.0, 40.0)
+
+        def told(gap, *highs, needs=head_and_rail):
+            stood, lying, x = [], [], 0.0
+            for high in highs:
+                one = of_plan(plan(20, 20).section, high)
+                stood.append(Stood(f"{high:g}", printed(corners(20, 20), high=high), x, 0.0, 0.0))
+                lying.append(Lying(one, x, 0.0, 0.0))
+                x += 20.0 + gap
+            found = plate_checks(stood, (900.0, 200.0, 300.0), lying, 2.0, (), needs)
+            return [(check.weight.value, check.item, check.text) for check in found]
+
+        self.assertEqual(told(30.0, 20.0, 40.0, 300.0), [])
+        near = told(29.0, 20.0, 40.0)
+        self.assertEqual([(weight, item) for weight, item, _ in near], [("wrong", "20"), ("wrong", "40")])
+        self.assertIn("29.0 mm from another; printed in turn, the head needs 30 mm", near[0][2])
+        # Only what is printed last may be higher than the rail.
+        ((weight, item, text),) = told(30.0, 60.0, 20.0, 41.0)
+        self.assertEqual((weight, item), ("wrong", "41"))
+        self.assertIn("higher than 40 mm and others follow it", text)
+        # By itself, or all at once, neither counts.
+        self.assertEqual(told(1.0, 290.0), [])
+        self.assertNotIn("wrong", [weight for weight, *_ in told(5.0, 60.0, 90.0, needs=None)])
 
     def test_a_part_larger_than_the_plate_is_told_elsewhere(self):
         long = printed(corners(300, 20))

@@ -1,5 +1,6 @@
 """Whole jobs in a file: every step and every key come back, and what is damaged is refused whole."""
 
+import dataclasses
 import io
 import json
 import unittest
@@ -20,6 +21,7 @@ from upright_heron.store.archive import read_archive, write_archive
 from upright_heron.store.codec import encode
 from upright_heron.store.database import NotFound
 from upright_heron.store.models import BlobRow, JobRow, StepRow
+from upright_heron.store.prints import NewPrint, Stage
 from upright_heron.store.store import Store
 from upright_heron.work.bind import keys_of, plate_keys
 from upright_heron.work.intake import new_sheet, take_in
@@ -143,6 +145,65 @@ class ArchiveTest(StoreCase):
         self.assertNotIn("Secret", folder.read("contents.json").decode())
         self.assertNotIn(f"blobs/{part.mesh}", folder.namelist())
         self.assertEqual(len(folder.namelist()), 3)
+
+    def a_print(self, job_id, stage=Stage.DONE, **more):
+        job = self.store.job(job_id) if job_id == self.job_id else None
+        step = job.step_id if job is not None else 999
+        new = self.store.queue(NewPrint(
+            job_id, "Tee", step, 1, (("1 tee", 2),), {"layer_mm": 0.12, "stances": ["as it came"], "supports": [], "walls": 3},
+            "Left", "Sedge 300", "PLA", "tee.gcode", 100, 600.0, 12.5, b"G1", "as asked", "Wren",
+        ))  # fmt: skip
+        if stage.ended:
+            self.store.take_next("Left")
+            self.store.has_begun(new.id)
+            self.store.has_ended(new.id, stage, layer=40, real_s=420.0, reason="warped")
+            self.store.judge(new.id, "failed", "warped", "more brim", "Sora", (30.0, -40.0))
+        return new.id
+
+    def test_the_record_goes_with_its_jobs(self):
+        mine = self.a_print(self.job_id)
+        self.store.undo(self.job_id)
+        gone = self.a_print("bygone", Stage.FAILED)
+        self.a_print(self.job_id, Stage.QUEUED)
+        kept = self.store.print_of(mine)
+        # With its job: of that alone, and nothing that has still to be printed.
+        taken = read_archive(self.other, io.BytesIO(self.written([self.job_id])))
+        self.assertEqual((taken.prints, len(self.other.prints(*Stage))), (1, 1))
+        here = self.other.print_of(mine)
+        step = here.step_id
+        self.assertEqual(here, dataclasses.replace(kept, step_id=step, cleared=True, rank=0))
+        with self.other.session() as s:
+            self.assertIn("copies", s.get(StepRow, step).label)
+        self.assertEqual((here.reason, here.at_mm, here.excuse), ("warped", (30.0, -40.0), "as asked"))
+        # The whole shop brings the rest; what is known here stays as it is.
+        self.other.judge(mine, "done", "", "well enough", "Wren")
+        data = self.written()
+        taken = read_archive(self.other, io.BytesIO(data))
+        self.assertEqual((taken.prints, self.other.print_of(mine).notes), (1, "well enough"))
+        self.assertEqual((self.other.print_of(gone).job_id, self.other.print_of(gone).step_id), ("bygone", 0))
+        # Where the id of its job is taken, it goes with the job under its new one.
+        third = Store(self.path.with_name("third.sqlite3"))
+        self.addCleanup(third.close)
+        read_archive(third, io.BytesIO(self.contents(lambda told: told.update(prints=[]))))
+        (new,) = read_archive(third, io.BytesIO(self.written([self.job_id]))).jobs.values()
+        self.assertEqual([one.job_id for one in third.prints_of(new)], [new])
+        self.assertNotEqual(new, self.job_id)
+
+    def test_a_record_that_says_too_much_is_refused(self):
+        self.a_print(self.job_id)
+
+        def first(**fields):
+            return self.contents(lambda told: told["prints"][0].update(fields))
+
+        for data in (first(state="queued"), first(plate=0), first(settings={"layer_mm": "thick"}),
+                     first(told_g=-1.0), first(notes="x" * 2001)):  # fmt: skip
+            with self.assertRaisesRegex(BadValue, "damaged at prints"):
+                read_archive(self.other, io.BytesIO(data))
+        twice = self.contents(lambda told: told.update(prints=told["prints"] * 2))
+        self.assertEqual(read_archive(self.other, io.BytesIO(twice)).prints, 1)
+        # One that was written before there was a record in it.
+        old = self.contents(lambda told: (told.pop("prints"), told.update(version=1)))
+        self.assertEqual(read_archive(self.other, io.BytesIO(old)).prints, 0)
 
     def altered(self, change):
         """The archive with its entries changed."""

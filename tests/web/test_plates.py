@@ -95,6 +95,35 @@ class PlatesTest(AppCase):
         self.assertIn("less than the gap of 60 mm", page)
         self.assertRegex(page, r"Copy \d: it stands \d+\.\d mm from another")
 
+    def test_printed_in_turn_there_is_room_for_the_head(self):
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "copies", open=9, count="3")
+        self.arrange(job_id)
+        self.settle(job_id)
+        self.change(job_id, "plating", open=9, gap_mm="3", in_turn="true")
+        self.settle(job_id)
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+        self.assertIn("Copy 1: it stands 3.0 mm from another; printed in turn, the head needs 35 mm.", page)
+        self.assertIn("only the last may be higher than 40 mm", page)
+        self.assertEqual(self.plan(job_id)["gap"], 35)
+        self.arrange(job_id)
+        self.settle(job_id)
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+        self.assertNotIn("the head needs", page.replace("The head of the", ""))
+        (plate,) = self.plates(job_id)
+        apart = min(
+            max(abs(a["x_mm"] - b["x_mm"]), abs(a["y_mm"] - b["y_mm"])) - 20
+            for k, a in enumerate(plate)
+            for b in plate[:k]
+        )
+        self.assertGreaterEqual(round(apart, 3), 35)
+        text = self.client.get(f"/jobs/{job_id}/print.gcode?plate=1")
+        self.assertEqual(text.status_code, 200, text.text[:300])
+        self.assertEqual(len(re.findall(r"^; layer \d+ of 60 at 0\.200 mm$", text.text, re.MULTILINE)), 3)
+        # A resin plate is made in one go whatever was asked.
+        self.change(job_id, "printer", open=2, printer="Tarn 9")
+        self.assertEqual(self.plan(job_id)["gap"], 3)
+
     def test_what_was_swung_by_hand_stays_swung(self):
         job_id = self.job(stl(box(60, 10, 4)))
         self.change(job_id, "copies", open=9, count="2")

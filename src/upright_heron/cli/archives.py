@@ -44,7 +44,7 @@ def import_job(
     """Take in what an archive holds: all of it, or nothing."""
     found = read_archive(_store(database), _opened(file))
     jobs = [{"was": was, "id": name} for was, name in found.jobs.items()]
-    tell({"jobs": jobs, "shelved": found.shelved}, as_json)
+    tell({"jobs": jobs, "shelved": found.shelved, "prints": found.prints}, as_json)
 
 
 def preflight(

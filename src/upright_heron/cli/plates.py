@@ -36,6 +36,9 @@ def arrange(
     copies: Annotated[int, typer.Option(help="How often each is printed.", min=1, max=MOST_COPIES)] = 1,
     turning: Annotated[Turning, typer.Option(help="How parts may be swung.")] = Turning.QUARTERS,
     boxes: Annotated[bool, typer.Option("--boxes", help="Keep boxes apart instead of outlines.")] = False,
+    in_turn: Annotated[
+        bool, typer.Option("--in-turn", help="Leave room to print one after the other.")
+    ] = False,
     tighter: Annotated[
         int, typer.Option(help="Look for a tighter arrangement for so many seconds.", min=0, max=600)
     ] = 0,
@@ -52,7 +55,7 @@ def arrange(
     meshes = [part(file)[0] for file in files]
     job = _job(files, meshes, machine, copies)
     asked = job.plating.model_copy(
-        update={"gap_mm": gap, "edge_mm": edge, "turning": turning, "boxes": boxes}
+        update={"gap_mm": gap, "edge_mm": edge, "turning": turning, "boxes": boxes, "in_turn": in_turn}
     )
     job = job.model_copy(update={"plating": asked})
     at_hand = {mesh.digest: mesh for mesh in meshes}

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from ..core.graph import digest_of
-from ..core.machines.catalogue import Printer, printer
+from ..core.machines.catalogue import Printer
 from ..core.split.cuts import Cut, cut
 from ..core.split.fittings import FITS, MOST_TAPER_DEG, JointKind, JointSetting, strain_of
 from ..core.split.plan_points import PlanGoals
@@ -21,7 +21,7 @@ from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
 from .hollowing import Hollowing
 from .part import PaintedMarks, Part, Size
 from .process import Footing, Supports
-from .shop import Calibration, OwnPrinter
+from .shop import Calibration, OwnPrinter, machine_of
 
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
@@ -244,7 +244,7 @@ class Elsewhere(Document):
     @property
     def machine(self) -> Printer:
         """The printer."""
-        return self.own_printer.core() if self.own_printer else printer(self.printer)
+        return machine_of(self.printer, self.own_printer)
 
 
 class Decisions(Document):

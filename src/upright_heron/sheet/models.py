@@ -20,7 +20,6 @@ from ..core.machines.catalogue import (
     Technology,
     limit_for,
     material,
-    printer,
 )
 from ..core.split.fittings import FITS
 from ..core.stance.figures import Setting
@@ -34,7 +33,7 @@ from .item import Decisions, Elsewhere, Item
 from .order import Order
 from .plating import Instance, Plate, Plating
 from .process import FilamentSupports, Preset, Process, ResinSupports, Second, usual_supports
-from .shop import Calibration, OwnMaterial, OwnPrinter
+from .shop import Calibration, OwnMaterial, OwnPrinter, machine_of, pair_name
 
 SCHEMA = 3
 # What whoever looks at a part as it came sees of it.
@@ -77,7 +76,7 @@ class JobSettings(Document):
     @property
     def machine(self) -> Printer:
         """The printer."""
-        return self.own_printer.core() if self.own_printer else printer(self.printer)
+        return machine_of(self.printer, self.own_printer)
 
     @property
     def stuff(self) -> Material:
@@ -102,6 +101,21 @@ class JobSettings(Document):
         if self.measured is not None:
             return self.measured.limit_deg
         return limit_for(self.machine, self.stuff)
+
+    @property
+    def in_turn(self) -> bool:
+        """Items of a plate are printed one after the other."""
+        return self.plating.in_turn and not self.is_resin
+
+    @property
+    def apart_mm(self) -> float:
+        """What items on a plate keep from each other: in turn, the head has to pass."""
+        return max(self.plating.gap_mm, self.machine.head_mm) if self.in_turn else self.plating.gap_mm
+
+    @property
+    def pair(self) -> str:
+        """What the shop keeps of the printer with the material is kept under this."""
+        return pair_name(self.printer, self.material)
 
     @property
     def measured(self) -> Calibration | None:

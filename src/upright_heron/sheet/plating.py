@@ -19,12 +19,16 @@ class Turning(StrEnum):
 
 
 class Plating(Document):
-    """How plates are arranged: clear distances in mm, how items may be swung, and by outlines or boxes."""
+    """How plates are arranged: clear distances in mm, how items may be swung, and by outlines or boxes.
+
+    ``in_turn``: one item is printed after the other, each to its top (filament).
+    """
 
     gap_mm: Annotated[Length, Field(ge=0, le=100)] = 3.0
     edge_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
     turning: Turning = Turning.QUARTERS
     boxes: bool = False
+    in_turn: bool = False
 
 
 class Instance(Document):

@@ -7,10 +7,15 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from ..core.machines.catalogue import Material, Peel, Printer, Technology
+from ..core.machines.catalogue import Material, Peel, Printer, Technology, printer
 from .document import Document, Length, Name
 
 Spot = Annotated[Length, Field(ge=-2500, le=2500)]
+
+
+def pair_name(printer: str, material: str) -> str:
+    """What is kept of a kind of machine with a material is kept under this."""
+    return f"{printer}|{material}"
 
 
 # A print takes no less nor more than so many times what was told.
@@ -50,7 +55,7 @@ class Finished(Document):
 class RunNotes(Document):
     """What is to be minded on a kind of machine with a material: bed spray, who starts it, what stays in."""
 
-    # ``printer|material``, as for what was measured.
+    # As of a pair.
     name: Annotated[str, Field(min_length=1, max_length=121)]
     text: str = Field(default="", max_length=2000)
     # The shop found that they print well together; once it has said so of any, others are doubtful.
@@ -98,6 +103,8 @@ class OwnPrinter(Document):
     flow_mm3_s: Annotated[float, Field(gt=0, le=200)] = 11.0
     retract_mm: Annotated[Length, Field(ge=0, le=20)] = 1.0
     warm_up_s: Annotated[float, Field(ge=0, le=3600)] = 240.0
+    head_mm: Annotated[Length, Field(ge=0, le=500)] = 35.0
+    rail_mm: Annotated[Length, Field(ge=0, le=2000)] = 40.0
 
     @model_validator(mode="before")
     @classmethod
@@ -111,6 +118,11 @@ class OwnPrinter(Document):
     def core(self) -> Printer:
         """Return it as the core takes it."""
         return Printer(**{name: getattr(self, name) for name in type(self).model_fields})
+
+
+def machine_of(name: str, own: OwnPrinter | None) -> Printer:
+    """A printer by its name: the shop's own as it was taken from the shelf, or one that everybody has."""
+    return own.core() if own else printer(name)
 
 
 class OwnMaterial(Document):
@@ -150,4 +162,4 @@ class Calibration(Document):
     @property
     def name(self) -> str:
         """What it is kept under."""
-        return f"{self.printer}|{self.material}"
+        return pair_name(self.printer, self.material)

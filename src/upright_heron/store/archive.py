@@ -25,6 +25,7 @@ from ..core.geometry.mesh import Mesh
 from ..sheet.document import Document
 from ..sheet.shop import Station
 from ..sheet.upcast import read_sheet
+from .archived_prints import ArchivedPrint, archived_prints, take_prints
 from .blobs import DIGEST
 from .codec import decode
 from .database import NotFound
@@ -32,7 +33,8 @@ from .models import BlobRow, JobRow, ShelfRow, StepRow
 from .store import SHELF, Store
 
 FORMAT = "upright-heron-archive"
-VERSION = 1
+# 2: the record of prints goes along.
+VERSION = 2
 CONTENTS = "contents.json"
 # A file that claims to hold more than this is not opened.
 MOST_BYTES = 8 << 30
@@ -82,14 +84,16 @@ class Contents(Document):
     jobs: tuple[ArchivedJob, ...]
     shelf: tuple[Shelved, ...] = ()
     blobs: tuple[Digest, ...] = ()
+    prints: tuple[ArchivedPrint, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class TakenIn:
-    """What came of an archive: ids of its jobs here by those they had there, and entries of the shelf."""
+    """What came of an archive: ids of its jobs here by those they had there, and what was new of the rest."""
 
     jobs: dict[str, str]
     shelved: int
+    prints: int
 
 
 def write_archive(store: Store, out: IO[bytes], jobs: Sequence[str] | None = None) -> None:
@@ -115,12 +119,19 @@ def write_archive(store: Store, out: IO[bytes], jobs: Sequence[str] | None = Non
             if any(one not in known for one in jobs):
                 raise NotFound("There is no such job.", "Go back to the Yard and pick another.")
             rows = [known[one] for one in jobs]
-        archived = [_archived(s, row) for row in rows]
+        numbers = {row.id: _numbers(s, row.id) for row in rows}
+        archived = [_archived(s, row, numbers[row.id]) for row in rows]
         named = sorted({d for one in archived for step in one.steps for d in DIGEST.findall(step.sheet)})
         kept = [d for d in named if s.get(BlobRow, d) is not None]
         shelf = () if jobs is not None else tuple(_shelved(s))
+        prints = archived_prints(s, jobs, lambda job, step: numbers.get(job, {}).get(step, 0))
         contents = Contents(
-            format=FORMAT, version=VERSION, jobs=tuple(archived), shelf=shelf, blobs=tuple(kept)
+            format=FORMAT,
+            version=VERSION,
+            jobs=tuple(archived),
+            shelf=shelf,
+            blobs=tuple(kept),
+            prints=tuple(prints),
         )
         with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as folder:
             folder.writestr(_entry(CONTENTS), contents.model_dump_json())
@@ -139,10 +150,14 @@ def _entry(name: str) -> zipfile.ZipInfo:
     return entry
 
 
-def _archived(s: Session, row: JobRow) -> ArchivedJob:
+def _numbers(s: Session, job_id: str) -> dict[int, int]:
+    """Numbers of the steps of a job: their ids are of this database; in the archive they count from 1."""
+    ids = s.scalars(select(StepRow.id).where(StepRow.job_id == job_id).order_by(StepRow.id))
+    return {step: k for k, step in enumerate(ids, 1)}
+
+
+def _archived(s: Session, row: JobRow, numbers: dict[int, int]) -> ArchivedJob:
     steps = s.scalars(select(StepRow).where(StepRow.job_id == row.id).order_by(StepRow.id)).all()
-    # Ids of steps are of this database; in the archive they count from 1.
-    numbers = {step.id: k for k, step in enumerate(steps, 1)}
     made = tuple(
         Step(
             id=numbers[step.id],
@@ -219,11 +234,18 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
             if s.get(BlobRow, digest) is None:
                 s.add(BlobRow(digest=digest, data=data))
         s.flush()
-        names = {job.id: _take(s, job) for job in contents.jobs}
+        taken = {job.id: _take(s, job) for job in contents.jobs}
+        names = {was: name for was, (name, _) in taken.items()}
+        prints = take_prints(
+            s,
+            contents.prints,
+            lambda job: names.get(job, job),
+            lambda job, step: taken[job][1].get(step, 0) if job in taken else 0,
+        )
         fresh = [one for one in shelf if s.get(ShelfRow, (one.kind, one.name)) is None]
         for one in fresh:
             s.add(ShelfRow(kind=one.kind, name=one.name, data=one.data))
-    return TakenIn(names, len(fresh))
+    return TakenIn(names, len(fresh), prints)
 
 
 def _opened(file: IO[bytes]) -> zipfile.ZipFile:
@@ -310,8 +332,8 @@ def _readable(step: Step, blobs: dict[str, bytes]) -> None:
         raise BadValue(f"The archive lacks {min(missing)}, which its jobs need.", BROKEN)
 
 
-def _take(s: Session, job: ArchivedJob) -> str:
-    """Keep a job with its steps, in their order, and return its id here."""
+def _take(s: Session, job: ArchivedJob) -> tuple[str, dict[int, int]]:
+    """Keep a job with its steps, in their order, and return its id here and those of its steps."""
     name = job.id if s.get(JobRow, job.id) is None else uuid.uuid4().hex[:12]
     row = JobRow(id=name, created=job.created, touched=job.touched, state=job.state)
     s.add(row)
@@ -333,4 +355,4 @@ def _take(s: Session, job: ArchivedJob) -> str:
         made[step.id] = new.id
     row.step_id = made[job.shown]
     s.flush()
-    return name
+    return name, made

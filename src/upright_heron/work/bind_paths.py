@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.machines.catalogue import Material
+from ..core.plates.in_turn import Clearance
 from ..core.recipes import settings as s
 from ..core.stance.pose import from_quaternion
 from ..core.toolpaths.beads import Kind
@@ -191,6 +192,7 @@ def gcode(sheet: JobSettings, each: Sequence[DecidedSheet]) -> s.GcodeSetting | 
         (stuff.bed_c[0], stuff.bed_c[2]),
         (second.nozzle_c[0], second.nozzle_c[2]) if second is not None else (0.0, 0.0),
         machine.line_width_mm,
+        Clearance(machine.head_mm, machine.rail_mm) if sheet.in_turn else None,
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..core.plates.in_turn import Clearance
 from ..core.plates.nesting import FREELY, QUARTERS, Room
 from ..core.recipes import settings as s
 from ..sheet.models import JobSettings, JobSheet
@@ -20,7 +21,8 @@ def items_of(job: JobSheet, plate: int) -> tuple[str, ...]:
 
 def layout(job: JobSheet, plate: int) -> s.Layout:
     """A plate and all that stands on it."""
-    machine = job.of_plate(plate).machine
+    there = job.of_plate(plate)
+    machine = there.machine
     return s.Layout(
         machine.build_mm,
         machine.spot_mm,
@@ -28,6 +30,7 @@ def layout(job: JobSheet, plate: int) -> s.Layout:
         items_of(job, plate),
         job.plating.gap_mm,
         machine.worn,
+        Clearance(machine.head_mm, machine.rail_mm) if there.in_turn else None,
     )
 
 
@@ -35,7 +38,7 @@ def room_of(job: JobSettings) -> Room:
     """Where outlines may lie on a plate."""
     machine, asked = job.machine, job.plating
     x, y, _ = machine.build_mm
-    return Room((x, y), asked.gap_mm, asked.edge_mm, machine.spot_mm, machine.worn, TURNS[asked.turning])
+    return Room((x, y), job.apart_mm, asked.edge_mm, machine.spot_mm, machine.worn, TURNS[asked.turning])
 
 
 def by_printer(job: JobSheet) -> list[list[int]]:

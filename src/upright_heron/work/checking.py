@@ -13,7 +13,7 @@ from ..core.progress import Progress
 from ..core.recipes.values import Brief
 from ..core.topics import Topic
 from ..sheet.models import ItemSheet, JobSheet
-from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes
+from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes, pair_name
 from ..store.store import Store
 from .bind import keys_of, plate_keys
 from .sources import load_from
@@ -46,8 +46,10 @@ def job_checks(
     """
     found = [replace(check, item=sheet.id) for sheet, checks in of_items for check in checks]
     found += [replace(check, item=sheet.id) for sheet, _ in of_items for check in _of_sheet(sheet)]
-    found += [check for plate in of_plates for check in plate or ()]
+    numbered = enumerate(of_plates, 1)
+    found += [replace(check, plate=number) for number, plate in numbered for check in plate or ()]
     found += _of_spools(job, masses_g)
+    found += _in_turn(job)
     found += of_shop
     if job.asked:
         found.append(unchosen(job.printer, job.material, job.asked))
@@ -78,8 +80,30 @@ def _of_spools(job: JobSheet, masses_g: Callable[[str], float | None]) -> list[C
         if len(known) == len(masses) and sum(known) > holds:
             text = f"Plate {number} takes {sum(known):.0f} g of {job.material}; a spool holds {holds:g} g."
             mend = "Spread it over more plates, or be there when the spool runs out."
-            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF, plate=number))
     return found
+
+
+def _in_turn(job: JobSheet) -> list[Check]:
+    """Plates whose items cannot follow each other: each would need both nozzles."""
+    found = []
+    for number, plate in enumerate(job.plates, 1):
+        sheets = [job.on(one.item) for one in plate.instances]
+        if len(sheets) > 1 and sheets[0].in_turn and any(sheet.uses_second for sheet in sheets):
+            text = f"Plate {number} needs the second nozzle, and is to be printed one after the other."
+            mend = "Print all at once, or do without the second nozzle."
+            found.append(Check(Weight.WRONG, text, mend, Topic.HANDOFF, plate=number))
+    return found
+
+
+def of_plate(job: JobSheet, plate: int, checks: Iterable[Check]) -> list[Check]:
+    """Those that a plate, from 1, goes with: its own, those of what stands on it, and of the job."""
+    here = {one.item for one in job.plates[plate - 1].instances}
+    return [
+        check
+        for check in checks
+        if check.plate in (0, plate) and (check.plate or not check.item or check.item in here)
+    ]
 
 
 def shop_checks(job: JobSheet, store: Store) -> list[Check]:
@@ -92,13 +116,13 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
     for one in {settings.printer: settings for settings in of_plates}.values():
         if one.own_printer is not None:
             pairs.append((one.printer, one.own_printer, store.on_shelf(OwnPrinter, one.printer)))
-        measured = store.on_shelf(Calibration, f"{one.printer}|{one.material}")
+        measured = store.on_shelf(Calibration, one.pair)
         if measured is not None:
             pairs.append((f"{one.printer} with {one.material}", one.calibration, measured))
     approved = {one.name for one in store.shelf(RunNotes) if one.approved}
     printers = dict.fromkeys(job.of_plate(k).printer for k in range(len(job.plates)))
     for printer in printers if approved else ():
-        if f"{printer}|{job.material}" not in approved:
+        if pair_name(printer, job.material) not in approved:
             text = f"The shop has not approved {job.material} on the {printer}."
             mend = "Take another of both, or approve the pair once it has printed well."
             found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))

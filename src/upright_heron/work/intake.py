@@ -354,5 +354,5 @@ def new_sheet(part: Part, name: str, printer_name: str | None = None) -> JobShee
 
 def with_measured(sheet: JobSheet, store: Store) -> JobSheet:
     """Give a new job what the shop measured for its printer and material."""
-    known = store.on_shelf(Calibration, f"{sheet.printer}|{sheet.material}")
+    known = store.on_shelf(Calibration, sheet.pair)
     return sheet.model_copy(update={"calibration": known}) if known else sheet

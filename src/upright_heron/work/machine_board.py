@@ -13,7 +13,7 @@ from ..core.plates.fit import fit_of
 from ..core.recipes.values import Brief
 from ..sheet.changes import PrintOn
 from ..sheet.models import ItemSheet, JobSheet
-from ..sheet.shop import Calibration, OwnPrinter
+from ..sheet.shop import Calibration, OwnPrinter, pair_name
 from ..store.store import Store
 from .at_work import AtWork
 from .bind import keys_of
@@ -76,7 +76,7 @@ def candidates(job: JobSheet, plate: int, store: Store) -> list[Candidate]:
     offered += [(one.name, None) for one in PRINTERS if one.name not in named]
     found = []
     for name, kept in offered:
-        measured = store.on_shelf(Calibration, f"{name}|{job.material}")
+        measured = store.on_shelf(Calibration, pair_name(name, job.material))
         change = PrintOn(plate=plate + 1, printer=name, own=kept, calibration=measured)
         try:
             other = job if name == now.name else change.made(job, "")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -12,9 +11,8 @@ from ..hanging.findings import Family, Finding, State
 from ..hollow.stays import Stays, Verdict
 from ..machines.catalogue import Technology
 from ..plates.arrange import Rectangle
-from ..plates.extent import Extent, Printed, around, move_onto, swing_that_fits
+from ..plates.extent import Extent
 from ..plates.fit import Fit
-from ..plates.gaps import Lying, away_mm, meet, near_pairs
 from ..supports.support_set import Fault, FaultKind
 from ..tags import stored
 from ..topics import Topic
@@ -47,7 +45,14 @@ class Place:
     swing_deg: float
 
 
-@stored("check", 3, {1: lambda old: {**old, "place": None}, 2: lambda old: {**old, "copy": 0}})
+_CHECKS = {
+    1: lambda old: {**old, "place": None},
+    2: lambda old: {**old, "copy": 0},
+    3: lambda old: {**old, "plate": 0},
+}
+
+
+@stored("check", 4, _CHECKS)
 @dataclass(frozen=True, slots=True)
 class Check:
     """One line of the list.
@@ -67,6 +72,8 @@ class Check:
         Where the item stands well.
     copy : int
         Which copy of the item, where there are several on the plate; 0 otherwise.
+    plate : int
+        Which plate it is about, from 1; 0 where it is about an item or the job.
     """
 
     weight: Weight
@@ -76,6 +83,7 @@ class Check:
     item: str = ""
     place: Place | None = None
     copy: int = 0
+    plate: int = 0
 
 
 @dataclass(frozen=True, eq=False)
@@ -258,104 +266,6 @@ def _surface(closed: bool, left: str, fit: Fit, is_split: bool) -> list[Check]:
         text = f"Too long by {over:.1f} mm along {side}{counted}."
         found.append(Check(Weight.WRONG, text, turn if fit.turned else cut, Topic.SPLIT))
     return found
-
-
-def plate_checks(
-    stood: Sequence[Stood],
-    build_mm: tuple[float, float, float],
-    lying: Sequence[Lying],
-    gap_mm: float = 0.0,
-    worn: Sequence[tuple[float, float, float]] = (),
-) -> list[Check]:
-    """List what reaches past the edge of a plate or stands in the way of something else.
-
-    Parameters
-    ----------
-    stood : sequence of Stood
-        What stands on the plate; the same item may stand there more than once.
-    build_mm : (x, y, z)
-    lying : sequence of Lying
-        True outlines of the same.
-    gap_mm : float
-        What they should keep from each other.
-    worn : sequence of (x, y, radius)
-        Places that should be kept free, mm.
-
-    Returns
-    -------
-    list of Check
-        With the name of what each is about, and where it would stand well.
-    """
-    past = [_past_the_edge(one, one.box, build_mm[:2]) for one in stood]
-    found = [*(check for check in past if check is not None), *_in_the_way(stood, lying, gap_mm)]
-    for one, plan in zip(stood, lying, strict=False):
-        if any(away_mm(plan, (x, y)) < radius - NEAR_MM for x, y, radius in worn):
-            text = "It stands on a worn place of the plate."
-            found.append(one.check(Weight.DOUBTFUL, text, "Move it, or let it be arranged."))
-    return found
-
-
-def _in_the_way(stood: Sequence[Stood], lying: Sequence[Lying], gap_mm: float) -> list[Check]:
-    """Tell what crosses others, lies over or under others, or stands too near to them."""
-    across: dict[int, int] = {}
-    over: dict[int, int] = {}
-    near: dict[int, float] = {}
-    for pair in near_pairs(lying, max(gap_mm - NEAR_MM, 0.0)):
-        if not pair.crosses:
-            near[pair.first] = min(near.get(pair.first, math.inf), pair.gap_mm)
-        elif meet(lying[pair.first], lying[pair.second]):
-            across[pair.first] = across.get(pair.first, 0) + 1
-        else:
-            over[pair.first] = over.get(pair.first, 0) + 1
-    found = []
-    move = "Move it on the plate, or let it be arranged."
-    for k, count in sorted(across.items()):
-        text = f"It crosses {_others(count)} on the plate."
-        found.append(stood[k].check(Weight.WRONG, text, move))
-    for k, count in sorted(over.items()):
-        text = f"From above it covers part of {_others(count)}; they share no height."
-        mend = "Leave it where it can be taken off after the other, or move it."
-        found.append(stood[k].check(Weight.DOUBTFUL, text, mend))
-    for k, gap in sorted(near.items()):
-        text = f"It stands {gap:.1f} mm from another: less than the gap of {gap_mm:g} mm."
-        found.append(stood[k].check(Weight.DOUBTFUL, text, move))
-    return found
-
-
-def _others(count: int) -> str:
-    return "another" if count == 1 else f"{count} others"
-
-
-def _past_the_edge(one: Stood, box: Rectangle, plate_mm: tuple[float, float]) -> Check | None:
-    """Tell by how much something reaches past the edge, and the smallest move or swing that mends it."""
-
-    def over(box: Rectangle) -> float:
-        ends = zip(box.low, box.high, plate_mm, strict=True)
-        return max(max(-side / 2 - low, high - side / 2) for low, high, side in ends)
-
-    if over(box) <= EDGE_MM:
-        return None
-    move = move_onto(box, plate_mm)
-    if move is not None:
-        place = Place(round(one.x_mm + move[0], 4), round(one.y_mm + move[1], 4), one.swing_deg)
-        ways = zip(move, "xy", strict=True)
-        mend = f"Move it {' and '.join(f'{abs(by):.1f} mm along {axis}' for by, axis in ways if by)}."
-    else:
-        swing = swing_that_fits(one.extent.corners, plate_mm)
-        if swing is None:
-            # What is too large for any place is told of the item itself.
-            return None
-        place = Place(None, None, swing)
-        mend = f"Swing it to {swing:g}°: so it fits." if swing else "Swing it back: so it fits."
-    past = {
-        what: over(around(corners, one.swing_deg).moved(one.x_mm, one.y_mm))
-        for what, corners in one.extent.plans.items()
-    }
-    named = [what.value for what in Printed if past.get(what, 0.0) > EDGE_MM]
-    words = " and ".join(named)
-    reach = "reach" if len(named) > 1 or named[0] == Printed.SUPPORTS else "reaches"
-    text = f"{words[:1].upper()}{words[1:]} {reach} {over(box):.1f} mm past the edge of the plate."
-    return one.check(Weight.WRONG, text, mend, place)
 
 
 def _supports(faults: Sequence[Fault], trapped: int) -> list[Check]:

@@ -55,6 +55,8 @@ class Printer:
     travel_mm_s, flow_mm3_s, retract_mm, warm_up_s : float
         Speed from bead to bead; the most that comes out of a nozzle; how far filament is drawn back; and what
         it takes to get hot.
+    head_mm, rail_mm : float
+        How far its head reaches round the nozzle, and how high over the nozzle its rail is (filament).
     """
 
     name: str
@@ -76,6 +78,8 @@ class Printer:
     flow_mm3_s: float = 11.0
     retract_mm: float = 1.0
     warm_up_s: float = 240.0
+    head_mm: float = 35.0
+    rail_mm: float = 40.0
 
     @property
     def line_width_mm(self) -> float:

@@ -10,7 +10,8 @@ from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
 from ..geometry.plan_hull import plan_hull
 from ..graph import Keep, maybe, recipe
-from ..handoff.preflight import Check, Stood, plate_checks
+from ..handoff.preflight import Check, Stood
+from ..handoff.preflight_plate import plate_checks
 from ..layers.stack import LayerStack, pack
 from ..plates.arrange import in_rows, round_all
 from ..plates.extent import Extent, move_onto
@@ -99,7 +100,7 @@ def outline(part: LayerStack, made: SupportSet | None, base: Footing | None) -> 
     return outline_of(stacks, high)
 
 
-@recipe("plate_checks", version=3, needs=(arranged,), each=(extent, outline), reads=Layout, keep=Keep.LIGHT)
+@recipe("plate_checks", version=4, needs=(arranged,), each=(extent, outline), reads=Layout, keep=Keep.LIGHT)
 def checks_of_plate(
     where: Arranged, extents: tuple[Extent, ...], outlines: tuple[Outline, ...], layout: Layout
 ) -> tuple[Check, ...]:
@@ -112,7 +113,7 @@ def checks_of_plate(
         copy = one.copy if often[one.item] > 1 else 0
         stood.append(Stood(one.item, size, one.x_mm, one.y_mm, one.swing_deg, copy))
         lying.append(Lying(plan, one.x_mm, one.y_mm, one.swing_deg))
-    return tuple(plate_checks(stood, layout.build_mm, lying, layout.gap_mm, layout.worn))
+    return tuple(plate_checks(stood, layout.build_mm, lying, layout.gap_mm, layout.worn, layout.in_turn))
 
 
 @recipe(

@@ -9,6 +9,7 @@ from ..footing.under_drains import Mouths
 from ..handoff.masks import Screen
 from ..hollow.stays import Stays
 from ..machines.catalogue import Material, Peel, Printer, Technology
+from ..plates.in_turn import Clearance
 from ..plates.nesting import Room
 from ..split.cuts import Cut
 from ..split.fittings import JointSetting
@@ -356,7 +357,8 @@ class RunSetting:
 class GcodeSetting:
     """How G-code is written, and the temperatures (lowest, highest) that the materials take.
 
-    ``spools`` are those of both nozzles; ``None`` where nothing is printed with the second.
+    ``spools`` are those of both nozzles; ``None`` where nothing is printed with the second. ``in_turn`` is
+    what a head needs where items are printed one after the other.
     """
 
     running: Running
@@ -366,6 +368,7 @@ class GcodeSetting:
     bed_range: tuple[float, float]
     second_range: tuple[float, float] = (0.0, 0.0)
     line_mm: float = 0.44
+    in_turn: Clearance | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -433,7 +436,8 @@ class Layout:
     """A plate: the machine's volume and favourite spot (mm), its instances, and the order of its items.
 
     ``items`` says for each binding of an item which item it is of, in their order; ``gap_mm`` is what they
-    keep from each other, and ``worn`` places (x, y, radius) are kept free.
+    keep from each other, and ``worn`` places (x, y, radius) are kept free. ``in_turn`` is what a head needs
+    where they are printed one after the other.
     """
 
     build_mm: Vector
@@ -442,6 +446,7 @@ class Layout:
     items: tuple[str, ...]
     gap_mm: float = 0.0
     worn: tuple[tuple[float, float, float], ...] = ()
+    in_turn: Clearance | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from dataclasses import asdict, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -168,7 +168,7 @@ def speeds(beads: Beads, asked: RunSetting) -> Speeds:
 
 @recipe(
     "gcode",
-    version=3,
+    version=4,
     stage="Writing G-code",
     needs=(arranged,),
     each=(toolpaths, health),
@@ -190,7 +190,7 @@ def gcode(
         refuse_open(report.closed, report.left)
     by_item = dict(zip(where.items, items, strict=True))
     placed = [Placed(by_item[p.item], p.x_mm, p.y_mm, p.swing_deg) for p in where.places]
-    whole = merged(placed, asked.line_mm, asked.writing.build_mm)
+    whole = merged(placed, asked.line_mm, asked.writing.build_mm, in_turn=asked.in_turn is not None)
     return Package(gcode_of(whole, asked)[0])
 
 
@@ -232,10 +232,12 @@ def gcode_of(whole: Beads, asked: GcodeSetting) -> tuple[bytes, Readback]:
     data = b"".join(written(whole, moves, how, asked.running, (0.0, 0.0), facts))
     bounds = Bounds(
         how.machine, how.build_mm, told.volume_mm3, how.diameter_mm, asked.nozzle_range, asked.bed_range,
-        len(whole.tops_mm), how.lift_mm > 0, asked.second_range, told.second_mm3, told.pauses,
-        asked.running.retract_mm,
+        len(np.unique(whole.tops_mm.round(4))), how.lift_mm > 0, asked.second_range, told.second_mm3,
+        told.pauses, asked.running.retract_mm,
     )  # fmt: skip
-    back = read(data.decode().splitlines())
+    if asked.in_turn is not None:
+        bounds = replace(bounds, items=1 + int((np.diff(whole.tops_mm) < 0).sum()), **asdict(asked.in_turn))
+    back = read(data.decode().splitlines(), in_turn=asked.in_turn is not None)
     found = faults(back, bounds)
     if found:
         words, mend = found[0]

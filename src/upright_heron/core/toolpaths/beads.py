@@ -129,7 +129,7 @@ class Beads:
     layer : (N,) int64
         Ascending.
     tops_mm : (L,) float64
-        Upper side of each layer, from the plate.
+        Upper side of each layer, from the plate. Where it is lower than the one before, another item begins.
     layer_mm : float
         Height of a layer.
     high : (N,) float64
@@ -156,6 +156,13 @@ class Beads:
 
     def __len__(self) -> int:
         return len(self.kind)
+
+    @property
+    def begins(self) -> NDArray[np.bool_]:
+        """Layers (L,) that something begins with on the plate: the first, and that of each that follows."""
+        found = np.ones(len(self.tops_mm), bool)
+        found[1:] = self.tops_mm[1:] <= self.tops_mm[:-1]
+        return found
 
     def of_layer(self, layer: int) -> slice:
         """Which paths are of a layer."""

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ..errors import BadValue
 from .beads import Beads, Kind
-from .timing import Moves, Running
+from .timing import Moves, Running, over_mm
 
 # What is written before and after a print, where a machine has no text of its own.
 START = """G21
@@ -183,11 +183,12 @@ def _layers(
     state = np.array([0.0, -1.0, 0.0, 1.0, 0.0])
     layer = beads.layer[moves.path] if len(moves.path) else np.zeros(0, np.int64)
     bounds = np.searchsorted(layer, np.arange(len(beads.tops_mm) + 1))
+    begins = beads.begins
     for k, top in enumerate(beads.tops_mm.tolist()):
         a, b = int(bounds[k]), int(bounds[k + 1])
-        fan = round(255 * asked.fan_percent / 100) if k else 0
+        fan = 0 if begins[k] else round(255 * asked.fan_percent / 100)
         head = f"; layer {k + 1} of {len(beads.tops_mm)} at {top:.3f} mm\n"
-        if k < 2:
+        if begins[k] or begins[k - 1]:
             head += f"M106 S{fan}\n" if fan else "M107\n"
         yield head.encode()
         yield from _events(beads, k, asked, running, places[a], state)
@@ -197,6 +198,15 @@ def _layers(
             first += names[int(beads.kind[0])].decode()
             yield first.encode()
             state[1] = float(beads.kind[0])
+        elif begins[k] and b > a:
+            kind = int(beads.kind[moves.path[a]])
+            up = min(over_mm(beads, k), asked.build_mm[2])
+            yield _over(
+                places[a + 1], up, running, 0.0 if asked.relative else float(state[0]), asked.relative
+            )
+            yield names[kind]
+            state[1] = float(kind)
+            a += 1
         nozzle = beads.nozzle[moves.path[a:b]].astype(np.int64)
         kinds = beads.kind[moves.path[a:b]].astype(np.int64)
         data, size = _lines(
@@ -221,7 +231,8 @@ def _events(
         if not event.pause:
             continue
         x, y, z = at.tolist()
-        up = min(z + PARK_UP_MM, asked.build_mm[2])
+        # Items that were printed before may be higher.
+        up = min(max(z, float(beads.tops_mm[:layer].max(initial=0.0))) + PARK_UP_MM, asked.build_mm[2])
         e = 0.0 if asked.relative else float(state[0])
         travel, pull = f"F{60 * running.travel_mm_s:.0f}", f"F{60 * running.retract_mm_s:.0f}"
         lines = [
@@ -234,6 +245,20 @@ def _events(
             f"G1 E{running.retract_mm if asked.relative else e:.5f} {pull}",
         ]
         yield ("\n".join(lines) + "\n").encode()
+
+
+def _over(to: NDArray[np.float64], up: float, running: Running, e: float, relative: bool) -> bytes:
+    """The way over what stands to a place (3,): drawn back, up, across and down again."""
+    x, y, z = to.tolist()
+    travel, pull = f"F{60 * running.travel_mm_s:.0f}", f"F{60 * running.retract_mm_s:.0f}"
+    lines = [
+        f"G1 E{e - running.retract_mm:.5f} {pull}",
+        f"G0 Z{up:.3f} {travel}",
+        f"G0 X{x:.3f} Y{y:.3f} {travel}",
+        f"G0 Z{z:.3f} {travel}",
+        f"G1 E{running.retract_mm if relative else e:.5f} {pull}",
+    ]
+    return ("\n".join(lines) + "\n").encode()
 
 
 def _plain_words(told: str) -> str:

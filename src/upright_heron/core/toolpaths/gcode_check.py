@@ -7,11 +7,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ..errors import BadValue
+from .turns_check import Turns
 
 # What is pushed out may differ by this share from the beads.
 SHARE = 1e-3
 # Rounded numbers may reach past the volume by this, mm.
 ROUNDED_MM = 1e-3
+# Outlines keep from each other what beads do to less than half a bead and the raster they are looked at on.
+HEAD_MM = 1.2
 # What is asked of it that a file may hold besides moves.
 _KNOWN = frozenset({
     "G0", "G1", "G21", "G28", "G90", "G91", "G92", "M82", "M83", "M84", "M104", "M106", "M107", "M109",
@@ -60,6 +63,8 @@ class Readback:
         Filament that is pushed on the spot, more than was drawn back, once a bead was laid.
     drawn_mm : float
         The furthest that filament is drawn back between beads.
+    turns : Turns or None
+        What follows what, where items are printed one after the other.
     """
 
     machine: str = ""
@@ -86,10 +91,11 @@ class Readback:
     low_pauses: int = 0
     blob_mm: float = 0.0
     drawn_mm: float = 0.0
+    turns: Turns | None = None
 
 
-def read(lines: Iterable[str]) -> Readback:
-    """Read G-code.
+def read(lines: Iterable[str], *, in_turn: bool = False) -> Readback:
+    """Read G-code; items that follow each other are told apart where they are to.
 
     Raises
     ------
@@ -97,6 +103,7 @@ def read(lines: Iterable[str]) -> Readback:
         A word is no letter with a number.
     """
     reader = _Reader()
+    reader.found.turns = Turns() if in_turn else None
     for number, line in enumerate(lines, 1):
         code, _, comment = line.partition(";")
         words = code.split()
@@ -177,6 +184,8 @@ class _Reader:
             drawn = self.backs[self.active] > 0
             if drawn and aside and self.at[2] <= self.drawn_at + 1e-9:
                 self.found.unlifted.append(self.at[2])
+            if self.found.turns is not None:
+                self.found.turns.way(self.at, target)
             if self.found.beads:
                 _reach(self.found.travel_low_mm, self.found.travel_high_mm, target)
         else:
@@ -198,6 +207,8 @@ class _Reader:
         self.found.second_mm += push if self.active else 0.0
         self.heights.add(target[2])
         self.found.cold_mm += 0.0 if self.hot[self.active] else push
+        if self.found.turns is not None:
+            self.found.turns.bead(self.at, target)
         for place in (self.at, target):
             _reach(self.found.low_mm, self.found.high_mm, place)
 
@@ -246,6 +257,10 @@ class Bounds:
     pauses : int
     retract_mm : float
         Filament is drawn back by no more.
+    items : int
+        That follow each other.
+    head_mm, rail_mm : float
+        What the head and the rail of the machine need, where several do.
     """
 
     machine: str
@@ -260,6 +275,9 @@ class Bounds:
     second_mm3: float = 0.0
     pauses: int = 0
     retract_mm: float = 1.0
+    items: int = 1
+    head_mm: float = 0.0
+    rail_mm: float = math.inf
 
 
 def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
@@ -282,9 +300,31 @@ def faults(found: Readback, asked: Bounds) -> list[tuple[str, str]]:
         told.append((f"{unlifted} travels are not lifted, as was asked.", "Write the file again."))
     if found.pauses != asked.pauses:
         told.append((f"The file has {found.pauses} pauses of {asked.pauses}.", "Write the file again."))
+    if found.turns is not None:
+        told += _in_turn(found.turns, asked)
     if found.low_pauses:
         told.append(("The nozzle waits in the print.", "Pause lower, or split the part."))
     told += [(f"Unknown: {word}.", "Look at the start and end text.") for word in found.unknown[:5]]
+    return told
+
+
+def _in_turn(turns: Turns, asked: Bounds) -> list[tuple[str, str]]:
+    """What the head or the rail touches where items follow each other."""
+    told = []
+    if len(turns.parts) != asked.items:
+        told.append(
+            (f"{len(turns.parts)} items of {asked.items} follow each other.", "Write the file again.")
+        )
+    if turns.low_ways:
+        told.append(("The nozzle goes through what stands on its way to an item.", "Print all at once."))
+    near = turns.nearest_mm()
+    if near < asked.head_mm - HEAD_MM:
+        words = f"The head reaches {asked.head_mm:g} mm round the nozzle; a part stands {near:.1f} mm off."
+        told.append((words, "Arrange the plate anew, or print all at once."))
+    high = turns.under_rail(asked.rail_mm)
+    if high:
+        words = f"{high} items that others follow are higher than the rail: {asked.rail_mm:g} mm."
+        told.append((words, "Put them on plates of their own, or print all at once."))
     return told
 
 

@@ -20,6 +20,8 @@ SHARES = {
 }  # fmt: skip
 
 
+# So far over all that stands the nozzle goes on its way to the next item.
+OVER_MM = 3.0
 # Speeds of layers that would not cool are found in so many rounds.
 ROUNDS = 4
 
@@ -167,7 +169,7 @@ def moves_of(beads: Beads, running: Running) -> Moves:
     pace = beads.pace.copy()
     pace[1:] = np.minimum(pace[1:], beads.pace[:-1])
     feed = running.speed_mm_s * shares[beads.kind][path] * pace
-    first = beads.layer[path] == 0
+    first = beads.begins[beads.layer][path]
     feed = np.where(first, np.minimum(feed, running.speed_mm_s) * running.first_share, feed)
     with np.errstate(divide="ignore"):
         feed = np.minimum(feed, np.where(area > 0, running.flow_mm3_s / area, np.inf))
@@ -209,6 +211,21 @@ def changes_of(beads: Beads) -> NDArray[np.bool_]:
     return found
 
 
+def overs_mm(beads: Beads) -> NDArray[np.float64]:
+    """Ways up and down over what stands, before each layer (L,): to items that follow others, mm."""
+    tops = beads.tops_mm
+    found = np.zeros(len(tops))
+    for k in np.flatnonzero(beads.begins)[1:].tolist():
+        up = over_mm(beads, k)
+        found[k] = (up - tops[k - 1]) + (up - tops[k])
+    return found
+
+
+def over_mm(beads: Beads, layer: int) -> float:
+    """Height that the nozzle goes to on its way to an item that begins with a layer."""
+    return float(beads.tops_mm[:layer].max()) + OVER_MM
+
+
 def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
     """Time a print, and slow down layers that would not cool.
 
@@ -240,12 +257,14 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
         took = seconds(moves.places, moves.feed, moves.travel, limits)
         of_layer = np.bincount(layer, took, layers)
         along = np.bincount(layer, np.where(moves.travel, 0.0, took), layers)
+    over = overs_mm(beads) / running.travel_mm_s
     step = np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
     retracts = int(moves.back.sum())
     changes = int(changes_of(beads).sum())
     drawn = 2 * retracts * running.retract_mm / running.retract_mm_s
     kind = np.where(moves.travel, int(Kind.TRAVEL), beads.kind[moves.path] if len(beads) else 0)
     by = np.bincount(kind, took, len(Kind)) if len(took) else np.zeros(len(Kind))
+    by[Kind.TRAVEL] += over.sum()
     volume = np.bincount(kind, step * moves.area, len(Kind)) if len(took) else np.zeros(len(Kind))
     told = [(k.words, float(by[k])) for k in Kind if by[k] > 0]
     told.append(("drawing back", drawn))
@@ -259,7 +278,7 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
             seconds=float(by.sum()) + drawn + changes * running.change_s + running.warm_up_s,
             by_kind=tuple(told),
             volume_by_kind=tuple((k.words, float(volume[k])) for k in Kind if volume[k] > 0),
-            layer_s=np.asarray(np.bincount(layer, took, layers), np.float64),
+            layer_s=np.asarray(np.bincount(layer, took, layers), np.float64) + over,
             travel_mm=float(step[moves.travel].sum()),
             bead_mm=float(step[~moves.travel].sum()),
             retracts=retracts,

@@ -115,16 +115,17 @@ class SetPlating(JobChange):
     edge_mm: Annotated[Length, Field(ge=0, le=100)] = 0.0
     turning: Turning = Turning.QUARTERS
     boxes: bool = False
+    in_turn: bool = False
 
     def made(self, job: JobSheet, item: str) -> JobSheet:
         """Return the job with plates arranged so."""
-        asked = Plating(gap_mm=self.gap_mm, edge_mm=self.edge_mm, turning=self.turning, boxes=self.boxes)
-        return altered(job, plating=asked)
+        return altered(job, plating=Plating(**{name: getattr(self, name) for name in Plating.model_fields}))
 
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
         turning = {Turning.NONE: "as they are", Turning.QUARTERS: "quarter turns", Turning.FREELY: "any turn"}
-        return f"Arrange with a gap of {self.gap_mm:g} mm, {turning[self.turning]}"
+        after = ", one after the other" if self.in_turn else ""
+        return f"Arrange with a gap of {self.gap_mm:g} mm, {turning[self.turning]}{after}"
 
 
 class Arrange(JobChange):

@@ -183,7 +183,12 @@ async def _taken_in(request: Request, use: Services) -> Response:
     if len(found.jobs) == 1:
         made = await run_in_threadpool(use.store.job, *found.jobs.values())
         return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
-    told = {"jobs": found.jobs, "shelved": found.shelved, "url": str(request.url_for("yard").path)}
+    told = {
+        "jobs": found.jobs,
+        "shelved": found.shelved,
+        "prints": found.prints,
+        "url": str(request.url_for("yard").path),
+    }
     return JSONResponse(told, 201)
 
 

@@ -62,7 +62,7 @@ LAST = "heron-machine"
 def remember_machine(answer: Response, sheet: JobSheet) -> Response:
     """Let the browser keep what its person printed on last: it is offered first for the next job."""
     if not sheet.asked:
-        pair = quote(f"{sheet.printer}|{sheet.material}")
+        pair = quote(sheet.pair)
         answer.set_cookie(LAST, pair, max_age=YEAR_S, httponly=True, samesite="lax")
     return answer
 

@@ -17,7 +17,7 @@ from ...core.units import length_mm, number
 from ...sheet.changes import PickMaterial, PickPrinter
 from ...sheet.part import Part
 from ...sheet.process import Preset
-from ...sheet.shop import Calibration, Habits, OwnMaterial, OwnPrinter
+from ...sheet.shop import Calibration, Habits, OwnMaterial, OwnPrinter, pair_name
 from ...store.store import Job
 from ...work import worker
 from ...work.intake import new_sheet
@@ -155,7 +155,7 @@ async def make_coupon(
 
 def _coupon_job(use: Services, part: Part, kind: str, printer: str, material: str) -> Job:
     sheet = new_sheet(part, f"{COUPONS[kind]}, {printer}, {material}"[:120])
-    pair = {"calibration": use.store.on_shelf(Calibration, f"{printer}|{material}")}
+    pair = {"calibration": use.store.on_shelf(Calibration, pair_name(printer, material))}
     machine = PickPrinter(printer=printer, own=use.store.on_shelf(OwnPrinter, printer), **pair)
     stuff = PickMaterial(material=material, own=use.store.on_shelf(OwnMaterial, material), **pair)
     sheet = stuff.made(machine.made(sheet, ""), "")

@@ -18,7 +18,6 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue
 from ...core.keys import Keys
 from ...core.recipes.values import Picture
-from ...sheet.models import JobSheet
 from ...sheet.shop import RunNotes
 from ...store.store import Job
 from ...work.bind import keys_of, plate_keys
@@ -66,11 +65,6 @@ class Sheet:
     run_notes: str
 
 
-def notes_name(job: JobSheet, plate: int) -> str:
-    """What run notes of a plate, from 0, are kept under: its machine and the material."""
-    return f"{job.of_plate(plate).machine.name}|{job.material}"
-
-
 def _context(request: Request, use: Services, job: Job, look: Looking) -> dict[str, Any]:
     sheet = job.sheet.on(look.item)
     page = use.pages.job_page(job, replace(look, section=0))
@@ -78,7 +72,7 @@ def _context(request: Request, use: Services, job: Job, look: Looking) -> dict[s
     plate = job.sheet.plate_of(sheet.id)
     address = f"{request.url_for('job', job_id=job.id)}?item={sheet.id}&open=9"
     counts = Counter(job.sheet.on(one.item).item_name for one in job.sheet.plates[plate].instances)
-    kept = use.store.on_shelf(RunNotes, notes_name(job.sheet, plate))
+    kept = use.store.on_shelf(RunNotes, job.sheet.of_plate(plate).pair)
     # It is drawn by the size that the page gives it, and names no style of its own.
     code = segno.make(address, error="m").svg_inline(border=2, omitsize=True, svgclass="scan", lineclass=None)
     told = Sheet(
@@ -180,5 +174,5 @@ def run_notes(
     """Keep what holds for the machine of a plate with its material, for all jobs of the shop."""
     job = use.store.job(job_id)
     check_plate(job.sheet, plate)
-    use.store.shelve(RunNotes(name=notes_name(job.sheet, plate - 1), text=text.strip(), approved=approved))
+    use.store.shelve(RunNotes(name=job.sheet.of_plate(plate - 1).pair, text=text.strip(), approved=approved))
     return render(request, use, job, look.usually("handoff"))

@@ -6,12 +6,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ....core.handoff.preflight import Weight
 from ....core.recipes.values import Brief, Stands
 from ....core.toolpaths.rough_estimate import Estimate
 from ....core.topics import Topic
 from ....sheet.item import Item
 from ....sheet.plating import Instance
 from ....sheet.shop import Habits, RunNotes, Station
+from ....work.checking import of_plate
 from ...section import Section
 from .naming import FIELDS, PATTERN, PLATE_FIELDS
 from .routes import router
@@ -105,6 +107,10 @@ class HandoffContext:
         What the shop wrote down for that machine with the material.
     approved : bool
         The shop found that they print well together.
+    wrong : int
+        What preflight finds wrong with that plate and what stands on it.
+    head_mm, rail_mm : float
+        What the head and the rail of that printer need.
     plate_names, plate_fields : str, tuple of str
         How the shop has files of plates named, and what that may name.
     stations : tuple of str
@@ -127,6 +133,9 @@ class HandoffContext:
     stations: tuple[str, ...] = ()
     run_notes: str = ""
     approved: bool = False
+    wrong: int = 0
+    head_mm: float = 0.0
+    rail_mm: float = 0.0
     sent: list[Print] = field(default_factory=list)
 
 
@@ -152,8 +161,9 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
     if here is None and mine:
         here_plate, here = mine[0]
     copies = tuple(line.instance.copy_number for _, line in mine)
-    goes = job.of_plate(max(here_plate - 1, 0)).machine.name
-    notes = store.on_shelf(RunNotes, f"{goes}|{job.material}")
+    there = job.of_plate(max(here_plate - 1, 0))
+    goes = there.machine.name
+    notes = store.on_shelf(RunNotes, there.pair)
     habits = store.on_shelf(Habits, "shop")
     stations = tuple(one.name for one in store.shelf(Station) if one.model == goes)
     return HandoffContext(
@@ -168,6 +178,9 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         run_notes=notes.text if notes is not None else "",
         plate_names=habits.plate_names if habits is not None else "",
         approved=notes is not None and notes.approved,
+        head_mm=there.machine.head_mm,
+        rail_mm=there.machine.rail_mm,
+        wrong=sum(one.weight is Weight.WRONG for one in of_plate(job, max(here_plate, 1), now.preflight)),
         sent=store.prints_of(page.job.id)[:6],
     )
 

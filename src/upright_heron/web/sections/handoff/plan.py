@@ -51,6 +51,7 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
         })  # fmt: skip
     return {
         "plate": plate + 1, "plates": len(job.plates), "build": list(machine.build_mm),
-        "spot": machine.spot_mm, "worn": machine.worn, "gap": job.plating.gap_mm, "edge": job.plating.edge_mm,
+        "spot": machine.spot_mm, "worn": machine.worn, "gap": job.of_plate(plate).apart_mm,
+        "edge": job.plating.edge_mm,
         "outlines": outlines, "instances": instances,
     }  # fmt: skip

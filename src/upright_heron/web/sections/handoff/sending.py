@@ -14,6 +14,7 @@ from ....core.recipes.values import Package
 from ....sheet.shop import Station
 from ....work.at_work import machines_at_work
 from ....work.bind import plate_keys
+from ....work.checking import of_plate
 from ....work.handing import excused, goes_to, new_print, station_checks
 from ....work.machine_board import candidates, machine_board
 from ...dependencies import Use, all_made, render
@@ -45,7 +46,7 @@ async def print_plate(
     page = await run_in_threadpool(use.pages.job_page, job, look)
     seen = use.floor.seen(found.name)
     of_station = station_checks(job.sheet, plate, found, seen.status if seen is not None else None)
-    why = excused([*page.now.preflight, *of_station], excuse)
+    why = excused([*of_plate(job.sheet, plate, page.now.preflight), *of_station], excuse)
     keys, name = plate_keys(job.sheet, plate - 1), "masks" if job.sheet.is_resin else "gcode"
     await asyncio.wrap_future(use.work.make(keys, name))
     package = await run_in_threadpool(use.pages.result, keys[name])
