@@ -13,7 +13,7 @@ from tests.support import box, mesh_of
 from upright_heron.core.errors import BadValue, Cancelled, EmptyFile
 from upright_heron.core.footing.under_drains import UnderDrains
 from upright_heron.core.geometry.picture import picture
-from upright_heron.core.handoff.preflight import HollowPart, Standing, Weight, preflight
+from upright_heron.core.handoff.preflight import HollowPart, Standing, Surface, Weight, preflight
 from upright_heron.core.hanging.findings import Family, Finding, State
 from upright_heron.core.hollow.stays import Stays
 from upright_heron.core.machines import catalogue as machines
@@ -166,10 +166,39 @@ class PreflightTest(unittest.TestCase):
         )
         return Finding(**(values | changes))
 
-    def found(self, **changes):
+    def told(self, **changes):
         asked = self.CLEAR | changes
-        standing = Standing(**{field.name: asked.pop(field.name) for field in fields(Standing)})
-        return [(f.weight, f.topic) for f in preflight(**asked, standing=standing)]
+        standing, surface = (
+            kind(**{field.name: asked.pop(field.name) for field in fields(kind) if field.name in asked})
+            for kind in (Standing, Surface)
+        )
+        return preflight(**asked, standing=standing, surface=surface)
+
+    def found(self, **changes):
+        return [(f.weight, f.topic) for f in self.told(**changes)]
+
+    def test_walls_that_the_machine_does_not_make(self):
+        (check,) = self.told(thin=3, thin_mm=0.44)
+        self.assertEqual((check.weight, check.topic), (Weight.DOUBTFUL, Topic.PART))
+        self.assertIn("3 walls are thinner than 0.44 mm", check.text)
+        self.assertIn("1 wall is", self.told(thin=1, thin_mm=0.44)[0].text)
+        # Of its pieces, not of the whole that they were cut from.
+        self.assertEqual(self.found(thin=3, thin_mm=0.44, is_split=True), [(Weight.DOUBTFUL, Topic.SPLIT)])
+
+    def test_what_may_be_knocked_over(self):
+        (check,) = self.told(tip_deg=8.0, slenderness=9.0)
+        self.assertEqual(
+            (check.topic, check.text), (Topic.FOOTING, "It tips over at 8°, and nothing holds it.")
+        )
+        (check,) = self.told(tip_deg=20.0, slenderness=6.2)
+        self.assertIn("6 times as high as its foot is wide", check.text)
+        for more in (
+            {"holds_down": True}, {"has_supports": True}, {"technology": machines.Technology.RESIN},
+            {"tip_deg": 13.0, "slenderness": 3.9}, {"tip_deg": None, "slenderness": None},
+        ):  # fmt: skip
+            self.assertEqual(self.told(**({"tip_deg": 8.0, "slenderness": 9.0} | more)), [], more)
+        # Of one that is told already to lie on too little, no more is said.
+        self.assertEqual(len(self.told(tip_deg=8.0, contact_area_mm2=3.0)), 1)
 
     def test_each_finding(self):
         wrong, doubtful = Weight.WRONG, Weight.DOUBTFUL

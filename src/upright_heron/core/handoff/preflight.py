@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from ..footing.advice import TALL, TIPS_DEG
 from ..footing.under_drains import UnderDrains
 from ..hanging.findings import Family, Finding, State
 from ..hollow.stays import Stays, Verdict
@@ -125,6 +126,9 @@ class Standing:
     has_supports : bool
     holds_down : bool
         A brim or a raft widens the contact.
+    tip_deg, slenderness : float or None
+        How far the plate may be tilted before it tips over, and its height over the narrowest width of its
+        foot; ``None`` while they are not known.
     """
 
     technology: Technology
@@ -132,6 +136,30 @@ class Standing:
     lifted: bool
     has_supports: bool
     holds_down: bool
+    tip_deg: float | None = None
+    slenderness: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Surface:
+    """What is known of the surface of a part.
+
+    Attributes
+    ----------
+    closed : bool
+        As it is read back from a file.
+    left : str
+        What keeps it from being sound, in words.
+    thin : int
+        Walls thinner than the machine makes.
+    thin_mm : float
+        As thick as it makes them.
+    """
+
+    closed: bool
+    left: str = ""
+    thin: int = 0
+    thin_mm: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,8 +175,7 @@ SOLID = HollowPart()
 
 def preflight(
     *,
-    closed: bool,
-    left: str = "",
+    surface: Surface,
     fit: Fit,
     is_split: bool,
     standing: Standing,
@@ -162,10 +189,7 @@ def preflight(
 
     Parameters
     ----------
-    closed : bool
-        As the surface is read back from a file.
-    left : str
-        What keeps it from being sound, in words.
+    surface : Surface
     fit : Fit
         Of the whole part in its stance.
     is_split : bool
@@ -185,7 +209,7 @@ def preflight(
     list of Check
         What is wrong first.
     """
-    found = _surface(closed, left, fit, is_split)
+    found = _surface(surface, fit, is_split)
     if brought:
         text = "The file holds supports beside the part, and they are left out."
         found.append(Check(Weight.DOUBTFUL, text, "Say whether to keep them.", Topic.PART))
@@ -195,12 +219,14 @@ def preflight(
     found.extend(_under(hollow.below))
     found.extend(_open(findings or (), has_supports=standing.has_supports))
     found.extend(_supports(faults, trapped))
-    contact, filament = standing.contact_area_mm2, standing.technology is Technology.FILAMENT
-    little = contact is not None and contact < LEAST_CONTACT_MM2
-    if little and filament and not standing.lifted and not standing.holds_down:
+    contact = standing.contact_area_mm2
+    alone = standing.technology is Technology.FILAMENT and not standing.lifted and not standing.holds_down
+    if alone and contact is not None and contact < LEAST_CONTACT_MM2:
         text = f"Only {contact:.1f} mm² lie on the plate."
         mend = "Add a brim or a raft, or stand it on another face."
         found.append(Check(Weight.DOUBTFUL, text, mend, Topic.FOOTING))
+    elif alone and not standing.has_supports:
+        found += _unsteady(standing)
     if standing.lifted and not standing.has_supports:
         text = "The part is lifted and nothing stands under it."
         found.append(Check(Weight.WRONG, text, "Make supports, or set the lift to 0.", Topic.STANCE))
@@ -245,8 +271,22 @@ def worst_first(found: Sequence[Check]) -> list[Check]:
     return sorted(found, key=lambda check: check.weight is not Weight.WRONG)
 
 
-def _surface(closed: bool, left: str, fit: Fit, is_split: bool) -> list[Check]:
+def _unsteady(standing: Standing) -> list[Check]:
+    """What may be knocked over while it is printed, with nothing that holds it."""
+    tip, slender = standing.tip_deg, standing.slenderness
+    if tip is not None and tip < TIPS_DEG:
+        text = f"It tips over at {tip:.0f}°, and nothing holds it."
+    elif slender is not None and slender > TALL:
+        text = f"It is {slender:.0f} times as high as its foot is wide, and nothing holds it."
+    else:
+        return []
+    mend = "Add a brim or a raft, or stand it on another face."
+    return [Check(Weight.DOUBTFUL, text, mend, Topic.FOOTING)]
+
+
+def _surface(surface: Surface, fit: Fit, is_split: bool) -> list[Check]:
     found = []
+    closed, left = surface.closed, surface.left
     if not closed:
         mend = "Layers are drawn as far as they close; mend the part to be sure."
         text = f"The surface is not closed: {left}." if left else "The surface is open."
@@ -254,6 +294,11 @@ def _surface(closed: bool, left: str, fit: Fit, is_split: bool) -> list[Check]:
     elif left:
         text = f"Facets pass through each other: {left}."
         found.append(Check(Weight.DOUBTFUL, text, "Mend the part, or look at its layers there.", Topic.PART))
+    if surface.thin and not is_split:
+        walls = "1 wall is" if surface.thin == 1 else f"{surface.thin} walls are"
+        text = f"{walls} thinner than {surface.thin_mm:g} mm, which the machine does not make."
+        mend = "Look at each under Part: enlarge it, or pick a finer machine."
+        found.append(Check(Weight.DOUBTFUL, text, mend, Topic.PART))
     if is_split:
         text = "The part is cut; it is printed as its pieces."
         mend = "Make items of the pieces, and stand and hold each."

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ..footing.footing import HOLDS_DOWN, Footing
 from ..footing.under_drains import UnderDrains, under_drains
 from ..graph import Keep, maybe, recipe
-from ..handoff.preflight import Check, HollowPart, Standing, preflight
+from ..handoff.preflight import Check, HollowPart, Standing, Surface, preflight
 from ..hanging.findings import State
 from ..hanging.findings import listed as in_one_list
 from ..hanging.overhang_regions import Region
@@ -17,6 +17,7 @@ from ..plates.extent import Extent
 from ..plates.fit import Fit, fit_of
 from ..plates.fit import fit as fit_of_size
 from ..stance.pose import Placement
+from ..stance.steadiness import Steadiness
 from ..supports.checks.removal import Access, Out
 from ..supports.support_set import SupportSet
 from ..toolpaths.rough_estimate import Amounts, Estimate, SecondNozzle, second_nozzle, with_cost
@@ -26,7 +27,7 @@ from .hanging import all_hanging, findings, hangs, marked, pools
 from .part import health
 from .plate import extent
 from .settings import BuildVolume, Choices, Costing, Drilled, Lift, Listing, PartFacts
-from .stance import placed, placement
+from .stance import placed, placement, steadiness
 from .supports_filament import filament_supports
 from .supports_resin import access, holding, supports
 from .values import Brief, Findings, Holding, Listed, Marked, Placed
@@ -163,7 +164,7 @@ def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) 
 
 @recipe(
     "checks",
-    version=5,
+    version=6,
     needs=(
         fit,
         maybe(findings),
@@ -172,6 +173,7 @@ def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) 
         maybe(access),
         maybe(health),
         maybe(drained),
+        maybe(steadiness),
     ),
     reads=(PartFacts, Choices, Lift),
     keep=Keep.LIGHT,
@@ -185,6 +187,7 @@ def checks(
     ways: Sequence[Access] | None,
     surface: Report | None,
     below: UnderDrains | None,
+    steady: Steadiness | None,
     part: PartFacts,
     chosen: Choices,
     lift: Lift,
@@ -192,8 +195,7 @@ def checks(
     """What is wrong or doubtful of an item."""
     return tuple(
         preflight(
-            closed=part.closed if surface is None else surface.closed,
-            left="" if surface is None else surface.left,
+            surface=_seen(part, surface),
             fit=room,
             is_split=chosen.is_cut,
             standing=Standing(
@@ -202,6 +204,8 @@ def checks(
                 lifted=lift.mm > 0,
                 has_supports=chosen.has_supports,
                 holds_down=chosen.footing in HOLDS_DOWN,
+                tip_deg=steady.tip_deg if steady is not None else None,
+                slenderness=steady.slenderness if steady is not None else None,
             ),
             findings=everything.findings if everything is not None else None,
             faults=made.faults if made is not None else (),
@@ -210,6 +214,14 @@ def checks(
             trapped=sum(way.out == Out.TRAPPED for way in ways or ()),
         )
     )
+
+
+def _seen(part: PartFacts, looked: Report | None) -> Surface:
+    """The surface as it was when it came in, or as it was looked over since."""
+    if looked is None:
+        return Surface(part.closed)
+    thin = sum(place.kind == "thin" for place in looked.places)
+    return Surface(looked.closed, looked.left, thin, looked.thin_mm)
 
 
 @recipe("brief", version=2, stage="Summing up", needs=(placed, estimate, listed, checks, maybe(supports)))

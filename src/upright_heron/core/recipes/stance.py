@@ -22,6 +22,8 @@ from ..stance.large_parts import slicer
 from ..stance.pose import Placement, from_quaternion, place
 from ..stance.proposals import Found
 from ..stance.search import search as search_stances
+from ..stance.steadiness import Steadiness
+from ..stance.steadiness import steadiness as steadiness_of
 from .part import fine, marks_demand, marks_show, printed, solid
 from .settings import FigureSetting, LayerHeight, Lift, PaintedShow, PartFacts, SearchSetting, Turn
 from .values import Placed
@@ -51,6 +53,12 @@ def placed(mesh: Mesh) -> Placed:
     low, high = mesh.bounds
     x, y, z = (float(v) for v in high - low)
     return Placed((x, y, z))
+
+
+@recipe("steadiness", version=1, stage="Placing the part", needs=(placed_mesh,), reads=PartFacts)
+def steadiness(mesh: Mesh, part: PartFacts) -> Steadiness:
+    """How steadily the part stands by itself."""
+    return steadiness_of(mesh, closed=part.closed)
 
 
 @recipe("tree", version=1, needs=(placed_mesh,), keep=Keep.PASSING)
