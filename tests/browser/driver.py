@@ -206,7 +206,12 @@ class Browser:
         found = self.driver.find_elements(By.CSS_SELECTOR, selector)
         if not found or not found[0].is_displayed() or not found[0].is_enabled():
             return False
-        found[0].click()
+        try:
+            found[0].click()
+        except ElementClickInterceptedException:
+            # It is in sight for the driver, but under what sticks to the top: a person would scroll.
+            self.run("arguments[0].scrollIntoView({block: 'center'})", found[0])
+            raise
         return True
 
     def open_section(self, number: int) -> None:
