@@ -58,7 +58,7 @@ class CoveredTest(unittest.TestCase):
     @open_meshes.wanted
     def test_parts_that_nobody_here_made(self):
         # Lines leave crumbs of the figure bare, and of the rotor what lies over round tops.
-        for path, size in (("geometry/rotor.off", 90), ("geometry/armadillo.off", 90)):
+        for path, size in (("geometry/rotor.off", 90), ("geometry/armadillo.off", 60)):
             mesh = open_meshes.load(path, size)
             solid = Solid.from_mesh(Mesh(np.asarray(mesh.vertices), np.asarray(mesh.faces, np.int32)))
             bench = Bench(solid.manifold.translate((0, 0, -float(mesh.bounds[0, 2]))))

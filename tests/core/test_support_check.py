@@ -21,7 +21,7 @@ from upright_heron.sheet.process import FilamentSupports
 from upright_heron.work.alone import Alone
 
 
-def in_mid_air(layers, stack, pixel=0.1):
+def in_mid_air(layers, stack, pixel=0.15):
     """Level and size (mm2) of what of a layer has nothing below it, by scipy's labels of rasters."""
     low = np.minimum(layers.points.min(axis=0), stack.points.min(axis=0)) - 2
     shape = np.ceil(
