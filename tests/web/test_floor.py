@@ -9,9 +9,9 @@ from pathlib import Path
 from tests.floor.rack import Rack
 from tests.support import box, stl, tee
 from tests.web.test_app import AppCase
-from upright_heron.sheet.shop import Finished, RunNotes, Station
+from upright_heron.sheet.shop import Finished, OwnPrinter, RunNotes, Station
 from upright_heron.stand_in.protocol import Refill, State, Trouble
-from upright_heron.store.prints import ENDED, Stage
+from upright_heron.store.prints import ENDED, NewPrint, Stage
 
 OPEN = (Stage.QUEUED, Stage.SENDING, Stage.PRINTING)
 HTMX = {"HX-Request": "true"}
@@ -57,6 +57,31 @@ class FloorTest(AppCase):
     def made(self, station):
         """Prints of a machine: those that wait or go in their order, and those that ended."""
         return [one for some in (OPEN, ENDED) for one in self.store.prints(*some, station=station)]
+
+    def test_where_several_failed_the_plate_is_kept_free_in_one_press(self):
+        for at in ((60.0, 50.0), (66.0, 54.0)):
+            new = self.store.queue(NewPrint(
+                "bygone", "Perch", 1, 1, (("perch", 1),), {"layer_mm": 0.2}, "Left", "Reed 190", "PLA",
+                "a.gcode", 9, 60.0, 1.0, b"G1",
+            ))  # fmt: skip
+            self.store.has_ended(new.id, Stage.FAILED, layer=3)
+            self.store.judge(new.id, "failed", "warped", "", "", at)
+        page = self.client.get("/record").text
+        self.assertIn("2 failed about 63, 52 mm: the plate may be worn", page)
+        self.addCleanup(self.store.unshelve, OwnPrinter, "Reed 190")
+        for where, status in (({"x_mm": "63", "y_mm": "99"}, 422), ({"x_mm": "63", "y_mm": "52"}, 200)):
+            answer = self.client.post("/record/worn", data={"model": "Reed 190", **where})
+            self.assertEqual(answer.status_code, status, answer.text[:200])
+        self.assertEqual(
+            self.client.post("/record/worn", data={"model": "x", "x_mm": "1", "y_mm": "1"}).status_code, 422
+        )
+        self.assertIn("2 failed about 63, 52 mm, which is kept free", answer.text)
+        # A job for that machine keeps clear of it.
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "printer", printer="Reed 190")
+        self.change(job_id, "place", open=9, x_mm="55", y_mm="50")
+        self.settle(job_id)
+        self.assertIn("on a worn place", self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
 
     def test_a_plate_is_printed_recorded_and_learned_from(self):
         self.machine("Test left", slower=1.2)

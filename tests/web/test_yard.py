@@ -12,6 +12,7 @@ from tests.support import box, stl, tee
 from tests.web.test_app import AppCase, Page, flat
 from upright_heron.core.formats.read import SUFFIXES
 from upright_heron.sheet.changes import Rename
+from upright_heron.sheet.shop import Habits
 from upright_heron.store.prints import NewPrint, Stage
 from upright_heron.store.store import NotFound, Store
 from upright_heron.work.intake import new_sheet, take_in
@@ -117,6 +118,31 @@ class YardTest(AppCase):
         self.client.post(f"/jobs/{ids['stork']}/undo", headers={"HX-Request": "true"})
         self.assertEqual(found("q=böhm"), [])
         self.assertEqual(found("folder=Marsh"), ["crane"])
+
+    def test_a_card_comes_by_itself_once_it_is_made(self):
+        store = self.app.state.services.store
+        part = take_in(stl(box(11, 12, 13)), "dunlin.stl", store)
+        job_id = store.create_job(new_sheet(part, "Dunlin"), "Take in").id
+        page = self.client.get("/cards?q=dunlin&sort=title").text
+        asked = re.search(r'hx-get="([^"]*)" hx-trigger="every 3s"', page)
+        self.assertIn("being made", page)
+        self.assertEqual(self.client.get("/jobs/nowhere/card").status_code, 404)
+        until = time.monotonic() + 60
+        while (answer := self.client.get(asked[1].replace("&amp;", "&"))).status_code == 204:
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.05)
+        self.assertNotIn("every 3s", answer.text)
+        self.assertRegex(answer.text, r"\d+ min.*<em>rough</em>")
+        self.assertIn('data-title="dunlin" data-standing="came in"', answer.text)
+        # What is pressed on it brings back what was looked for.
+        self.assertIn("q=dunlin&amp;", answer.text)
+        # Where results are made only when somebody asks, it says so and asks for nothing.
+        store.shelve(Habits(at_once=False))
+        self.addCleanup(store.unshelve, Habits, "shop")
+        self.change(job_id, "layer", layer_mm="0.3")
+        page = self.client.get("/cards?q=dunlin").text
+        self.assertIn("not made", page)
+        self.assertNotIn("every 3s", page)
 
     def test_a_card_says_how_far_its_job_is(self):
         job_id = self.job(stl(tee()), "plover.stl")

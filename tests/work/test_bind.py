@@ -153,6 +153,7 @@ EXPECTED = {
     "grid": {s.Box, s.Parting, s.Joining, s.Choices},
     "stance.quaternion": {s.Turn, s.TakenOut, "kept-supports", "supports-around"},
     "stance.lift_mm": {
+        s.Choices,
         s.Lift,
         s.FigureSetting,
         s.SearchSetting,

@@ -4,8 +4,9 @@ import datetime as dt
 import unittest
 
 from upright_heron.core.errors import BadValue
+from upright_heron.core.machines.catalogue import PRINTERS
 from upright_heron.store.prints import Print, Stage
-from upright_heron.work.record import failures, found, months, outcome_of, place_of
+from upright_heron.work.record import failures, found, kept_free, months, outcome_of, place_of, with_worn
 
 AT = dt.datetime(2026, 11, 3, 12, 0)
 
@@ -37,6 +38,19 @@ class FailuresTest(unittest.TestCase):
         self.assertEqual(sedge.spots, ((33.0, -41.7, 3),))
         self.assertEqual((reed.build_mm, reed.places, reed.spots), ((190, 170), ((1, 1, "warped"),), ()))
         self.assertEqual(failures(some, {}), [])
+
+    def test_a_place_where_several_failed_is_kept_free(self):
+        sedge = PRINTERS[0]
+        kept = with_worn(sedge, 33.0, -41.7)
+        self.assertEqual((kept.core().worn, kept.core().build_mm), (((33.0, -41.7, 15.0),), sedge.build_mm))
+        self.assertEqual(kept.core().head_mm, sedge.head_mm)
+        self.assertFalse(kept_free(sedge, (33.0, -41.7, 3)))
+        self.assertTrue(kept_free(kept.core(), (40.0, -45.0, 3)))
+        self.assertFalse(kept_free(kept.core(), (48.5, -41.7, 3)))
+        twice = with_worn(kept.core(), -100.0, 149.0)
+        self.assertEqual([spot[:2] for spot in twice.worn], [(33.0, -41.7), (-100.0, 149.0)])
+        with self.assertRaisesRegex(BadValue, "beside the plate"):
+            with_worn(sedge, 0.0, 150.5)
 
     def test_a_place_is_read_or_refused(self):
         self.assertEqual(place_of(" 30, -40 "), (30, -40))

@@ -23,6 +23,10 @@ class Order(Document):
     due: dt.date | None = None
     handed_over: dt.date | None = None
 
+    def late(self, today: dt.date) -> bool:
+        """It is due and has not left the shop."""
+        return self.due is not None and self.due < today and self.handed_over is None
+
     @property
     def again(self) -> Order:
         """The same for a new job: neither due nor handed over."""

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from sqlalchemy import ColumnElement, and_, case, distinct, exists, func, or_, select
 
-from .database import Database
+from .database import Database, NotFound
 from .models import JobRow, PrintRow, StepRow
 from .prints import UNDER_WAY, WAITING, Stage
 
@@ -77,6 +77,19 @@ def standing() -> ColumnElement[str]:
 
 class Yard(Database):
     """The jobs of a database, looked for."""
+
+    def standing_of(self, job_id: str) -> Standing:
+        """How far a job is.
+
+        Raises
+        ------
+        NotFound
+        """
+        with self.session() as s:
+            found = s.scalar(select(standing()).select_from(JobRow).where(JobRow.id == job_id))
+        if found is None:
+            raise NotFound("There is no such job.", "Go back to the Yard and pick another.")
+        return Standing(found)
 
     def yard_page(
         self,

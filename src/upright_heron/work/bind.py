@@ -454,6 +454,7 @@ def _choices(sheet: ItemSheet) -> s.Choices:
         footing=sheet.footing.kind,
         brought=sheet.brought == "asked",
         stays=sheet.stays,
+        lifted=sheet.lift_mm > 0,
     )
 
 

@@ -17,6 +17,9 @@ from ..store.store import Job
 
 # A reason is at least so long.
 LEAST_WORDS = 3
+# What is ticked off on the way, by technology (common practice).
+FILAMENT_BOXES = ("plate clean", "spool dry and enough", "first layer looked at", "supports off", "measured")
+RESIN_BOXES = ("vat clean, film whole", "resin shaken and enough", "drained", "washed and cured", "measured")
 
 
 def excused(preflight: Iterable[Check], excuse: str) -> str:

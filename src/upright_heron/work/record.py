@@ -8,7 +8,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ..core.errors import BadValue
+from ..core.machines.catalogue import Printer
 from ..core.units import length_mm
+from ..sheet.shop import OwnPrinter
 from ..store.prints import Print, Stage
 
 # What fails, in words of the trade; others may be typed.
@@ -129,6 +131,25 @@ def _spots(places: Sequence[tuple[float, float, str]]) -> tuple[tuple[float, flo
         found.append((round(x, 1), round(y, 1), len(near)))
         left = [p for p in left if p not in near]
     return tuple(found)
+
+
+def kept_free(machine: Printer, spot: tuple[float, float, int]) -> bool:
+    """Whether a place where prints failed is one that is kept free already."""
+    return any(math.dist(spot[:2], (x, y)) <= radius for x, y, radius in machine.worn)
+
+
+def with_worn(machine: Printer, x_mm: float, y_mm: float) -> OwnPrinter:
+    """A machine as the shop keeps it from now on: with nothing laid on a place of its plate.
+
+    Raises
+    ------
+    BadValue
+        The place lies beside the plate.
+    """
+    if abs(x_mm) > machine.build_mm[0] / 2 or abs(y_mm) > machine.build_mm[1] / 2:
+        raise BadValue("That place lies beside the plate.", "Type x and y in mm from the middle: 30, -40.")
+    fields = {name: getattr(machine, name) for name in OwnPrinter.model_fields}
+    return OwnPrinter.model_validate({**fields, "worn": (*machine.worn, (x_mm, y_mm, SPOT_MM))})
 
 
 def place_of(words: str) -> tuple[float, float] | None:

@@ -175,7 +175,7 @@ def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) 
         maybe(drained),
         maybe(steadiness),
     ),
-    reads=(PartFacts, Choices, Lift),
+    reads=(PartFacts, Choices),
     keep=Keep.LIGHT,
     partial=True,
 )
@@ -190,7 +190,6 @@ def checks(
     steady: Steadiness | None,
     part: PartFacts,
     chosen: Choices,
-    lift: Lift,
 ) -> tuple[Check, ...]:
     """What is wrong or doubtful of an item."""
     return tuple(
@@ -201,7 +200,7 @@ def checks(
             standing=Standing(
                 technology=chosen.technology,
                 contact_area_mm2=found.contact_area_mm2 if found is not None else None,
-                lifted=lift.mm > 0,
+                lifted=chosen.lifted,
                 has_supports=chosen.has_supports,
                 holds_down=chosen.footing in HOLDS_DOWN,
                 tip_deg=steady.tip_deg if steady is not None else None,

@@ -409,6 +409,7 @@ class Choices:
     brought: bool
     # Of a hollow part.
     stays: Stays | None
+    lifted: bool
 
 
 @dataclass(frozen=True, slots=True)

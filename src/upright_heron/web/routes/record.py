@@ -9,29 +9,36 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
 
-from ...core.machines.catalogue import PRINTERS
+from ...core.errors import BadValue
+from ...core.machines.catalogue import PRINTERS, Printer
 from ...sheet.shop import OwnPrinter
 from ...store.prints import ENDED
-from ...work.record import REASONS, failures, found, months, outcome_of, place_of
-from ..dependencies import Use
+from ...work.record import REASONS, failures, found, kept_free, months, outcome_of, place_of, with_worn
+from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/record")
 Outcome = Literal["", "good", "failed"]
 Asked = Annotated[str, Query(max_length=100)]
 
 
+def _machines(use: Services) -> dict[str, Printer]:
+    """Machines by name, those of the shop before others of the same."""
+    own = (one.core() for one in use.store.shelf(OwnPrinter))
+    return {one.name: one for one in (*PRINTERS, *own)}
+
+
 @router.get("", name="record")
 def record(request: Request, use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = "") -> Response:
     """The page."""
     every = use.store.prints(*ENDED)
+    machines = _machines(use)
     kept = found([one for one in every if not machine or one.station == machine], q, outcome)
-    machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
-    builds = {one.name: one.build_mm[:2] for one in machines}
     context: dict[str, Any] = {
         "prints": kept[:200],
         "count": len(kept),
         "months": months(every)[:12],
-        "failures": failures(every, builds),
+        "failures": failures(every, {name: one.build_mm[:2] for name, one in machines.items()}),
+        "kept_free": lambda model, spot: kept_free(machines[model], spot),
         "stations": sorted({one.station for one in every}),
         "asked": {"q": q, "machine": machine, "outcome": outcome},
         "reasons": REASONS,
@@ -61,6 +68,21 @@ def record_csv(use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = ""
         )  # fmt: skip
     headers = {"Content-Disposition": 'attachment; filename="record.csv"'}
     return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.post("/worn", name="keep_free")
+def keep_free(
+    use: Use,
+    model: Annotated[str, Form(max_length=60)],
+    x_mm: Annotated[float, Form(ge=-5000, le=5000)],
+    y_mm: Annotated[float, Form(ge=-5000, le=5000)],
+) -> Response:
+    """Have nothing laid where several prints failed on a kind of machine."""
+    known = _machines(use)
+    if model not in known:
+        raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
+    use.store.shelve(with_worn(known[model], x_mm, y_mm))
+    return RedirectResponse("/record#failures", 303)
 
 
 @router.post("/{print_id}", name="judge")

@@ -21,16 +21,14 @@ from ...core.recipes.values import Picture
 from ...sheet.shop import RunNotes
 from ...store.store import Job
 from ...work.bind import keys_of, plate_keys
+from ...work.handing import FILAMENT_BOXES, RESIN_BOXES
+from ...work.naming import file_name
 from ..dependencies import Services, Use, all_made, render
 from ..looking import Look, Looking
-from ..sections.handoff.naming import file_name
 from ..sections.handoff.routes import check_plate
 
 router = APIRouter(prefix="/jobs/{job_id}")
 HERE = Path(__file__).parent.parent
-# What is ticked off on the way, by technology (common practice).
-FILAMENT_BOXES = ("plate clean", "spool dry and enough", "first layer looked at", "supports off", "measured")
-RESIN_BOXES = ("vat clean, film whole", "resin shaken and enough", "drained", "washed and cured", "measured")
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ import datetime as dt
 import io
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
+from urllib.parse import urlencode
 
 from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response
@@ -49,6 +50,8 @@ class Card:
         How far it is.
     late : bool
         It is due and has not been handed over.
+    waits : bool
+        Its figures are being made: it asks for them.
     """
 
     job: Job
@@ -58,6 +61,7 @@ class Card:
     items: int
     standing: Standing
     late: bool
+    waits: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +74,12 @@ class Asked:
     far: str = ""
     sort: Order = "touched"
     first: int = 0
+
+    @property
+    def query(self) -> str:
+        """The same in an address."""
+        asked = {"show": self.show, "q": self.q, "folder": self.folder, "far": self.far, "sort": self.sort}
+        return urlencode(asked)
 
     @property
     def narrowed(self) -> bool:
@@ -95,12 +105,10 @@ Look = Annotated[Asked, Depends(asked_of)]
 def _card(use: Services, job: Job, standing: Standing) -> Card:
     sheet = job.sheet.on()
     brief = Known(keys_of(sheet), use.pages.memo).get("brief")
-    if brief is None:
-        use.pages.in_background(job)
     pieces = sum(item.piece is not None for item in job.sheet.items)
-    due = job.sheet.order.due
-    late = due is not None and due < dt.date.today() and standing is not Standing.HANDED_OVER
-    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late)
+    late = job.sheet.order.late(dt.date.today())
+    waits = brief is None and use.pages.at_once
+    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late, waits)
 
 
 def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
@@ -112,11 +120,16 @@ def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
         first=asked.first, count=CARDS,
     )  # fmt: skip
     far = dict(found.ids)
+    cards = [_card(use, job, far[job.id]) for job in use.store.these(list(far))]
+    for card in cards:
+        if card.brief is None:
+            use.pages.in_background(card.job)
     return {
         "machines": machines,
         "materials": materials,
         "last": (printer, material) if any(p.name == printer for p in machines) else ("", ""),
-        "cards": [_card(use, job, far[job.id]) for job in use.store.these(list(far))],
+        "cards": cards,
+        "query": asked.query,
         "found": found,
         "asked": asked,
         "shown": asked.show,
@@ -139,6 +152,16 @@ def cards(request: Request, use: Use, asked: Look) -> Response:
     """The cards alone: what was looked for, or those that follow."""
     name = "pieces/more-cards.html" if asked.first else "pieces/cards.html"
     return use.templates.TemplateResponse(request, name, _context(request, use, asked))
+
+
+@router.get("/jobs/{job_id}/card", name="card")
+def card(request: Request, job_id: str, use: Use, asked: Look) -> Response:
+    """One card, once its figures are made: it asks for them until then."""
+    found = _card(use, use.store.job(job_id), use.store.standing_of(job_id))
+    if found.waits:
+        return Response(status_code=204)
+    context = {"card": found, "shown": asked.show, "query": asked.query}
+    return use.templates.TemplateResponse(request, "pieces/card.html", context)
 
 
 @router.get("/shop.heron", name="shop_archive")

@@ -14,8 +14,8 @@ from ....sheet.item import Item
 from ....sheet.plating import Instance
 from ....sheet.shop import Habits, RunNotes, Station
 from ....work.checking import of_plate
+from ....work.naming import FIELDS, PATTERN, PLATE_FIELDS
 from ...section import Section
-from .naming import FIELDS, PATTERN, PLATE_FIELDS
 from .routes import router
 from .sending import router as sending
 

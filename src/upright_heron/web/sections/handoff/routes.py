@@ -16,15 +16,24 @@ from fastapi.responses import Response
 from ....core.errors import BadValue
 from ....core.keys import Keys
 from ....core.recipes.values import OnPlates, Package
-from ....sheet.models import ItemSheet, JobSettings, JobSheet
+from ....sheet.models import JobSheet
 from ....sheet.shop import Habits
 from ....store.archive import write_archive
 from ....work.bind import keys_of, plate_keys
 from ....work.bind_job import arranged, arranging_keys
 from ....work.bind_plates import items_of
+from ....work.naming import (
+    PATTERN,
+    PLATE_FIELDS,
+    check_pattern,
+    file_name,
+    item_fields,
+    named,
+    names_of_plates,
+    settings_words,
+)
 from ...dependencies import Services, Use, render
 from ...looking import Look
-from .naming import PATTERN, PLATE_FIELDS, check_pattern, file_name, named
 from .plan import plan_of
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -35,14 +44,6 @@ def attachment(data: bytes, name: str, media: str) -> Response:
     return Response(
         data, media_type=media, headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"}
     )
-
-
-def settings_words(sheet: JobSettings) -> list[str]:
-    """The name says what a technician looks for: layer, walls, infill, material."""
-    words = [sheet.name, f"{sheet.layer_mm:g}mm"]
-    if not sheet.is_resin:
-        words += [f"{sheet.process.walls}walls", f"{sheet.process.infill_percent:g}pc"]
-    return [*words, sheet.material]
 
 
 async def made(use: Services, keys: Keys, name: str) -> Package:
@@ -69,18 +70,6 @@ def _zipped(files: Sequence[tuple[str, bytes]]) -> bytes:
             # The same files make the same folder, byte for byte.
             folder.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), data)
     return out.getvalue()
-
-
-def _fields(sheet: ItemSheet) -> dict[str, str]:
-    return {
-        "job": sheet.name,
-        "number": f"{sheet.number:0{len(str(sheet.count))}d}",
-        "item": sheet.stem,
-        "piece": sheet.piece.path if sheet.piece is not None else "whole",
-        "layer": f"{sheet.layer_mm:g}mm",
-        "material": sheet.material,
-        "stance": sheet.stance.name or "as it came",
-    }
 
 
 @router.get("/picture.png", name="picture")
@@ -151,38 +140,9 @@ def check_plate(job: JobSheet, plate: int) -> None:
 
 
 def plate_names(use: Services, job: JobSheet) -> list[str]:
-    """Names of the files of all plates, without endings: by the pattern of the shop, where it has one."""
+    """Names of the files of all plates, without endings, as the shop has them named."""
     habits = use.store.on_shelf(Habits, "shop") or Habits()
-    count = len(job.plates)
-    if habits.plate_names:
-        return named(habits.plate_names, [_plate_fields(job, k) for k in range(count)], PLATE_FIELDS)
-    several = len({job.of_plate(k).printer for k in range(count)}) > 1
-    found = []
-    for k in range(count):
-        # It must not be taken to another machine than it was made for.
-        words = [*settings_words(job), *([job.of_plate(k).printer] if several else [])]
-        found.append(file_name(*words, *([f"plate {k + 1} of {count}"] if count > 1 else [])))
-    return found
-
-
-def _plate_fields(job: JobSheet, plate: int) -> dict[str, str]:
-    settings = job.of_plate(plate)
-    here = [job.on(item) for item in items_of(job, plate)]
-    percents = {f"{100 * one.size.factors[0]:g}" for one in here if len(set(one.size.factors)) == 1}
-    alike = len(percents) == 1 and all(len(set(one.size.factors)) == 1 for one in here)
-    return {
-        "job": job.name,
-        "customer": job.order.customer,
-        "plate": str(plate + 1),
-        "plates": str(len(job.plates)),
-        "machine": settings.machine.name,
-        "material": job.material,
-        "layer": f"{job.layer_mm:g}mm",
-        "walls": "" if job.is_resin else str(job.process.walls),
-        "infill": "" if job.is_resin else f"{job.process.infill_percent:g}",
-        "percent": percents.pop() if alike else "",
-        "date": f"{dt.date.today():%Y-%m-%d}",
-    }
+    return names_of_plates(job, habits.plate_names, dt.date.today())
 
 
 @router.post("/plates/names", name="name_plates")
@@ -222,7 +182,7 @@ async def items_zip(
     """A folder with a file of each item as it stands, named by a pattern."""
     job = use.store.job(job_id).sheet
     sheets = [job.on(item.id) for item in job.printed]
-    names = named(pattern, [_fields(sheet) for sheet in sheets])
+    names = named(pattern, [item_fields(sheet) for sheet in sheets])
     result = "item_package" if kind == "3mf" else "stl_part"
     data = await _packages(use, [(keys_of(sheet), result) for sheet in sheets])
     files = [(f"{name}.{kind}", one) for name, one in zip(names, data, strict=True)]

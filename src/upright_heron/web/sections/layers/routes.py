@@ -20,12 +20,12 @@ from ....sheet.changes import SetTable
 from ....sheet.models import ItemSheet
 from ....sheet.shop import Finished, Habits
 from ....work.bind import ItemBinding
+from ....work.naming import file_name, settings_words
 from ....work.what_if import ABOUT, USUAL, Board, asked_for, board, counted, variants
 from ...dependencies import Services, Use, render
 from ...looking import Look
 from ...words import duration
-from ..handoff.naming import file_name
-from ..handoff.routes import attachment, settings_words
+from ..handoff.routes import attachment
 from .settings import KINDS
 from .settings import USUAL as USUAL_SETTINGS
 

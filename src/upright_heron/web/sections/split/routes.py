@@ -41,10 +41,10 @@ from ....work import worker
 from ....work.bind import keys_of
 from ....work.intake import like
 from ....work.marking import marks_of
+from ....work.naming import file_name
 from ....work.summary import summary
 from ...dependencies import Services, Use, render
 from ...looking import Look, Looking
-from ..handoff.naming import file_name
 from ..handoff.routes import attachment, made
 from ..overhangs.routes import MARKS
 from .taking import as_csv, takes

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 import unicodedata
 from collections.abc import Mapping, Sequence
 
-from ....core.errors import BadValue
+from ..core.errors import BadValue
+from ..sheet.models import ItemSheet, JobSettings, JobSheet
+from .bind_plates import items_of
 
 PATTERN = "{job}-{number}-{item}"
 # What a pattern may name, with what it stands for.
@@ -89,3 +92,64 @@ def named(pattern: str, every: Sequence[Mapping[str, str]], fields: Mapping[str,
         taken.add(name.lower())
         found.append(name)
     return found
+
+
+def settings_words(sheet: JobSettings) -> list[str]:
+    """The name says what a technician looks for: layer, walls, infill, material."""
+    words = [sheet.name, f"{sheet.layer_mm:g}mm"]
+    if not sheet.is_resin:
+        words += [f"{sheet.process.walls}walls", f"{sheet.process.infill_percent:g}pc"]
+    return [*words, sheet.material]
+
+
+def item_fields(sheet: ItemSheet) -> dict[str, str]:
+    """What the names of an item's files may hold."""
+    return {
+        "job": sheet.name,
+        "number": f"{sheet.number:0{len(str(sheet.count))}d}",
+        "item": sheet.stem,
+        "piece": sheet.piece.path if sheet.piece is not None else "whole",
+        "layer": f"{sheet.layer_mm:g}mm",
+        "material": sheet.material,
+        "stance": sheet.stance.name or "as it came",
+    }
+
+
+def names_of_plates(job: JobSheet, pattern: str, today: dt.date) -> list[str]:
+    """Names of the files of all plates, without endings: by a pattern, or the usual way where it is empty.
+
+    Raises
+    ------
+    BadValue
+        The pattern names what nothing is known of.
+    """
+    count = len(job.plates)
+    if pattern:
+        return named(pattern, [_plate_fields(job, k, today) for k in range(count)], PLATE_FIELDS)
+    several = len({job.of_plate(k).printer for k in range(count)}) > 1
+    found = []
+    for k in range(count):
+        # It must not be taken to another machine than it was made for.
+        words = [*settings_words(job), *([job.of_plate(k).printer] if several else [])]
+        found.append(file_name(*words, *([f"plate {k + 1} of {count}"] if count > 1 else [])))
+    return found
+
+
+def _plate_fields(job: JobSheet, plate: int, today: dt.date) -> dict[str, str]:
+    settings = job.of_plate(plate)
+    here = [job.on(item) for item in items_of(job, plate)]
+    percents = {f"{100 * one.size.factors[0]:g}" for one in here if len(set(one.size.factors)) == 1}
+    alike = len(percents) == 1 and all(len(set(one.size.factors)) == 1 for one in here)
+    return {
+        "job": job.name,
+        "customer": job.order.customer,
+        "plate": str(plate + 1),
+        "plates": str(len(job.plates)),
+        "machine": settings.machine.name,
+        "material": job.material,
+        "layer": f"{job.layer_mm:g}mm",
+        "walls": "" if job.is_resin else str(job.process.walls),
+        "infill": "" if job.is_resin else f"{job.process.infill_percent:g}",
+        "percent": percents.pop() if alike else "",
+        "date": f"{today:%Y-%m-%d}",
+    }
