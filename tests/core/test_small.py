@@ -24,6 +24,7 @@ from upright_heron.core.toolpaths.rough_estimate import (
     Amounts,
     estimate,
     filament_length_mm,
+    plate_seconds,
     printed_volume_mm3,
 )
 from upright_heron.core.topics import Topic
@@ -124,6 +125,15 @@ class EstimateTest(unittest.TestCase):
         self.assertAlmostEqual(found.part_g, 26.4)
         self.assertAlmostEqual(found.seconds, 5 * 30 + 395 * 2.5 + 400 * 6)
         self.assertEqual(found.length_m, 0)
+
+    def test_a_plate_is_one_print(self):
+        filament, resin = machines.Technology.FILAMENT, machines.Technology.RESIN
+        one = self.rough("Sedge 300").seconds
+        # It gets hot once, and whole layers harden at once.
+        self.assertAlmostEqual(plate_seconds([one] * 3, filament), 3 * one - 2 * 600)
+        self.assertEqual(plate_seconds([one], filament), one)
+        self.assertEqual(plate_seconds([4000.0, 5000.0, 3000.0], resin), 5000.0)
+        self.assertEqual((plate_seconds([], filament), plate_seconds([], resin)), (0, 0))
 
     def test_supports_and_footing_add_up(self):
         found = self.rough("Sedge 300", support_mm3=10000, footing_mm3=500)

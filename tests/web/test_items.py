@@ -134,7 +134,7 @@ class ItemsTest(ItemsCase):
         self.settle(job_id)
         page = self.section(job_id, 9)
         self.assertIn("cube.stl", page.text("all-plates"))
-        self.assertIn("One after the other", page.text("whole"))
+        self.assertIn("The plate rough", page.text("whole"))
 
     def test_preflight_speaks_of_every_item(self):
         job_id = self.two()

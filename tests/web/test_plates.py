@@ -9,7 +9,7 @@ import numpy as np
 
 from tests.core.test_threemf import read
 from tests.support import box, stl
-from tests.web.test_app import AppCase
+from tests.web.test_app import AppCase, Page
 from upright_heron.core.toolpaths.gcode_check import read as read_gcode
 
 HTMX = {"HX-Request": "true"}
@@ -123,6 +123,22 @@ class PlatesTest(AppCase):
         # A resin plate is made in one go whatever was asked.
         self.change(job_id, "printer", open=2, printer="Tarn 9")
         self.assertEqual(self.plan(job_id)["gap"], 3)
+
+    def test_the_time_of_a_plate_is_that_of_one_print(self):
+        def minutes(text):
+            found = re.search(r"(?:(\d+) h )?(\d+) min", text)
+            return 60 * int(found[1] or 0) + int(found[2])
+
+        for printer, times in (("Tarn 9", 1), ("Sedge 300", 4)):
+            job_id = self.job(stl(box(20, 20, 4)))
+            self.change(job_id, "printer", printer=printer)
+            self.change(job_id, "copies", open=9, count="4")
+            self.settle(job_id)
+            page = Page(self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
+            one, whole = (minutes(page.text("all-plates").split(cut)[1]) for cut in ("× 4", "The plate"))
+            self.assertIn("each", page.text("all-plates"))
+            # Filament gets hot once: ten minutes, roughly.
+            self.assertAlmostEqual(whole, times * one - 10 * (times - 1), delta=times)
 
     def test_what_was_swung_by_hand_stays_swung(self):
         job_id = self.job(stl(box(60, 10, 4)))

@@ -11,6 +11,7 @@ from ..core.machines.catalogue import PRINTERS, Printer
 from ..core.plates.extent import Extent
 from ..core.plates.fit import fit_of
 from ..core.recipes.values import Brief
+from ..core.toolpaths.rough_estimate import plate_seconds
 from ..sheet.changes import PrintOn
 from ..sheet.models import ItemSheet, JobSheet
 from ..sheet.shop import Calibration, OwnPrinter, pair_name
@@ -36,7 +37,7 @@ class MachineLine:
     over : tuple of str or None
         What does not fit and by how much, with supports and footing; ``None`` while that is not known.
     seconds, grams, price : float or None
-        Of the items one after the other; ``None`` while they are not known.
+        Rough, of the plate; ``None`` while they are not known.
     charged : bool
         The price is what is charged, and not only the material.
     stations : tuple of AtWork
@@ -99,7 +100,8 @@ def machine_board(
 
 def _line(one: Candidate, plate: int, chosen: bool, at_work: Sequence[AtWork], memo: Memo) -> MachineLine:
     counts = Counter(instance.item for instance in one.job.plates[plate].instances)
-    seconds = grams = cost = price = 0.0
+    grams = cost = 0.0
+    seconds: list[float] = []
     over: list[str] = []
     timed = measured = True
     for sheet in one.sheets:
@@ -111,16 +113,19 @@ def _line(one: Candidate, plate: int, chosen: bool, at_work: Sequence[AtWork], m
             measured = False
         if isinstance(brief, Brief):
             count = counts[sheet.id]
-            seconds, grams = seconds + count * brief.seconds, grams + count * brief.mass_g
-            cost += count * brief.cost
-            price += count * sheet.process.price.of(brief.mass_g, brief.seconds)
+            seconds += [brief.seconds] * count
+            grams, cost = grams + count * brief.mass_g, cost + count * brief.cost
         else:
             timed = False
-    charged = any(sheet.process.price.charges for sheet in one.sheets)
+    took = plate_seconds(seconds, one.printer.technology)
+    # The plate is one print: what is asked once a print is asked once.
+    asked = one.job.process.price
+    charged = asked.charges
+    price = asked.of(grams, took) if charged else cost
     mine = sorted((m for m in at_work if m.station.model == one.printer.name), key=lambda m: m.free_in_s)
     return MachineLine(
         one.printer, chosen, tuple(over) if measured else None,
-        seconds if timed else None, grams if timed else None, (price if charged else cost) if timed else None,
+        took if timed else None, grams if timed else None, price if timed else None,
         charged, tuple(mine),
     )  # fmt: skip
 

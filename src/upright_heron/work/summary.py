@@ -27,7 +27,7 @@ from ..core.supports.checks.removal import Access
 from ..core.supports.support_set import SupportSet
 from ..core.toolpaths.bill import Bill
 from ..core.toolpaths.notes import PathNotes
-from ..core.toolpaths.rough_estimate import Estimate, SecondNozzle
+from ..core.toolpaths.rough_estimate import Estimate, SecondNozzle, plate_seconds
 from ..core.toolpaths.timing import Timed
 from ..sheet.models import ItemSheet, JobSheet
 from .bind import as_variant, keys_of, plate_keys
@@ -71,8 +71,8 @@ class Summary:
         What the second nozzle prints of the supports.
     variants : list of (str, Summary)
         Name and summary of each variant of the supports that is kept.
-    counts : dict of str to int
-        How often each item is printed, by its id.
+    counts : tuple of dict of str to int
+        How often each item stands on each plate, by its id.
     briefs : dict of str to Brief or None
         A line of each item of the job, by id.
     arranged : Arranged or None
@@ -109,7 +109,7 @@ class Summary:
     second: SecondNozzle | None = None
     variants: list[tuple[str, Summary]] = field(default_factory=list)
     briefs: dict[str, Brief | None] = field(default_factory=dict)
-    counts: dict[str, int] = field(default_factory=dict)
+    counts: tuple[dict[str, int], ...] = ()
     arranged: Arranged | None = None
     plans: tuple[Plan, ...] | None = None
     plan_figures: tuple[PlanFigures, ...] | None = None
@@ -123,15 +123,29 @@ class Summary:
         return taken(self.timed, self.sheet) if self.timed is not None else None
 
     @property
-    def whole(self) -> tuple[float, float] | None:
-        """Seconds and grams of all that is printed, one after the other; ``None`` while one is not known."""
-        seconds = mass = 0.0
-        for name, count in self.counts.items():
+    def copies(self) -> int:
+        """How often the item is printed."""
+        return sum(here.get(self.sheet.id, 0) for here in self.counts)
+
+    def takes(self, plate: int) -> tuple[float, float] | None:
+        """Rough seconds and grams of a plate, from 0; ``None`` while those of an item are not known."""
+        seconds, mass = [], 0.0
+        for name, count in self.counts[plate].items():
             one = self.briefs.get(name) if self.briefs else self.estimate
             if one is None:
                 return None
-            seconds, mass = seconds + count * one.seconds, mass + count * one.mass_g
-        return (seconds, mass) if self.counts else None
+            seconds += [one.seconds] * count
+            mass += count * one.mass_g
+        return (plate_seconds(seconds, self.sheet.machine.technology), mass) if seconds else None
+
+    @property
+    def whole(self) -> tuple[float, float] | None:
+        """Rough seconds and grams of all plates, one after the other."""
+        every = [self.takes(plate) for plate in range(len(self.counts))]
+        known = [one for one in every if one is not None]
+        if len(known) < len(every) or not known:
+            return None
+        return sum(seconds for seconds, _ in known), sum(mass for _, mass in known)
 
 
 # Fields of a summary that are results of an item under the same name.
@@ -184,7 +198,7 @@ def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ())
         own,
         variants=variants,
         briefs=briefs,
-        counts=Counter(one.item for plate in job.plates for one in plate.instances),
+        counts=tuple(dict(Counter(one.item for one in plate.instances)) for plate in job.plates),
         preflight=job_checks(job, of_items, of_plates, mass_g, of_shop),
         arranged=plates[job.plate_of(sheet.id)].get("arranged"),
     )

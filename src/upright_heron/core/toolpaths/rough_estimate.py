@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ..machines.catalogue import Material, Printer, Technology
@@ -156,6 +157,26 @@ def estimate(
         cost=total * gram / 1000.0 * material.price_per_kg,
         layers=layers,
     )
+
+
+def plate_seconds(items_s: Sequence[float], technology: Technology) -> float:
+    """Rough time of items that are printed on one plate.
+
+    Parameters
+    ----------
+    items_s : sequence of float
+        Rough time of each by itself, s.
+    technology : Technology
+
+    Returns
+    -------
+    float
+        Resin hardens by whole layers: it takes as long as the highest of them. Filament is laid item by item,
+        and gets hot once.
+    """
+    if technology is Technology.RESIN:
+        return max(items_s, default=0.0)
+    return sum(items_s) - WARM_UP_S * max(len(items_s) - 1, 0)
 
 
 @dataclass(frozen=True, slots=True)

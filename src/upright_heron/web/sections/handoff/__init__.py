@@ -47,8 +47,8 @@ class ItemLine:
 
     @property
     def seconds(self) -> float | None:
-        """Of all of them, one after the other; ``None`` while it is not known."""
-        return None if self.brief is None else self.count * self.brief.seconds
+        """Of each by itself; ``None`` while it is not known."""
+        return None if self.brief is None else self.brief.seconds
 
     @property
     def mass_g(self) -> float | None:
@@ -58,11 +58,12 @@ class ItemLine:
 
 @dataclass(frozen=True, slots=True)
 class PlateLines:
-    """What stands on one plate of the job, by its number from 1, and the printer that it is for."""
+    """What stands on one plate of the job, by its number from 1, the printer, and what it takes: s and g."""
 
     number: int
     printer: str
     lines: list[PlateLine]
+    takes: tuple[float, float] | None
 
     @property
     def grouped(self) -> list[ItemLine]:
@@ -72,12 +73,6 @@ class PlateLines:
             count = found[line.item.id].count if line.item.id in found else 0
             found[line.item.id] = ItemLine(line.number, line.item, count + 1, line.brief)
         return list(found.values())
-
-    @property
-    def seconds(self) -> float | None:
-        """How long all of it takes one after the other; ``None`` while one is not known."""
-        known = [line.brief.seconds for line in self.lines if line.brief is not None]
-        return sum(known) if len(known) == len(self.lines) else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,7 +149,7 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
             )
             for one in plate.instances
         ]
-        plates.append(PlateLines(number, job.of_plate(number - 1).machine.name, lines))
+        plates.append(PlateLines(number, job.of_plate(number - 1).machine.name, lines, now.takes(number - 1)))
     mine = [(p.number, line) for p in plates for line in p.lines if line.item.id == page.sheet.id]
     mine.sort(key=lambda one: one[1].instance.copy_number)
     here_plate, here = next((one for one in mine if one[1].instance.copy_number == page.copy), (0, None))
