@@ -139,7 +139,7 @@ class ShopTest(unittest.TestCase):
         b.fill("#copies", "6")
         b.wait(lambda: len(b.all("#plate-plan .lying")) == 6)
         self.arrange()
-        self.assertEqual(self.plates(job), [["", ["1 heron-figurine.stl × 6"]]])
+        self.assertEqual(self.plates(job), [["", ["1 heron-figurine.stl × 6, each"]]])
         self.send("Sink")
         b.wait(lambda: resin.status().state is State.PRINTING)
         resin.trouble(Trouble(layer=40, reason="an island floated"))

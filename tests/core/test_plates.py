@@ -154,13 +154,14 @@ class PlateTest(unittest.TestCase):
             return [(check.weight.value, check.item, check.text) for check in found]
 
         self.assertEqual(told(30.0, 20.0, 40.0, 300.0), [])
-        near = told(29.0, 20.0, 40.0)
-        self.assertEqual([(weight, item) for weight, item, _ in near], [("wrong", "20"), ("wrong", "40")])
-        self.assertIn("29.0 mm from another; printed in turn, the head needs 30 mm", near[0][2])
+        ((weight, _, text),) = told(29.0, 20.0, 40.0)
+        self.assertEqual(weight, "wrong")
+        self.assertIn("2 stand as near as 29.0 mm to each other; printed in turn, the head needs 30 mm", text)
         # Only what is printed last may be higher than the rail.
-        ((weight, item, text),) = told(30.0, 60.0, 20.0, 41.0)
-        self.assertEqual((weight, item), ("wrong", "41"))
-        self.assertIn("higher than 40 mm and others follow it", text)
+        ((weight, _, text),) = told(30.0, 60.0, 20.0, 41.0)
+        self.assertEqual(weight, "wrong")
+        self.assertIn("One is higher than 40 mm and others follow", text)
+        self.assertIn("2 are higher", told(30.0, 60.0, 50.0, 41.0)[0][2])
         # By itself, or all at once, neither counts.
         self.assertEqual(told(1.0, 290.0), [])
         self.assertNotIn("wrong", [weight for weight, *_ in told(5.0, 60.0, 90.0, needs=None)])

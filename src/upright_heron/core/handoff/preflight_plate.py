@@ -9,6 +9,7 @@ from ..plates.arrange import Rectangle
 from ..plates.extent import Printed, around, move_onto, swing_that_fits
 from ..plates.gaps import Lying, away_mm, meet, near_pairs
 from ..plates.in_turn import Clearance, under_rail
+from ..topics import Topic
 from .preflight import Check, Place, Stood, Weight
 
 # What reaches less past the edge of a plate comes from rounding a place that was typed.
@@ -49,7 +50,7 @@ def plate_checks(
     past = [_past_the_edge(one, one.box, build_mm[:2]) for one in stood]
     found = [*(check for check in past if check is not None), *_in_the_way(stood, lying, gap_mm)]
     if in_turn is not None and len(stood) > 1:
-        found += _in_turn(stood, lying, in_turn)
+        found += _in_turn(lying, in_turn)
     for one, plan in zip(stood, lying, strict=False):
         if any(away_mm(plan, (x, y)) < radius - NEAR_MM for x, y, radius in worn):
             text = "It stands on a worn place of the plate."
@@ -84,21 +85,25 @@ def _in_the_way(stood: Sequence[Stood], lying: Sequence[Lying], gap_mm: float) -
     return found
 
 
-def _in_turn(stood: Sequence[Stood], lying: Sequence[Lying], needs: Clearance) -> list[Check]:
+def _in_turn(lying: Sequence[Lying], needs: Clearance) -> list[Check]:
     """Tell what the head or the rail would touch where one is printed after the other."""
-    near: dict[int, float] = {}
-    for pair in near_pairs(lying, max(needs.head_mm - NEAR_MM, 0.0)):
-        if not pair.crosses:
-            for k in (pair.first, pair.second):
-                near[k] = min(near.get(k, math.inf), pair.gap_mm)
+    pairs = [pair for pair in near_pairs(lying, max(needs.head_mm - NEAR_MM, 0.0)) if not pair.crosses]
+    high = under_rail([plan.outline.high_mm for plan in lying], needs.rail_mm)
     found = []
-    for k, gap in sorted(near.items()):
-        text = f"It stands {gap:.1f} mm from another; printed in turn, the head needs {needs.head_mm:g} mm."
-        found.append(stood[k].check(Weight.WRONG, text, "Let the plate be arranged, or print all at once."))
-    for k in sorted(under_rail([plan.outline.high_mm for plan in lying], needs.rail_mm)):
-        text = f"It is higher than {needs.rail_mm:g} mm and others follow it: the rail would hit it."
-        mend = "Move it to a plate of its own, or print all at once."
-        found.append(stood[k].check(Weight.WRONG, text, mend))
+    if pairs:
+        count = len({k for pair in pairs for k in (pair.first, pair.second)})
+        gap = min(pair.gap_mm for pair in pairs)
+        text = (
+            f"{count} stand as near as {gap:.1f} mm to each other; printed in turn, the head needs "
+            f"{needs.head_mm:g} mm."
+        )
+        mend = "Let the plate be arranged, or print all at once."
+        found.append(Check(Weight.WRONG, text, mend, Topic.HANDOFF))
+    if high:
+        what = "One is" if len(high) == 1 else f"{len(high)} are"
+        text = f"{what} higher than {needs.rail_mm:g} mm and others follow: the rail would hit it."
+        mend = "Move what is high to a plate of its own, or print all at once."
+        found.append(Check(Weight.WRONG, text, mend, Topic.HANDOFF))
     return found
 
 

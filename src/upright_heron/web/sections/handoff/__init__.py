@@ -52,8 +52,8 @@ class ItemLine:
 
     @property
     def mass_g(self) -> float | None:
-        """Of all of them."""
-        return None if self.brief is None else self.count * self.brief.mass_g
+        """Of each."""
+        return None if self.brief is None else self.brief.mass_g
 
 
 @dataclass(frozen=True, slots=True)
