@@ -144,6 +144,43 @@ class PlanTest(BrowserCase):
         b.wait(lambda: not self.instances()[2]["lock_x"])
         self.assertEqual(b.problems(), [])
 
+    def test_all_of_the_plate_is_seen_in_3d(self):
+        b = self.browser
+        self.copies(4)
+        self.arrange()
+        other = self.server.upload("post.stl", stl(box(10, 10, 30)), self.job_id)
+        b.open(f"{self.server.url}/jobs/{other}?open=9")
+        b.plan_ready()
+        b.click("#show-plan")
+        b.wait(lambda: b.run("return window.heron.root.dataset.around") == "4")
+        # Middles and heights of what is drawn, on the plate; what is looked at is drawn by itself.
+        drawn = b.run("""
+            const { neighbours } = window.heron.view, found = [];
+            for (const many of neighbours.group.children) {
+              if (many.material !== neighbours.materials.part) continue;
+              many.geometry.computeBoundingBox();
+              for (let k = 0; k < many.count; k++) {
+                const at = many.matrix.clone();
+                many.getMatrixAt(k, at);
+                const box = many.geometry.boundingBox.clone().applyMatrix4(at);
+                found.push([...box.min.toArray(), ...box.max.toArray()].map((v) => Math.round(1000 * v) / 1000));
+              }
+            }
+            return found;""")
+        stands = {
+            (round(one["x"], 2), round(one["y"], 2))
+            for one in self.server.get(f"/jobs/{other}/plates/1/plan.json")["instances"]
+        }
+        middles = {(round((one[0] + one[3]) / 2, 2), round((one[1] + one[4]) / 2, 2)) for one in drawn}
+        self.assertEqual((len(drawn), len(middles), len(stands - middles)), (4, 4, 1))
+        self.assertLessEqual(middles, stands)
+        self.assertEqual({(one[2], one[5] in (5.0, 30.0)) for one in drawn}, {(0, True)})
+        # Left, there is only the part.
+        b.open_section(4)
+        b.wait(lambda: not b.run("return window.heron.view.neighbours.group.visible"))
+        self.assertEqual(b.run("return window.heron.view.neighbours.group.children.length"), 0)
+        self.assertEqual(b.problems(), [])
+
     def test_more_than_a_plate_holds_goes_to_the_next(self):
         b = self.browser
         b.fill("#plating-gap", "60")

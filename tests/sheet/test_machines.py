@@ -9,6 +9,7 @@ from tests.sheet.test_items import job, part
 from upright_heron.core.errors import BadValue
 from upright_heron.sheet.changes import (
     AddItems,
+    FillPlate,
     Lean,
     MakeCopies,
     PickPrinter,
@@ -183,3 +184,31 @@ class ArrangingTest(unittest.TestCase):
         self.assertEqual(asked.items, (second, third))
         self.assertEqual((asked.room.plate_mm, asked.build_high_mm), ((190.0, 170.0), 185.0))
         self.assertEqual([one.item for one in to_arrange(made, [0]).instances], [first])
+
+
+class FillTest(unittest.TestCase):
+    """What was laid for a plate that has changed meanwhile is not kept."""
+
+    def test_only_more_of_the_same_and_nothing_lost(self):
+        made, first, second, third = on_two()
+
+        def fill(*instances, plate=1, item=first):
+            some = tuple(Instance(item=name, copy_number=n) for name, n in instances)
+            return FillPlate(plate=plate, instances=some).made(made, item)
+
+        more = fill((first, 1), (first, 2), (first, 3))
+        self.assertEqual(standing(more)[0], [(first, 1), (first, 2), (first, 3)])
+        self.assertEqual(standing(more)[1], standing(made)[1])
+        refused = (
+            {"some": [(first, 2)]}, {"some": [(first, 1), (second, 2)]}, {"some": [(first, 1), (second, 1)]},
+            {"some": [(first, 1), (first, 2), (first, 2)]}, {"some": [(first, 1)], "plate": 7},
+            {"some": [(first, 1), (second, 1), (second, 2)], "item": second},
+        )  # fmt: skip
+        for given in refused:
+            more_of = {name: value for name, value in given.items() if name != "some"}
+            with self.subTest(given), self.assertRaisesRegex(BadValue, "changed"):
+                fill(*given["some"], **more_of)
+        both = fill((second, 1), (third, 1), (third, 2), plate=2, item=third)
+        self.assertEqual(standing(both)[1], [(second, 1), (third, 1), (third, 2)])
+        filled = FillPlate(plate=1, instances=more.plates[0].instances)
+        self.assertIn("Fill plate 1: 3 of", filled.label(more.on(first)))

@@ -124,6 +124,48 @@ class PlatesTest(AppCase):
         self.change(job_id, "printer", open=2, printer="Tarn 9")
         self.assertEqual(self.plan(job_id)["gap"], 3)
 
+    def test_a_plate_is_filled_with_copies(self):
+        job_id = self.job(stl(box(60, 60, 4)), "tile.stl")
+        self.change(job_id, "printer", printer="Reed 190")
+        self.change(job_id, "plating", gap_mm="3", turning="none")
+
+        def fill():
+            return self.client.post(f"/jobs/{job_id}/plates/fill?open=9", headers=HTMX)
+
+        def places():
+            return [[(i["x_mm"], i["y_mm"]) for i in plate] for plate in self.plates(job_id)]
+
+        # 190 by 170: three beside each other, two behind each other; nothing had been put anywhere yet.
+        self.assertEqual(fill().status_code, 200)
+        (plate,) = places()
+        self.assertEqual((len(plate), len(set(plate))), (6, 6))
+        for k, (x, y) in enumerate(plate):
+            self.assertLessEqual((abs(x) + 30, abs(y) + 30), (95, 85))
+            for a, b in plate[:k]:
+                self.assertGreaterEqual(round(max(abs(x - a), abs(y - b)) - 60, 3), 3)
+        answer = fill()
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("No more of it have room", answer.text)
+        # One step back it is as it was; what was put in the middle stays there, with its locks as they were.
+        self.client.post(f"/jobs/{job_id}/undo", headers=HTMX)
+        self.assertEqual(places(), [[(None, None)]])
+        self.change(job_id, "place", open=9, x_mm="0", y_mm="0", lock_x="true")
+        fill()
+        (plate,) = self.plates(job_id)
+        self.assertEqual(
+            [(i["lock_x"], i["lock_y"]) for i in plate if i["x_mm"] == i["y_mm"] == 0], [(True, False)]
+        )
+        self.assertFalse(any(i["lock_x"] for i in plate[1:]))
+        # Copies on another plate keep their numbers.
+        self.client.post(f"/jobs/{job_id}/undo", headers=HTMX)
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, copy_number="2", plate="2")
+        fill()
+        numbers = [[i["copy_number"] for i in plate] for plate in self.plates(job_id)]
+        self.assertEqual(
+            (numbers[1], 2 in numbers[0], len(numbers[0]) == len(set(numbers[0]))), ([2], False, True)
+        )
+
     def test_the_time_of_a_plate_is_that_of_one_print(self):
         def minutes(text):
             found = re.search(r"(?:(\d+) h )?(\d+) min", text)

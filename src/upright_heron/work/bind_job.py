@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from itertools import islice
 from typing import Any
 
 from ..core.graph import GRAPH, Graph, Ref, Source
@@ -11,8 +12,9 @@ from ..core.keys import Keys
 from ..core.recipes import settings as s
 from ..core.recipes.values import OnPlates
 from ..sheet.changes import Arrange
+from ..sheet.changes.plate import MOST_COPIES
 from ..sheet.models import JobSheet
-from ..sheet.plating import Instance
+from ..sheet.plating import Instance, Plate
 from .bind import ItemBinding, keys_of
 from .bind_plates import by_printer, to_arrange
 
@@ -56,6 +58,65 @@ def arranging_keys(job: JobSheet, seconds: int = 0, graph: Graph = GRAPH) -> lis
         made.share([keys_of(job.on(item), graph) for item in asked.items])
         every.append(made)
     return every
+
+
+def with_only(job: JobSheet, instances: Iterable[Instance]) -> JobSheet:
+    """The job as if there were only a plate with these; what was put somewhere stays there."""
+    locked = {"lock_x": True, "lock_y": True, "lock_swing": True}
+    kept = tuple(one if one.x_mm is None else one.model_copy(update=locked) for one in instances)
+    return job.model_copy(update={"plates": (Plate(instances=kept),)})
+
+
+def copies_to_try(job: JobSheet, plate: int, item: str) -> list[Instance]:
+    """Copies of an item that may find room on a plate: those there that were put nowhere, then new ones.
+
+    Parameters
+    ----------
+    job : JobSheet
+    plate : int
+    item : str
+
+    Returns
+    -------
+    list of Instance
+        No more than there may be of an item.
+    """
+    here = [one for one in job.plates[plate].instances if one.item == item and one.x_mm is None]
+    taken = {one.copy_number for some in job.plates for one in some.instances if one.item == item}
+    free = (n for n in range(1, 2 * MOST_COPIES) if n not in taken)
+    new = islice(free, MOST_COPIES - len(taken))
+    return [*here, *(Instance(item=item, copy_number=n) for n in new)]
+
+
+def laid_first(
+    job: JobSheet, found: OnPlates, before: Sequence[Instance], alike: Sequence[Instance] = ()
+) -> tuple[Instance, ...]:
+    """What was laid on the first plate, where it was laid.
+
+    Parameters
+    ----------
+    job : JobSheet
+        As it was laid.
+    found : OnPlates
+    before : sequence of Instance
+        What had stood there, with its locks.
+    alike : sequence of Instance
+        Copies of one item: the first of them get the places that any of them got.
+
+    Returns
+    -------
+    tuple of Instance
+    """
+    laid = arranged(job, [found]).plates[0] if 0 in found.plates else ()
+    known = {(one.item, one.copy_number): one for one in before}
+    names = {(one.item, one.copy_number) for one in alike}
+    following = iter(alike)
+    made = []
+    for one in laid:
+        name = (one.item, one.copy_number)
+        own = next(following) if name in names else known[name]
+        made.append(own.model_copy(update={"x_mm": one.x_mm, "y_mm": one.y_mm, "swing_deg": one.swing_deg}))
+    return tuple(made)
 
 
 def arranged(job: JobSheet, every: Sequence[OnPlates]) -> Arrange:

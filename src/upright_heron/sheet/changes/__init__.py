@@ -47,7 +47,7 @@ from .job import (
 from .machines import PrintOn
 from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
-from .plate import Arrange, MakeCopies, PlaceOnPlate, SetPlating
+from .plate import Arrange, FillPlate, MakeCopies, PlaceOnPlate, SetPlating
 from .stance import ChooseStance, FindStances, LayLong, Lean, SetLift, SetLoad, SetShow, StandOn, Turn
 from .supports import (
     ForgetTips,
@@ -146,6 +146,7 @@ __all__ = [
     "DropByHeight",
     "DropVariant",
     "EditSupports",
+    "FillPlate",
     "FindStances",
     "ForgetTips",
     "HandOver",

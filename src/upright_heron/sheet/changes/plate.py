@@ -107,6 +107,44 @@ class MakeCopies(JobChange):
         return f"{self.count} cop{'y' if self.count == 1 else 'ies'} of {sheet.item_name[:80]}"
 
 
+class FillPlate(JobChange):
+    """Fill a plate with copies of an item; made by the server, which knows their outlines."""
+
+    about_item: ClassVar[bool] = True
+    kind: Literal["fill"] = "fill"
+    plate: Annotated[int, Field(ge=1, le=1000)]
+    instances: tuple[Instance, ...]
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job with these instances on the plate: all that stood there, and more of the item.
+
+        Raises
+        ------
+        BadValue
+            Something stands there that is not in these, or stands elsewhere too.
+        """
+        wanted = job.item(item).id
+        if self.plate > len(job.plates):
+            raise changed_meanwhile()
+        here = {(one.item, one.copy_number) for one in job.plates[self.plate - 1].instances}
+        others = [one for k, plate in enumerate(job.plates) if k != self.plate - 1 for one in plate.instances]
+        asked = [(one.item, one.copy_number) for one in self.instances]
+        fresh = set(asked) - here
+        elsewhere = {(one.item, one.copy_number) for one in others}
+        if len(set(asked)) < len(asked) or not here <= set(asked) or fresh & elsewhere:
+            raise changed_meanwhile()
+        if any(name != wanted for name, _ in fresh) or sum(name == wanted for name, _ in here) == 0:
+            raise changed_meanwhile()
+        plates = list(job.plates)
+        plates[self.plate - 1] = Plate(instances=self.instances)
+        return altered(job, plates=tuple(plates))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        count = sum(one.item == sheet.id for one in self.instances)
+        return f"Fill plate {self.plate}: {count} of {sheet.item_name[:80]}"
+
+
 class SetPlating(JobChange):
     """Decide how plates are arranged."""
 

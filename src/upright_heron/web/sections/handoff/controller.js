@@ -12,6 +12,12 @@ export default class HandoffController extends SectionController {
   /** What was fetched last, by step and plate. */
   fetched = '';
 
+  /** What the server told of it. @type {any} */
+  seen = null;
+
+  /** What is drawn beside the item. */
+  drawn = '';
+
   constructor(page) {
     super(page);
     const svg = /** @type {SVGSVGElement} */ (find('#plate-plan'));
@@ -37,14 +43,15 @@ export default class HandoffController extends SectionController {
   update() {
     const button = find('#show-plan');
     button?.setAttribute('aria-pressed', String(this.on));
-    if (button) button.textContent = this.on ? 'Show the part' : 'Show the plan';
+    if (button) button.textContent = this.on ? 'Show in 3D' : 'Show the plan';
     the('#plan-panel').hidden = !this.on || !button;
-    if (this.on && button) this.#fetch();
+    if (button) this.#fetch();
   }
 
   leave() {
     the('#plan-panel').hidden = true;
     this.plan.pick(null);
+    this.#around(null);
   }
 
   /** @param {HTMLButtonElement} button */
@@ -109,7 +116,10 @@ export default class HandoffController extends SectionController {
     this.plate = Math.min(Math.max(1, this.plate), plates);
     const asked = `${this.page.state.step} ${this.plate}`;
     this.#tabs(plates);
-    if (asked === this.fetched) return;
+    if (asked === this.fetched) {
+      this.#around(this.seen);
+      return;
+    }
     this.fetched = asked;
     the('#plan-panel').setAttribute('aria-busy', 'true');
     try {
@@ -118,6 +128,7 @@ export default class HandoffController extends SectionController {
       const plan = await answer.json();
       if (asked !== `${this.page.state.step} ${this.plate}`) return;
       this.plan.show(plan);
+      this.seen = plan;
       the('#plan-panel').dataset.shown = asked;
     } catch (error) {
       this.fetched = '';
@@ -125,6 +136,29 @@ export default class HandoffController extends SectionController {
     } finally {
       the('#plan-panel').setAttribute('aria-busy', 'false');
     }
+    this.#around(this.seen);
+  }
+
+  /**
+   * In 3D, what else stands on the plate of the item that is looked at.
+   * @param {any} plan  as the server tells it; nothing is drawn without one
+   */
+  async #around(plan) {
+    const here = Number(find('#all-plates')?.getAttribute('data-here'));
+    const shown = !this.on && plan?.plate === here;
+    const { item } = this.page.state;
+    const standing = shown ? plan.instances.filter((one) => one.item !== item || one.copy !== this.#copy(plan)) : [];
+    const asked = standing.length ? `${this.fetched} ${item} ${this.#copy(plan)}` : '';
+    if (asked === this.drawn) return;
+    this.drawn = asked;
+    const left = await this.page.view.setNeighbours(asked ? plan.outlines : null, standing);
+    if (asked !== this.drawn) return;
+    this.page.root.dataset.around = String(standing.length - left);
+  }
+
+  /** The copy of the item that the view draws by itself: the first on the plate. @param {any} plan */
+  #copy(plan) {
+    return plan.instances.find((one) => one.item === this.page.state.item)?.copy;
   }
 
   /** @param {number} plates */

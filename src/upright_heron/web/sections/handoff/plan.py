@@ -4,14 +4,32 @@ from __future__ import annotations
 
 from typing import Any
 
+from ....core.footing.footing import Footing
 from ....core.plates.outline import Outline
 from ....core.recipes.values import Arranged
-from ....sheet.models import JobSheet
+from ....core.stance.pose import from_quaternion
+from ....sheet.models import ItemSheet, JobSheet
 from ....work.bind import keys_of, plate_keys
 from ....work.known import Known, Memo
 
 # Corners of outlines are thinned by no more for the screen; the server judges by the true ones.
 DRAWN_MM = 0.05
+
+
+def _body(sheet: ItemSheet, memo: Memo) -> dict[str, Any]:
+    """What the view needs to draw an item beside the one that is looked at; blocks that are made, by key."""
+    known = Known(keys_of(sheet), memo)
+    footing = known.get("footing")
+    rotation = from_quaternion(sheet.stance.quaternion)
+    return {
+        "mesh": sheet.part.mesh,
+        "facets": sheet.part.facets,
+        "rotation": [round(float(v), 15) for v in rotation.ravel()],
+        "lift": sheet.lift_mm,
+        "raise": footing.raise_mm if isinstance(footing, Footing) else 0.0,
+        "supports": known.address("supports"),
+        "footing": known.address("footing"),
+    }
 
 
 def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
@@ -42,6 +60,7 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
                 "high": round(found.high_mm, 2),
                 "number": sheet.number,
                 "name": sheet.item_name,
+                **_body(sheet, memo),
             }
         at = stands[one.item, one.copy_number]
         instances.append({

@@ -55,6 +55,27 @@ const COLOUR = /* glsl */ `
   if (uPicking > 0.5 && vFacet.z > 0.9998 && abs(vFacet.w) < uPickTolerance) diffuseColor.rgb = mix(diffuseColor.rgb, uPick, 0.65);
 `;
 
+/**
+ * Where a part comes to stand: its middle at a place of the plate, its lowest point at the lift.
+ * @param {Float32Array} vertices  as it came, mm
+ * @param {THREE.Matrix3} rotation @param {number} lift  mm @param {number[]} at  x, y on the plate, mm
+ * @returns {{matrix: THREE.Matrix4, height: number}}
+ */
+export function placing(vertices, rotation, lift, at) {
+  const e = rotation.elements; // column-major
+  const low = [Infinity, Infinity, Infinity], high = [-Infinity, -Infinity, -Infinity];
+  for (let i = 0; i < vertices.length; i += 3) {
+    for (let k = 0; k < 3; k++) {
+      const v = e[k] * vertices[i] + e[k + 3] * vertices[i + 1] + e[k + 6] * vertices[i + 2];
+      if (v < low[k]) low[k] = v;
+      if (v > high[k]) high[k] = v;
+    }
+  }
+  const matrix = new THREE.Matrix4().setFromMatrix3(rotation);
+  matrix.setPosition(at[0] - (low[0] + high[0]) / 2, at[1] - (low[1] + high[1]) / 2, lift - low[2]);
+  return { matrix, height: high[2] - low[2] };
+}
+
 /** Part of a job in the scene: its facets, overhang colour in the shader, placing and picking. */
 export class PartBody {
   /**
@@ -131,19 +152,7 @@ export class PartBody {
    * @returns {{matrix: THREE.Matrix4, height: number}}
    */
   placing(rotation, lift, at) {
-    const e = rotation.elements; // column-major
-    const { vertices } = this.data;
-    const low = [Infinity, Infinity, Infinity], high = [-Infinity, -Infinity, -Infinity];
-    for (let i = 0; i < vertices.length; i += 3) {
-      for (let k = 0; k < 3; k++) {
-        const v = e[k] * vertices[i] + e[k + 3] * vertices[i + 1] + e[k + 6] * vertices[i + 2];
-        if (v < low[k]) low[k] = v;
-        if (v > high[k]) high[k] = v;
-      }
-    }
-    const matrix = new THREE.Matrix4().setFromMatrix3(rotation);
-    matrix.setPosition(at[0] - (low[0] + high[0]) / 2, at[1] - (low[1] + high[1]) / 2, lift - low[2]);
-    return { matrix, height: high[2] - low[2] };
+    return placing(this.data.vertices, rotation, lift, at);
   }
 
   /**

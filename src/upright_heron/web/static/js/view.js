@@ -6,6 +6,7 @@ import { Before } from './before.js';
 import { Brush } from './brush.js';
 import { Labels } from './labels.js';
 import { LayerCap } from './layer-cap.js';
+import { Neighbours } from './neighbours.js';
 import { Pair } from './pair.js';
 import { PartBody } from './part.js';
 import { boxLines } from './cells.js';
@@ -41,7 +42,8 @@ export class View {
     this.sun = new THREE.DirectionalLight('#fffaf0', 2.3);
     this.scene.add(this.sun, this.sun.target);
     this.plate = new THREE.Group();
-    this.scene.add(this.plate);
+    this.neighbours = new Neighbours(this.planes);
+    this.scene.add(this.plate, this.neighbours.group);
     this.supports = this.#shell(COLOURS.copper);
     /** What is drawn of both. @type {Record<string, import('./frusta.js').Shell | null>} */
     this.shells = { supports: null, footing: null };
@@ -145,7 +147,23 @@ export class View {
   /** @param {number[]} stands  where the item stands on its plate: x, y (mm) and swing (degrees) */
   setStands(stands) {
     layPlate(this.plate, stands);
+    layPlate(this.neighbours.group, stands);
     this.redraw();
+  }
+
+  /**
+   * Show what else stands on the plate, or nothing of it; the eye steps back for all of them.
+   * @param {Record<string, import('./neighbours.js').Body> | null} bodies @param {import('./neighbours.js').Standing[]} standing
+   * @returns {Promise<number>}  how many are left out
+   */
+  async setNeighbours(bodies, standing) {
+    const was = this.neighbours.group.visible;
+    this.neighbours.clear();
+    const drawing = bodies ? this.neighbours.show(bodies, standing) : Promise.resolve(0);
+    if (was !== this.neighbours.group.visible) this.look('corner');
+    const left = await drawing;
+    this.redraw();
+    return left;
   }
 
   // Part ------------------------------------------------------------------------
@@ -185,8 +203,9 @@ export class View {
   /** Look at the whole part from a side. @param {string} name  front, side, above, below, corner */
   look(name) {
     // Two stances are wide and low: the corners of the box they share are empty.
-    const span = Math.hypot(...this.size) * (this.pair ? 0.8 : 1);
-    const target = new THREE.Vector3(...this.at, this.size[2] / 2);
+    const around = this.neighbours.group.visible;
+    const span = around ? Math.hypot(this.build[0], this.build[1], this.size[2]) * 0.92 : Math.hypot(...this.size) * (this.pair ? 0.8 : 1);
+    const target = around ? this.plate.position.clone().setZ(this.size[2] / 3) : new THREE.Vector3(...this.at, this.size[2] / 2);
     const away = new THREE.Vector3(...DIRECTIONS[name]).normalize();
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement;
     const fit = Math.min(1, w / Math.max(h, 1));
