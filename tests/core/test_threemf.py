@@ -56,6 +56,26 @@ class WriteTest(unittest.TestCase):
         items = model.GetBuildItems()
         self.assertEqual(items.Count(), 2)
 
+    def test_what_is_built_is_tracked_by_the_production_extension(self):
+        def names(title, *items):
+            model, objects = read(write_3mf([FileObject(*one) for one in items], title))
+            given, build = model.GetBuildUUID()
+            self.assertTrue(given)
+            found, steps = [build], model.GetBuildItems()
+            while steps.MoveNext():
+                found.append(tuple(steps.GetCurrent().GetUUID())[1])
+            return found, [one.GetUUID()[1] for one in objects]
+
+        tracked, objects = names("plate 1", ("a", self.part), ("a", self.part), ("b", self.post))
+        self.assertEqual(len({*tracked, *objects}), 1 + 3 + 3)
+        self.assertEqual(
+            names("plate 1", ("a", self.part), ("a", self.part), ("b", self.post)), (tracked, objects)
+        )
+        # Another plate with the same part has a build of its own, and the same object.
+        other, same = names("plate 2", ("a", self.part))
+        self.assertNotIn(other[0], tracked)
+        self.assertEqual(same, objects[:1])
+
     def test_package_parts(self):
         # 3MF Core Specification 1.x: the parts of the package and their types.
         with zipfile.ZipFile(io.BytesIO(write_3mf([FileObject("part", self.post)], "x"))) as package:

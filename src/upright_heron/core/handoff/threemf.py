@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import uuid
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -16,6 +17,9 @@ from ..marking.marks import Marks
 from ..tags import stored
 
 CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
+PRODUCTION = "http://schemas.microsoft.com/3dmanufacturing/production/2015/06"
+# Names made from content are made under this one.
+_OURS = uuid.UUID("5b0f7d0e-2c58-4f0b-9d7a-8e1f6c3a4b21")
 OBJECT_TYPES = ("model", "solidsupport", "support", "surface", "other")
 
 _CONTENT_TYPES = (
@@ -126,18 +130,28 @@ def _model(items: Sequence[FileObject], title: str) -> Iterator[str]:
     ours = f' xmlns:heron="{MARKS}"' if any(item.marks is not None for item in items) else ""
     yield (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
-        f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}"{ours}>\n'
+        f'<model unit="millimeter" xml:lang="en" xmlns="{CORE}" xmlns:p="{PRODUCTION}"{ours}>\n'
         f'<metadata name="Title">{text_of(title)}</metadata>\n'
         '<metadata name="Application">Upright Heron</metadata>\n<resources>\n'
     )
+    # What is the same has the same name everywhere, as the production extension wants it for tracking.
+    own = [f"{number} {item.name} {item.mesh.digest}" for number, item in enumerate(items, 1)]
     for number, item in enumerate(items, 1):
         name = quoteattr(clean(item.name))
-        yield f'<object id="{number}" type="{item.type}" name={name}>\n'
+        tracked = _uuid("object", own[number - 1])
+        yield f'<object id="{number}" type="{item.type}" name={name} p:UUID="{tracked}">\n'
         yield from surface(item.mesh, item.marks)
         yield "</object>\n"
-    yield "</resources>\n<build>\n"
-    yield "".join(f'<item objectid="{number}"/>\n' for number in range(1, len(items) + 1))
+    yield f'</resources>\n<build p:UUID="{_uuid("build", title, *own)}">\n'
+    yield "".join(
+        f'<item objectid="{number}" p:UUID="{_uuid("item", title, told)}"/>\n'
+        for number, told in enumerate(own, 1)
+    )
     yield "</build>\n</model>\n"
+
+
+def _uuid(*told: str) -> uuid.UUID:
+    return uuid.uuid5(_OURS, clean("\n".join(told)))
 
 
 def surface(mesh: Mesh, marks: Marks | None = None) -> Iterator[str]:

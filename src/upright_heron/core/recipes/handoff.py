@@ -130,7 +130,7 @@ def _on_plate(where: Arranged, items: tuple[FileObjects, ...]) -> Iterator[FileO
 
 
 @recipe(
-    "package", version=4, stage="Writing 3MF", needs=(arranged, plate_picture), each=(objects,), reads=Title
+    "package", version=5, stage="Writing 3MF", needs=(arranged, plate_picture), each=(objects,), reads=Title
 )
 def package(where: Arranged, seen: Picture, items: tuple[FileObjects, ...], title: Title) -> Package:
     """The 3MF file of a plate, with its picture."""
@@ -208,7 +208,7 @@ def slices(
     return Package(write_slices(every, title.name, outline_of(asked)))
 
 
-@recipe("item_package", version=1, stage="Writing 3MF", needs=(objects,), reads=Naming)
+@recipe("item_package", version=2, stage="Writing 3MF", needs=(objects,), reads=Naming)
 def item_package(found: FileObjects, names: Naming) -> Package:
     """The 3MF file of one item by itself, as it stands, its middle over the origin."""
     there = [one for one in found.objects if len(one.mesh.faces)]
@@ -239,7 +239,7 @@ def stl_footing(found: FileObjects, base: Footing) -> Package:
     return _stl(found, Role.FOOTING)
 
 
-@recipe("pieces_package", version=1, stage="Writing 3MF", needs=(split,), reads=Naming)
+@recipe("pieces_package", version=2, stage="Writing 3MF", needs=(split,), reads=Naming)
 def pieces_package(cut: Split, names: Naming) -> Package:
     """All pieces of a cut item as one 3MF, set out in rows beside each other, on the plate."""
     return Package(pieces_3mf(cut, names.item))
