@@ -72,7 +72,10 @@ class FloorTest(BrowserCase):
         b.click("#undo")
         b.wait(lambda: not b.all(WRONG))
         b.ready()
-        self.send("Left", who="Wren")
+        # Less is left than the plate takes: that wants a reason too.
+        b.click("#send")
+        b.wait(lambda: "g left; plate 1 takes about" in b.text("#notice"))
+        self.send("Left", who="Wren", excuse="another spool is at hand")
         self.send("Right", who="Wren")
         b.open(f"{self.server.url}/floor")
         # The page follows without being loaded again: the spool of one runs out.

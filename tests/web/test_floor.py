@@ -149,6 +149,12 @@ class FloorTest(AppCase):
         # Said why, it goes, and that is kept.
         self.assertEqual(self.send(job_id, "Test fitted", excuse="a colour trial").status_code, 200)
         self.assertEqual(self.made("Test fitted")[0].excuse, "a colour trial")
+        # Less on the spool than the plate takes: told before it runs out.
+        made.refill(Refill(grams=0.4, material="PLA"))
+        self.until(lambda: (at := seen("Test fitted")) and at.status and at.status.left_g <= 0.4)
+        refused = self.send(job_id, "Test fitted")
+        self.assertEqual(refused.status_code, 422)
+        self.assertRegex(refused.text, r"has 0 g left; plate 1 takes about [1-9]\d* g")
         kept["nozzle"] = "wide"
         self.assertEqual(self.client.post("/floor/machines", data=kept).status_code, 422)
 
@@ -180,7 +186,7 @@ class FloorTest(AppCase):
         machine = self.machine("Test worn", grams=0.4, speed_up=400)
         job_id = self.job(stl(box(20, 20, 2)))
         self.change(job_id, "keep-machine")
-        self.assertEqual(self.send(job_id, "Test worn").status_code, 200)
+        self.assertEqual(self.send(job_id, "Test worn", excuse="a new one is at hand").status_code, 200)
         self.until(lambda: machine.status().state is State.EMPTY)
         self.until(lambda: "waits for material" in self.client.get("/floor/cards").text)
         (one,) = self.made("Test worn")

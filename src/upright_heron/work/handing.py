@@ -55,8 +55,27 @@ def goes_to(job: JobSheet, plate: int, station: Station) -> None:
         )
 
 
-def station_checks(job: JobSheet, plate: int, station: Station, status: Status | None) -> list[Check]:
-    """What is wrong with a machine for a plate, from 1: another nozzle fitted, another material loaded."""
+def station_checks(
+    job: JobSheet,
+    plate: int,
+    station: Station,
+    status: Status | None,
+    *,
+    takes_g: float | None = None,
+) -> list[Check]:
+    """What is wrong with a machine for a plate: another nozzle, another material, or too little of it.
+
+    Parameters
+    ----------
+    job : JobSheet
+    plate : int
+        From 1.
+    station : Station
+    status : Status or None
+        ``None`` where it does not answer.
+    takes_g : float or None
+        What the plate takes, roughly; ``None`` while it is not known.
+    """
     wanted = job.of_plate(plate - 1)
     found = []
     fitted = station.nozzle_mm
@@ -70,6 +89,9 @@ def station_checks(job: JobSheet, plate: int, station: Station, status: Status |
         found.append(
             Check(Weight.WRONG, text, f"Load {wanted.material}, or pick another machine.", Topic.HANDOFF)
         )
+    elif status is not None and takes_g is not None and status.left_g < takes_g:
+        text = f"{station.name} has {status.left_g:.0f} g left; plate {plate} takes about {takes_g:.0f} g."
+        found.append(Check(Weight.WRONG, text, "Put a new one in, or pick another machine.", Topic.HANDOFF))
     return found
 
 

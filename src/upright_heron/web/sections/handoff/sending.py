@@ -45,7 +45,14 @@ async def print_plate(
     await all_made(use, job, look.item)
     page = await run_in_threadpool(use.pages.job_page, job, look)
     seen = use.floor.seen(found.name)
-    of_station = station_checks(job.sheet, plate, found, seen.status if seen is not None else None)
+    takes = page.now.takes(plate - 1)
+    of_station = station_checks(
+        job.sheet,
+        plate,
+        found,
+        seen.status if seen is not None else None,
+        takes_g=takes[1] if takes is not None else None,
+    )
     why = excused([*of_plate(job.sheet, plate, page.now.preflight), *of_station], excuse)
     keys, name = plate_keys(job.sheet, plate - 1), "masks" if job.sheet.is_resin else "gcode"
     await asyncio.wrap_future(use.work.make(keys, name))
