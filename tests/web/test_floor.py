@@ -4,7 +4,10 @@ import csv
 import io
 import tempfile
 import time
+import zlib
 from pathlib import Path
+
+from PIL import Image
 
 from tests.floor.rack import Rack
 from tests.support import box, stl, tee
@@ -57,6 +60,42 @@ class FloorTest(AppCase):
     def made(self, station):
         """Prints of a machine: those that wait or go in their order, and those that ended."""
         return [one for some in (OPEN, ENDED) for one in self.store.prints(*some, station=station)]
+
+    def test_a_photo_is_kept_with_a_print(self):
+        def picture(kind="JPEG", size=(2400, 1200), **more):
+            out = io.BytesIO()
+            Image.new("RGB", size, (200, 30, 30)).save(out, kind, **more)
+            return out.getvalue()
+
+        new = self.store.queue(NewPrint(
+            "bygone", "Perch", 1, 1, (("perch", 1),), {"layer_mm": 0.2}, "Left", "Reed 190", "PLA",
+            "a.gcode", 9, 60.0, 1.0, b"G1",
+        ))  # fmt: skip
+        self.store.has_ended(new.id, Stage.DONE)
+        url = f"/record/{new.id}/photo"
+        self.assertEqual(self.client.get(f"{url}.jpg").status_code, 404)
+        # Lying on its side, as cameras keep them, and with where it was taken.
+        told = Image.Exif()
+        told[0x0112], told[0x8825] = 6, {1: "N", 2: (51.0, 30.0, 0.0)}
+        answer = self.client.post(url, files={"file": ("a.jpg", picture(exif=told), "image/jpeg")})
+        self.assertEqual(answer.status_code, 200, answer.text[:200])
+        self.assertIn(f"{url}.jpg", answer.text)
+        kept = Image.open(io.BytesIO(self.client.get(f"{url}.jpg").content))
+        self.assertEqual((kept.format, kept.size, dict(kept.getexif())), ("JPEG", (800, 1600), {}))
+        red, green, _ = kept.getpixel((400, 800))
+        self.assertTrue(red > 180 and green < 60)
+        # Another one takes its place.
+        self.client.post(url, files={"file": ("b.png", picture("PNG", (50, 40)), "image/png")})
+        self.assertEqual(Image.open(io.BytesIO(self.client.get(f"{url}.jpg").content)).size, (50, 40))
+        head = picture("PNG", (50, 40))
+        bomb = head[:16] + (60_000).to_bytes(4, "big") * 2 + head[24:]
+        bomb = bomb[:29] + zlib.crc32(bomb[12:29]).to_bytes(4, "big") + bomb[33:]
+        for data in (b"no picture", picture()[:300], bomb, b"", picture("GIF", (9, 9))):
+            answer = self.client.post(url, files={"file": ("c.jpg", data, "image/jpeg")})
+            self.assertEqual(answer.status_code, 422, data[:20])
+        answer = self.client.post("/record/nothing/photo", files={"file": ("a.jpg", picture(), "image/jpeg")})
+        self.assertEqual(answer.status_code, 404)
+        self.assertEqual(Image.open(io.BytesIO(self.client.get(f"{url}.jpg").content)).size, (50, 40))
 
     def test_where_several_failed_the_plate_is_kept_free_in_one_press(self):
         for at in ((60.0, 50.0), (66.0, 54.0)):

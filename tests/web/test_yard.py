@@ -111,6 +111,11 @@ class YardTest(AppCase):
             ("reed", ["ibis"]), ("100%25", ["ibis"]), ("left_hand", ["ibis"]), ("left-hand", []), ("STL ib", ["ibis"]),
         ):  # fmt: skip
             self.assertEqual(found(f"q={words}"), names, words)
+        # By the printer that one of its plates goes to, too.
+        self.change(ids["crane"], "copies", count="2")
+        self.change(ids["crane"], "place", copy_number="2", plate="2")
+        self.change(ids["crane"], "print-on", plate="2", printer="Reed 190")
+        self.assertEqual(found("q=reed&sort=title"), ["crane", "ibis"])
         self.assertEqual(found("folder=Marsh&sort=due"), ["crane", "stork"])
         self.assertEqual(found("folder=Marsh&sort=title"), ["crane", "stork"])
         self.assertEqual(found("folder=Elsewhere"), [])

@@ -126,6 +126,15 @@ class PrintRow(Base):
     at_y_mm: Mapped[float | None] = mapped_column(default=None)
 
 
+class PrintPhotoRow(Base):
+    """A photo of what was printed, as JPEG."""
+
+    __tablename__ = "print_photo"
+
+    print_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
 class PrintFileRow(Base):
     """The file of a print until that is over."""
 

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import BadValue
 from .database import Database, NotFound, now
-from .models import PrintFileRow, PrintRow
+from .models import PrintFileRow, PrintPhotoRow, PrintRow
 
 
 class Stage(StrEnum):
@@ -256,6 +256,35 @@ class Prints(Database):
             row.at_x_mm, row.at_y_mm = at_mm if at_mm is not None else (None, None)
             s.flush()
             return _print(row)
+
+    def keep_photo(self, print_id: str, jpeg: bytes) -> None:
+        """Keep a photo of what was printed, in place of one that there was.
+
+        Raises
+        ------
+        NotFound
+        """
+        with self.session(write=True) as s:
+            _row(s, print_id)
+            s.merge(PrintPhotoRow(print_id=print_id, data=jpeg))
+
+    def photo_of(self, print_id: str) -> bytes:
+        """The photo of a print, as JPEG.
+
+        Raises
+        ------
+        NotFound
+        """
+        with self.session() as s:
+            row = s.get(PrintPhotoRow, print_id)
+            if row is None:
+                raise NotFound("There is no photo of this print.", "Drop one on it in the record.")
+            return row.data
+
+    def with_photos(self) -> frozenset[str]:
+        """Ids of the prints that there is a photo of."""
+        with self.session() as s:
+            return frozenset(s.scalars(select(PrintPhotoRow.print_id)))
 
 
 def _row(s: Session, print_id: str) -> PrintRow:

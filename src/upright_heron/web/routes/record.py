@@ -6,13 +6,15 @@ import csv
 import io
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Form, Query, Request
+from fastapi import APIRouter, Form, Query, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
+from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...core.machines.catalogue import PRINTERS, Printer
 from ...sheet.shop import OwnPrinter
 from ...store.prints import ENDED
+from ...work.photo import MOST_BYTES, small_photo
 from ...work.record import REASONS, failures, found, kept_free, months, outcome_of, place_of, with_worn
 from ..dependencies import Services, Use
 
@@ -43,6 +45,7 @@ def record(request: Request, use: Use, q: Asked = "", machine: Asked = "", outco
         "asked": {"q": q, "machine": machine, "outcome": outcome},
         "reasons": REASONS,
         "outcome_of": outcome_of,
+        "photos": use.store.with_photos(),
     }
     return use.templates.TemplateResponse(request, "record.html", context)
 
@@ -98,6 +101,24 @@ def judge(
     """Keep what somebody says of a print."""
     use.store.judge(print_id, outcome, reason.strip(), notes.strip(), who.strip(), place_of(at))
     return RedirectResponse(f"/record#print-{print_id}", 303)
+
+
+@router.post("/{print_id}/photo", name="keep_photo")
+async def keep_photo(print_id: str, use: Use, file: UploadFile) -> Response:
+    """Keep a photo of what was printed, in place of one that there was."""
+    data = await file.read(MOST_BYTES + 1)
+    if len(data) > MOST_BYTES:
+        raise BadValue(f"The photo has more than {MOST_BYTES // 1_000_000} MB.", "Make it smaller first.")
+    jpeg = await run_in_threadpool(small_photo, data)
+    await run_in_threadpool(use.store.keep_photo, print_id, jpeg)
+    return RedirectResponse(f"/record#print-{print_id}", 303)
+
+
+@router.get("/{print_id}/photo.jpg", name="photo")
+def photo(print_id: str, use: Use) -> Response:
+    """The photo of a print."""
+    data = use.store.photo_of(print_id)
+    return Response(data, media_type="image/jpeg", headers={"Cache-Control": "no-cache"})
 
 
 @router.post("/{print_id}/again", name="print_again")
