@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -201,9 +201,7 @@ def _layers(
         elif begins[k] and b > a:
             kind = int(beads.kind[moves.path[a]])
             up = min(over_mm(beads, k), asked.build_mm[2])
-            yield _over(
-                places[a + 1], up, running, 0.0 if asked.relative else float(state[0]), asked.relative
-            )
+            yield _over(places[a + 1], up, running, None if asked.relative else float(state[0]))
             yield names[kind]
             state[1] = float(kind)
             a += 1
@@ -230,33 +228,29 @@ def _events(
             yield f"M106 S{round(255 * event.fan_percent / 100)}\n".encode()
         if not event.pause:
             continue
-        x, y, z = at.tolist()
         # Items that were printed before may be higher.
-        up = min(max(z, float(beads.tops_mm[:layer].max(initial=0.0))) + PARK_UP_MM, asked.build_mm[2])
-        e = 0.0 if asked.relative else float(state[0])
-        travel, pull = f"F{60 * running.travel_mm_s:.0f}", f"F{60 * running.retract_mm_s:.0f}"
-        lines = [
-            f"G1 E{e - running.retract_mm:.5f} {pull}",
-            f"G0 Z{up:.3f} {travel}",
-            f"G0 X{PARK_MM:.3f} Y{PARK_MM:.3f} {travel}",
+        high = max(float(at[2]), float(beads.tops_mm[:layer].max(initial=0.0)))
+        up = min(high + PARK_UP_MM, asked.build_mm[2])
+        waits = [
+            f"G0 X{PARK_MM:.3f} Y{PARK_MM:.3f} F{60 * running.travel_mm_s:.0f}",
             f"M0 {_plain_words(event.pause)}",
-            f"G0 X{x:.3f} Y{y:.3f} {travel}",
-            f"G0 Z{z:.3f} {travel}",
-            f"G1 E{running.retract_mm if asked.relative else e:.5f} {pull}",
         ]
-        yield ("\n".join(lines) + "\n").encode()
+        yield _over(at, up, running, None if asked.relative else float(state[0]), waits)
 
 
-def _over(to: NDArray[np.float64], up: float, running: Running, e: float, relative: bool) -> bytes:
-    """The way over what stands to a place (3,): drawn back, up, across and down again."""
+def _over(
+    to: NDArray[np.float64], up: float, running: Running, e: float | None, between: Sequence[str] = ()
+) -> bytes:
+    """The way over what stands to a place (3,): drawn back, up, across and down again; relative without E."""
     x, y, z = to.tolist()
     travel, pull = f"F{60 * running.travel_mm_s:.0f}", f"F{60 * running.retract_mm_s:.0f}"
     lines = [
-        f"G1 E{e - running.retract_mm:.5f} {pull}",
+        f"G1 E{(e or 0.0) - running.retract_mm:.5f} {pull}",
         f"G0 Z{up:.3f} {travel}",
+        *between,
         f"G0 X{x:.3f} Y{y:.3f} {travel}",
         f"G0 Z{z:.3f} {travel}",
-        f"G1 E{running.retract_mm if relative else e:.5f} {pull}",
+        f"G1 E{running.retract_mm if e is None else e:.5f} {pull}",
     ]
     return ("\n".join(lines) + "\n").encode()
 
