@@ -175,10 +175,16 @@ class PlanTest(BrowserCase):
         self.assertEqual((len(drawn), len(middles), len(stands - middles)), (4, 4, 1))
         self.assertLessEqual(middles, stands)
         self.assertEqual({(one[2], one[5] in (5.0, 30.0)) for one in drawn}, {(0, True)})
+        # The height profile is of all of it: four bars up to 5 mm, and a post up to 30.
+        whole = b.run("return window.heron.profile.whole")
+        self.assertAlmostEqual(whole["z"][-1], 29.9, places=6)
+        self.assertAlmostEqual(whole["area"][10], 4 * 40 * 16 + 100, delta=1)
+        self.assertAlmostEqual(whole["area"][100], 100, delta=0.1)
         # Left, there is only the part.
         b.open_section(4)
         b.wait(lambda: not b.run("return window.heron.view.neighbours.group.visible"))
         self.assertEqual(b.run("return window.heron.view.neighbours.group.children.length"), 0)
+        self.assertIsNone(b.run("return window.heron.profile.whole"))
         self.assertEqual(b.problems(), [])
 
     def test_more_than_a_plate_holds_goes_to_the_next(self):

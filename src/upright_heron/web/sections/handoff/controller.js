@@ -1,5 +1,6 @@
 import { looking } from '../../static/js/looking.js';
 import { PlatePlan } from '../../static/js/plate-plan.js';
+import { plateProfile } from '../../static/js/plate-profile.js';
 import { find, SectionController, the } from '../../static/js/section.js';
 
 /** Section 9: the plan of a plate, on which items are moved and swung. */
@@ -151,8 +152,12 @@ export default class HandoffController extends SectionController {
     const asked = standing.length ? `${this.fetched} ${item} ${this.#copy(plan)}` : '';
     if (asked === this.drawn) return;
     this.drawn = asked;
-    const left = await this.page.view.setNeighbours(asked ? plan.outlines : null, standing);
+    const { profile, view } = this.page;
+    if (!asked) profile.setWhole(null);
+    const left = await view.setNeighbours(asked ? plan.outlines : null, standing);
+    const whole = asked ? await plateProfile(plan.outlines, plan.instances, this.page.state.layer) : null;
     if (asked !== this.drawn) return;
+    profile.setWhole(whole);
     this.page.root.dataset.around = String(standing.length - left);
   }
 

@@ -27,6 +27,7 @@ def _body(sheet: ItemSheet, memo: Memo) -> dict[str, Any]:
         "rotation": [round(float(v), 15) for v in rotation.ravel()],
         "lift": sheet.lift_mm,
         "raise": footing.raise_mm if isinstance(footing, Footing) else 0.0,
+        "layers": known.address("layers"),
         "supports": known.address("supports"),
         "footing": known.address("footing"),
     }

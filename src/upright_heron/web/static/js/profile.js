@@ -44,6 +44,8 @@ export class HeightProfile {
     /** Pull of the film on each layer of the part, N, rough. @type {Float64Array | null} */
     this.peel = null;
     this.stale = false;
+    /** Of all that stands on the plate, where that is shown. @type {import('./plate-profile.js').Profile | null} */
+    this.whole = null;
     new ResizeObserver(() => this.draw()).observe(canvas);
     canvas.addEventListener('pointerdown', (e) => {
       canvas.setPointerCapture(e.pointerId);
@@ -96,6 +98,12 @@ export class HeightProfile {
     this.draw();
   }
 
+  /** Show beside it what all of the plate makes of each layer. @param {import('./plate-profile.js').Profile | null} whole */
+  setWhole(whole) {
+    this.whole = whole;
+    this.draw();
+  }
+
   /** Show the curve as one of an older stance. @param {boolean} stale */
   setStale(stale) {
     this.stale = stale;
@@ -104,7 +112,8 @@ export class HeightProfile {
 
   get top() {
     const n = this.levels.length;
-    return n ? this.levels[n - 1].z + (n > 1 ? (this.levels[n - 1].z - this.levels[n - 2].z) / 2 : 0) : 1;
+    const own = n ? this.levels[n - 1].z + (n > 1 ? (this.levels[n - 1].z - this.levels[n - 2].z) / 2 : 0) : 1;
+    return Math.max(own, this.whole?.z.at(-1) ?? 0);
   }
 
   /** @param {number | null} index */
@@ -161,7 +170,8 @@ export class HeightProfile {
     const { part, support } = this.layers;
     const area = this.levels.map((l) => (part && l.part !== null && l.part >= 0 && l.part < part.count ? part.area[l.part] : 0));
     const held = this.levels.map((l) => (support && l.support >= 0 && l.support < support.count ? support.area[l.support] : 0));
-    const most = Math.max(1, area.reduce((m, a, i) => Math.max(m, a + held[i], this.other?.area[i] ?? 0), 0));
+    const beside = this.whole?.area ?? [];
+    const most = Math.max(1, area.reduce((m, a, i) => Math.max(m, a + held[i], this.other?.area[i] ?? 0), 0), beside.reduce((m, a) => Math.max(m, a), 0));
     const x = (a) => f.left + (a / most) * (f.right - f.left);
     c.globalAlpha = this.stale ? 0.45 : 1;
     const step = niceStep(this.top);
@@ -189,6 +199,18 @@ export class HeightProfile {
     c.strokeStyle = HERON;
     c.lineWidth = 1.2;
     c.stroke();
+    if (this.whole) {
+      c.beginPath();
+      this.whole.z.forEach((z, i) => c.lineTo(x(beside[i]), y(z)));
+      c.strokeStyle = INK;
+      c.setLineDash([5, 3]);
+      c.lineWidth = 1.4;
+      c.stroke();
+      c.setLineDash([]);
+      c.textAlign = 'right';
+      c.fillStyle = INK;
+      c.fillText('plate dashed', f.w - 2, 8);
+    }
     if (this.other) {
       c.beginPath();
       this.levels.forEach((l, i) => c.lineTo(x(this.other.area[i]), y(l.z)));
@@ -238,7 +260,7 @@ export class HeightProfile {
       c.fillStyle = COPPER;
       c.textAlign = 'left';
       c.font = '11px "Atkinson Hyperlegible Next", sans-serif';
-      if (held.some((a) => a > 0)) c.fillText('with supports', f.left + 4, 12);
+      if (held.some((a) => a > 0)) c.fillText('with supports', f.left + 4, this.whole ? 20 : 12);
     }
     if (this.index !== null) {
       const level = this.levels[this.index];
