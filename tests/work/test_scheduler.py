@@ -1,5 +1,6 @@
 """The scheduler: one task a key, clicks first, nothing for nobody, and lost workers are made good."""
 
+import asyncio
 import importlib
 import sys
 import tempfile
@@ -83,6 +84,32 @@ class SharingTest(SchedulerCase):
         with ThreadPoolExecutor(8) as pool:
             list(pool.map(lambda _: self.work.make(keys, "toy_slow").result(30), range(8)))
         self.assertEqual(self.told("began", "threads"), 1)
+
+
+class ToldTest(SchedulerCase):
+    def test_who_looks_on_hears_of_the_end_whoever_asks_meanwhile(self):
+        """A result is kept before its task has ended: asked just then, all is there and nothing is under way."""
+        other, keys = self.keys("other"), self.keys("told", 3.0)
+        self.work.make(other, "toy_slow").result(60)
+
+        async def looks_on():
+            queue = self.work.listen("p")
+            self.assertEqual(self.work.want("p", [(keys, "toy_slow")]).state, "running")
+            while self.told("began", "told") == 0:
+                await asyncio.sleep(0.01)
+            self.store.remember(keys["toy_slow"], self.store.result(other["toy_slow"]))
+            self.assertIsNone(self.work.want("p", [(keys, "toy_slow")]))
+            while (event := await asyncio.wait_for(queue.get(), 20)).get("state") != "done":
+                pass
+            self.work.unlisten("p", queue)
+            # Asked once more, there is nothing to tell.
+            queue = self.work.listen("p")
+            self.assertIsNone(self.work.want("p", [(keys, "toy_slow")]))
+            await asyncio.sleep(0.2)
+            self.assertTrue(queue.empty())
+            return event
+
+        self.assertEqual(asyncio.run(looks_on())["type"], "task")
 
 
 class OrderTest(SchedulerCase):

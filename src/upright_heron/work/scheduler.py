@@ -127,6 +127,9 @@ class Scheduler:
                 return self.standing(page)
             if not missing:
                 self._pages.pop(page)
+                if old:
+                    # Whoever else looks at it still shows it as under way: its last task was let go just now.
+                    self._tell(page, Standing("done", made=len(asked), wanted=len(asked)).event())
                 return None
             for key in missing:
                 if key not in self._failed:
