@@ -68,6 +68,14 @@ class YardTest(BrowserCase):
         self.browser.click("#part-2")
         self.browser.wait(lambda: self.browser.text("#part-size") == "10 × 20 × 30 mm")
         self.browser.ready()
+        # The sheet takes the place of the sheet, with the section that was open.
+        pressed = [one.get_attribute("aria-pressed") for one in self.browser.all(".part-tab")]
+        self.assertEqual(pressed, ["false", "true", "false"])
+        whole = [
+            len(self.browser.all(one)) for one in ("#sheet > .sheet-body", ".sheet-body", ".section.open")
+        ]
+        self.assertEqual(whole, [1, 1, 1])
+        self.assertEqual(self.browser.attribute("#open-1", "aria-expanded"), "true")
         # The view follows once the surface of the other part has come.
         sides = "return window.heron.view.size.map((side) => Number(side.toFixed(4)))"
         self.browser.wait(lambda: self.browser.run(sides) == [10, 20, 30], "another part is in the view")
