@@ -357,6 +357,22 @@ class InTurnTest(unittest.TestCase):
         moves = timed(whole, RUNNING)[1]
         text = b"".join(written(whole, moves, WRITING, RUNNING, (0.0, 0.0), {})).decode()
         self.assertIn("G0 Z14.000 F9000\nG0 X5.000 Y5.000", text)
+        # Low it waits over what stands, and that is no fault: it is above all of it.
+        paused = replace(self.high, events=(Event(3, pause="nut"),))
+        whole = self.whole((paused, 0.0, 0.0, 0.0), (self.low, -120.0, -120.0, 0.0))
+        text = gcode_of(whole, self.setting)[0].decode()
+        self.assertIn("G0 Z12.000 F9000\nG0 X5.000 Y5.000", text)
+
+    def test_heat_for_a_height_ends_with_its_item(self):
+        hot = replace(self.low, events=(Event(6, nozzle_c=220.0),))
+        whole = self.whole((self.high, 0.0, 0.0, 0.0), (hot, 52.0, 0.0, 0.0))
+        text = gcode_of(whole, self.setting)[0].decode()
+        before, after = text.split("; layer 11 of 30")
+        self.assertIn("M104 S220\n", before.split("; layer 7 of 30")[1])
+        self.assertIn("M104 S205\n", after.split("; layer 12 of 30")[0])
+        # Where nothing was set there is nothing to set back.
+        plain = gcode_of(self.there(), self.setting)[0].decode()
+        self.assertNotIn("M104 S205", plain.split("; layer 1 of 30")[1])
 
     def test_one_skirt_round_all_comes_first(self):
         ring = np.array([(-2.0, -2), (14, -2), (14, 12), (-2, 12), (-2, -2)])

@@ -30,10 +30,6 @@ class Weight(StrEnum):
 LEAST_OVERHANG_MM2 = 25.0
 # Less contact than this wants a wider footing (common practice).
 LEAST_CONTACT_MM2 = 20.0
-# What reaches less past the edge of a plate comes from rounding a place that was typed.
-EDGE_MM = 1e-3
-# So much less than the gap is the same.
-NEAR_MM = 0.05
 
 
 @stored("place-on-plate")

@@ -134,7 +134,7 @@ def _model(items: Sequence[FileObject], title: str) -> Iterator[str]:
         f'<metadata name="Title">{text_of(title)}</metadata>\n'
         '<metadata name="Application">Upright Heron</metadata>\n<resources>\n'
     )
-    # What is the same has the same name everywhere, as the production extension wants it for tracking.
+    # Names follow from what is in the file: the same makes the same file, byte for byte.
     own = [f"{number} {item.name} {item.mesh.digest}" for number, item in enumerate(items, 1)]
     for number, item in enumerate(items, 1):
         name = quoteattr(clean(item.name))

@@ -190,6 +190,9 @@ def _layers(
         head = f"; layer {k + 1} of {len(beads.tops_mm)} at {top:.3f} mm\n"
         if begins[k] or begins[k - 1]:
             head += f"M106 S{fan}\n" if fan else "M107\n"
+        if begins[k] and k and any(event.nozzle_c is not None for event in beads.events):
+            # What was set for heights of the item before does not hold for the next.
+            head += f"M104 S{_said(asked.nozzle_c)}\n"
         yield head.encode()
         yield from _events(beads, k, asked, running, places[a], state)
         if k == 0 and len(places):

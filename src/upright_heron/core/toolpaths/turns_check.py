@@ -62,10 +62,12 @@ class Turns:
         for k in range(1, len(self.parts)):
             here = _along(self.parts[k])
             lowest = float(here[:, 2].min())
-            standing = [_along(part) for part in self.parts[:k]]
-            higher = np.concatenate([some[some[:, 2] > lowest + SAME_MM, :2] for some in standing])
+            standing = np.concatenate([_along(part) for part in self.parts[:k]])
+            higher = standing[standing[:, 2] > lowest + SAME_MM]
+            # Above all of it, on the way to a pause, the nozzle goes where it likes.
+            here = here[here[:, 2] <= standing[:, 2].max()]
             if len(higher):
-                far, _ = cKDTree(_thinned(higher)).query(_thinned(here[:, :2]))
+                far, _ = cKDTree(_thinned(higher[:, :2])).query(_thinned(here[:, :2]))
                 nearest = min(nearest, float(far.min()))
         return nearest
 
