@@ -17,6 +17,7 @@ from upright_heron.core.machines.catalogue import Peel, material, printer
 from upright_heron.core.stance.figures import MEANING, Base, Setting, figures
 from upright_heron.core.stance.names import lean, name_of
 from upright_heron.core.stance.pose import about_axis, along_x_deg, place
+from upright_heron.core.stance.steadiness import steadiness
 
 FILAMENT = Setting(printer("Sedge 300"), material("PLA"), 45.0, 0.2)
 RESIN = Setting(printer("Tarn 9"), material("Standard resin"), 60.0, 0.1)
@@ -86,6 +87,27 @@ class StaticsTest(unittest.TestCase):
         self.assertEqual((found.contact_area_mm2, found.tip_angle_deg), (0, 0))
         self.assertAlmostEqual(found.overhang_area_mm2, 400, places=4)
         self.assertAlmostEqual(found.height_mm, 29, places=4)
+
+
+class SteadinessTest(unittest.TestCase):
+    def test_by_statics(self):
+        """Of a box: half its foot over half its height, and its height over its narrower side."""
+        found = steadiness(mesh_of(box(10, 30, 40, (7, -3, 5))), closed=True)
+        self.assertAlmostEqual(found.tip_deg, math.degrees(math.atan2(5, 20)), places=6)
+        self.assertAlmostEqual(found.slenderness, 4.0, places=6)
+        # What stands out above it is no foot, and draws the centre up and aside.
+        body = box(10, 10, 30) + box(30, 10, 5, (0, 0, 30))
+        volumes, xs, zs = (3000, 1500), (5, 15), (15, 32.5)
+        x, z = (sum(v * c for v, c in zip(volumes, some, strict=True)) / 4500 for some in (xs, zs))
+        found = steadiness(mesh_of(body), closed=True)
+        self.assertAlmostEqual(found.tip_deg, math.degrees(math.atan2(10 - x, z)), places=4)
+        self.assertAlmostEqual(found.slenderness, 3.5, places=6)
+        # On an edge it does not stand at all; of an open one the middle of its box is taken.
+        edge = mesh_of(box(10, 10, 10).rotate((45, 0, 0)))
+        self.assertEqual(steadiness(edge, closed=True).tip_deg, 0.0)
+        self.assertEqual(steadiness(edge, closed=True).slenderness, math.inf)
+        opened = steadiness(mesh_of(body), closed=False)
+        self.assertEqual(opened.tip_deg, 0.0)
 
 
 class FiguresTest(unittest.TestCase):

@@ -25,6 +25,7 @@ from upright_heron.core.toolpaths.plate_paths import Placed, merged
 from upright_heron.core.toolpaths.purge import by_nozzle, with_stand
 from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
 from upright_heron.core.toolpaths.timing import Running, timed
+from upright_heron.core.toolpaths.turns_check import Turns
 from upright_heron.core.toolpaths.walls import make_walls
 
 BUILD = (300.0, 300.0, 340.0)
@@ -316,6 +317,9 @@ class InTurnTest(unittest.TestCase):
         flat = replace(self.there(), tops_mm=np.concatenate([self.low.tops_mm, 2 + self.high.tops_mm]))
         self.assertGreater(told.layer_s[10], timed(flat, RUNNING)[0].layer_s[10])
         self.assertAlmostEqual(sum(s for _, s in told.by_kind), told.seconds, places=6)
+        # Of no layer is told what is not told of the whole.
+        drawn = 2 * told.retracts * RUNNING.retract_mm / RUNNING.retract_mm_s
+        self.assertAlmostEqual(float(told.layer_s.sum()) + drawn + RUNNING.warm_up_s, told.seconds, places=6)
 
     def test_what_the_head_or_the_rail_would_touch_never_leaves(self):
         with self.assertRaisesRegex(BadValue, "a part stands 2[67]"):
@@ -327,6 +331,26 @@ class InTurnTest(unittest.TestCase):
         with self.assertRaisesRegex(BadValue, "two nozzles"):
             second = replace(self.low, nozzle=np.ones_like(self.low.nozzle))
             self.whole((self.high, 0.0, 0.0, 0.0), (second, 60.0, 0.0, 0.0))
+
+    def test_ways_count_as_beads_do_and_all_that_stands_counts(self):
+        def turns(*moves):
+            found = Turns()
+            for what, start, end in moves:
+                getattr(found, what)(list(start), list(end))
+            return found
+
+        post = [("bead", (0.0, 0.0, z), (1.0, 0.0, z)) for z in (0.2, 5.0)]
+        far = [("way", (1.0, 0.0, 9.0), (80.0, 0.0, 9.0)), ("bead", (80.0, 0.0, 0.2), (81.0, 0.0, 0.2))]
+        self.assertAlmostEqual(turns(*post, *far).nearest_mm(), 79.0, delta=0.6)
+        # Low past the post, from one end of the second item to the other.
+        past = [("way", (81.0, 0.0, 0.2), (-80.0, 6.0, 0.2)), ("bead", (-80.0, 6.0, 0.2), (-81.0, 6.0, 0.2))]
+        self.assertLess(turns(*post, *far, *past).nearest_mm(), 4.0)
+        # High over it that is no fault; and a third item near to the first is one.
+        over = [("way", (81.0, 0.0, 5.5), (-80.0, 6.0, 5.5)), ("bead", (-80.0, 6.0, 0.2), (-81.0, 6.0, 0.2))]
+        self.assertGreater(turns(*post, *far, *over).nearest_mm(), 75.0)
+        tall = [("bead", (80.0, 0.0, 5.0), (81.0, 0.0, 5.0))]
+        third = [("way", (81.0, 0.0, 9.0), (11.0, 0.0, 9.0)), ("bead", (11.0, 0.0, 0.2), (12.0, 0.0, 0.2))]
+        self.assertAlmostEqual(turns(*post, *far, *tall, *third).nearest_mm(), 10.0, delta=0.6)
 
     def test_a_file_that_was_changed_is_found_out(self):
         whole = self.there()

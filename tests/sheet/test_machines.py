@@ -208,6 +208,11 @@ class FillTest(unittest.TestCase):
             more_of = {name: value for name, value in given.items() if name != "some"}
             with self.subTest(given), self.assertRaisesRegex(BadValue, "changed"):
                 fill(*given["some"], **more_of)
+        # A copy that stands on another plate stands there.
+        apart = PlaceOnPlate(copy_number=2, plate=3).made(MakeCopies(count=2).made(made, first), first)
+        two = tuple(Instance(item=first, copy_number=n) for n in (1, 2))
+        with self.assertRaisesRegex(BadValue, "changed"):
+            FillPlate(plate=1, instances=two).made(apart, first)
         both = fill((second, 1), (third, 1), (third, 2), plate=2, item=third)
         self.assertEqual(standing(both)[1], [(second, 1), (third, 1), (third, 2)])
         filled = FillPlate(plate=1, instances=more.plates[0].instances)

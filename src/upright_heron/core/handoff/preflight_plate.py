@@ -49,7 +49,7 @@ def plate_checks(
     """
     past = [_past_the_edge(one, one.box, build_mm[:2]) for one in stood]
     found = [*(check for check in past if check is not None), *_in_the_way(stood, lying, gap_mm)]
-    if in_turn is not None and len(stood) > 1:
+    if in_turn is not None:
         found += _in_turn(lying, in_turn)
     for one, plan in zip(stood, lying, strict=False):
         if any(away_mm(plan, (x, y)) < radius - NEAR_MM for x, y, radius in worn):
