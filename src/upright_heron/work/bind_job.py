@@ -84,7 +84,7 @@ def copies_to_try(job: JobSheet, plate: int, item: str) -> list[Instance]:
     here = [one for one in job.plates[plate].instances if one.item == item and one.x_mm is None]
     taken = {one.copy_number for some in job.plates for one in some.instances if one.item == item}
     free = (n for n in range(1, 2 * MOST_COPIES) if n not in taken)
-    new = islice(free, MOST_COPIES - len(taken))
+    new = islice(free, max(MOST_COPIES - len(taken), 0))
     return [*here, *(Instance(item=item, copy_number=n) for n in new)]
 
 
