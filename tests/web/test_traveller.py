@@ -57,6 +57,26 @@ class TravellerTest(AppCase):
         text = self.pdf(job_id)[0].get_textpage().get_text_range()
         self.assertIn("Too long by 60.0 mm along z", text)
 
+    def test_it_is_named_and_told_as_its_plate_is(self):
+        job_id = self.job(stl(box(20, 20, 400)), name="mast.stl")
+        self.change(job_id, "copies", open=9, count="2")
+        first = self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"][0]["id"]
+        more = self.client.post(f"/api/jobs/{job_id}/items?name=foot.stl", content=stl(box(30, 30, 5)))
+        other = more.json()["sheet"]["items"][-1]["id"]
+        moved = self.client.post(
+            f"/jobs/{job_id}/changes/place?open=9&item={other}", data={"plate": "2"}, headers=HTMX
+        )
+        self.assertEqual(moved.status_code, 200)
+        told = {}
+        for item in (first, other):
+            answer = self.client.get(f"/jobs/{job_id}/traveller.pdf?item={item}")
+            name = answer.headers["content-disposition"].split("''")[1]
+            text = pypdfium2.PdfDocument(answer.content)[0].get_textpage().get_text_range()
+            told[name] = "Too long by 60.0 mm" in text
+        # What is wrong with the mast is nothing to mind on the plate of the other.
+        names = [f"Mast-0.2mm-3walls-15pc-PLA-plate-{k}-of-2-traveller.pdf" for k in (1, 2)]
+        self.assertEqual(told, dict(zip(names, (True, False), strict=True)))
+
     def test_many_items_stay_on_one_page(self):
         job_id = self.job(stl(box(20, 20, 4)))
         for k in range(29):

@@ -16,16 +16,17 @@ from markupsafe import Markup
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
+from ...core.handoff.preflight import Check
 from ...core.keys import Keys
 from ...core.recipes.values import Picture
 from ...sheet.shop import RunNotes
 from ...store.store import Job
 from ...work.bind import keys_of, plate_keys
+from ...work.checking import of_plate
 from ...work.handing import FILAMENT_BOXES, RESIN_BOXES
-from ...work.naming import file_name
 from ..dependencies import Services, Use, all_made, render
 from ..looking import Look, Looking
-from ..sections.handoff.routes import check_plate
+from ..sections.handoff.routes import check_plate, plate_names
 
 router = APIRouter(prefix="/jobs/{job_id}")
 HERE = Path(__file__).parent.parent
@@ -51,6 +52,8 @@ class Sheet:
         To be ticked on the way.
     run_notes : str
         What the shop wrote down for this machine with this material.
+    checks : tuple of Check
+        What is wrong or doubtful of the plate.
     """
 
     plate: int
@@ -61,6 +64,7 @@ class Sheet:
     address: str
     boxes: tuple[str, ...]
     run_notes: str
+    checks: tuple[Check, ...]
 
 
 def _context(request: Request, use: Services, job: Job, look: Looking) -> dict[str, Any]:
@@ -77,6 +81,7 @@ def _context(request: Request, use: Services, job: Job, look: Looking) -> dict[s
         plate + 1, len(job.sheet.plates), job.sheet.of_plate(plate).machine.name, tuple(counts.items()),
         Markup(code),
         address, RESIN_BOXES if sheet.is_resin else FILAMENT_BOXES, kept.text if kept is not None else "",
+        tuple(of_plate(job.sheet, plate + 1, page.now.preflight)),
     )  # fmt: skip
     return {"page": page, "way": told}
 
@@ -104,7 +109,8 @@ async def traveller_pdf(request: Request, job_id: str, use: Use, look: Look) -> 
     context = await run_in_threadpool(_context, request, use, job, look)
     text = use.templates.get_template("traveller.html").render(request=request, **context)
     data = await run_in_threadpool(as_pdf, text, drawn)
-    name = file_name(sheet.item_name, f"plate {plate + 1}", "traveller")
+    # Named as the file of its plate is, so that both lie side by side.
+    name = f"{(await run_in_threadpool(plate_names, use, job.sheet))[plate]}-traveller"
     headers = {"Content-Disposition": f"inline; filename*=UTF-8''{quote(name)}.pdf"}
     return Response(data, media_type="application/pdf", headers=headers)
 
