@@ -2,11 +2,13 @@
 
 import csv
 import io
+import re
 import tempfile
 import time
 import zlib
 from pathlib import Path
 
+import numpy as np
 from PIL import Image
 
 from tests.floor.rack import Rack
@@ -60,6 +62,26 @@ class FloorTest(AppCase):
     def made(self, station):
         """Prints of a machine: those that wait or go in their order, and those that ended."""
         return [one for some in (OPEN, ENDED) for one in self.store.prints(*some, station=station)]
+
+    def test_the_layer_that_is_printed_is_seen(self):
+        machine = self.machine("Test seen", speed_up=60)
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "keep-machine")
+        self.assertEqual(self.send(job_id, "Test seen").status_code, 200)
+        self.until(lambda: machine.status().layer > 0)
+        self.until(lambda: "print-layer" in self.client.get("/floor/cards").text)
+        (one,) = self.made("Test seen")
+        drawn = self.client.get(f"/floor/prints/{one.id}/layer?layer=10")
+        self.assertEqual((drawn.status_code, drawn.headers["content-type"]), (200, "image/svg+xml"))
+        ends = np.array(re.findall(r"[ML]([\d.]+) ([\d.]+)", drawn.text), float)
+        # In the middle of 300 by 300, half a bead inside the part.
+        np.testing.assert_allclose([ends.min(axis=0), ends.max(axis=0)], [[140.2] * 2, [159.8] * 2], atol=0.1)
+        self.assertEqual(self.client.get(f"/floor/prints/{one.id}/layer?layer=21").status_code, 422)
+        self.assertEqual(self.client.get("/floor/prints/nothing/layer?layer=1").status_code, 404)
+        self.press(one, "cancel")
+        self.until(lambda: self.store.print_of(one.id).stage.ended)
+        self.assertNotIn("path", self.client.get(f"/floor/prints/{one.id}/layer?layer=10").text)
+        self.assertNotIn("print-layer", self.client.get("/floor/cards").text)
 
     def test_a_photo_is_kept_with_a_print(self):
         def picture(kind="JPEG", size=(2400, 1200), **more):

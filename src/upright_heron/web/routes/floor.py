@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
 from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
@@ -18,12 +18,15 @@ from ...core.machines.catalogue import PRINTERS
 from ...core.units import number
 from ...sheet.shop import OwnPrinter, Station
 from ...stand_in.protocol import State
+from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
 from ...work.at_work import machines_at_work
+from ...work.layer_drawing import layer_drawing
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/floor")
 Text = Annotated[str, Form(max_length=200)]
+NOTHING = b'<svg xmlns="http://www.w3.org/2000/svg"/>'
 # Machines are spoken to in the shop's own network only.
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
@@ -95,6 +98,22 @@ async def new_spool(request: Request, name: str, use: Use, grams: Text, material
     body = {"grams": held, "material": material[:60]}
     await run_in_threadpool(use.floor.ask, name, lambda client: client.post("/spool", body))
     return await run_in_threadpool(cards, request, use)
+
+
+@router.get("/prints/{print_id}/layer", name="print_layer")
+def print_layer(print_id: str, use: Use, layer: Annotated[int, Query(ge=1)]) -> Response:
+    """A layer of a print that is not over, as its machine has it."""
+    one = use.store.print_of(print_id)
+    machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
+    build = next((machine.build_mm[:2] for machine in machines if machine.name == one.model), (300.0, 300.0))
+    try:
+        data = use.store.file_of(print_id)
+    except NotFound:
+        # It ended since the page was drawn: the next one shows no picture.
+        return Response(NOTHING, media_type="image/svg+xml", headers={"Cache-Control": "no-store"})
+    drawn = layer_drawing(data, layer, build)
+    # A layer of a file never changes.
+    return Response(drawn.data, media_type=drawn.media, headers={"Cache-Control": "private, max-age=86400"})
 
 
 @router.post("/prints/{print_id}/{what}", name="act_on_print")
