@@ -144,6 +144,29 @@ class PlanTest(BrowserCase):
         b.wait(lambda: not self.instances()[2]["lock_x"])
         self.assertEqual(b.problems(), [])
 
+    def test_the_plan_follows_an_item_to_its_plate(self):
+        b = self.browser
+        other = self.server.upload("post.stl", stl(box(10, 10, 30)), self.job_id)
+        items = [one["id"] for one in self.server.get(f"/api/jobs/{other}")["sheet"]["items"]]
+        move = {"kind": "place", "plate": 2}
+        self.server.post(f"/api/jobs/{other}/changes", move, items[1])
+        b.open(f"{self.server.url}/jobs/{other}?open=9&item={items[0]}")
+        b.plan_ready()
+        shown = "return document.querySelector('#plan-panel').dataset.shown.split(' ')[1]"
+        self.assertEqual(b.run(shown), "1")
+        b.click("#part-2")
+        b.wait(lambda: b.run(shown) == "2", "the plan does not follow")
+        b.plan_ready()
+        # Turned to another plate it stays there, whatever figures come in.
+        b.click("#plan-plates button[data-plate='1']")
+        b.wait(lambda: b.run(shown) == "1")
+        b.run("window.heron.refreshSoon()")
+        b.wait(lambda: b.run("return Boolean(window.heron.refreshing)"))
+        b.wait(lambda: not b.run("return Boolean(window.heron.refreshing)"))
+        b.plan_ready()
+        self.assertEqual(b.run(shown), "1")
+        self.assertEqual(b.problems(), [])
+
     def test_all_of_the_plate_is_seen_in_3d(self):
         b = self.browser
         self.copies(4)

@@ -30,13 +30,20 @@ class DrawingTest(unittest.TestCase):
     def runs(self, data, layer):
         drawn = layer_drawing(data, layer, (190.0, 170.0))
         self.assertEqual(drawn.media, "image/svg+xml")
-        self.assertIn(b'viewBox="0 0 190 170"', drawn.data)
+        # Round the first layer and this one, from above: x from 10 to 61, y from 20 to 51.
+        low, high = (10, 170 - (51 if layer == 2 else 50)), (61 if layer == 2 else 60, 150)
+        seen = f'viewBox="{low[0] - 8} {low[1] - 8} {high[0] - low[0] + 16} {high[1] - low[1] + 16}"'
+        self.assertIn(seen.encode(), drawn.data)
         path = re.search(rb' d="([^"]*)"', drawn.data)[1].decode()
         return [[tuple(map(float, at.split())) for at in run.split("L")] for run in path.split("M")[1:]]
 
     def test_beads_of_a_layer_and_no_travels(self):
         # The front is below: y counts downwards in a picture.
         self.assertEqual(self.runs(TEXT, 1), [[(10, 150), (30, 150), (30, 130)], [(50, 120), (60, 120)]])
+
+    def test_the_frame_holds_the_first_layer_too(self):
+        data = TEXT.replace(b"G1 X61.000 Y51.000", b"G0 X60.000 Y50.000\nG1 X61.000 Y51.000")
+        self.assertEqual(self.runs(data, 2), [[(60, 120), (61, 119)]])
 
     def test_a_layer_that_is_not_there(self):
         for layer in (0, 3, 22):

@@ -12,6 +12,8 @@ from ..core.errors import BadValue
 
 _WORD = re.compile(rb"([XYE])(-?[\d.]+)")
 BEAD_MM = 0.45
+# So much of the plate is seen round what is printed.
+FRAME_MM = 8.0
 
 
 class Drawing(NamedTuple):
@@ -45,35 +47,47 @@ def layer_drawing(data: bytes, layer: int, build_mm: tuple[float, float]) -> Dra
 
 
 def _beads(data: bytes, layer: int, build_mm: tuple[float, float]) -> Drawing:
+    wide, deep = build_mm
+    # What is seen stays the same from layer to layer: it is framed by the first one as well.
+    runs = _runs(data, layer)
+    places = [place for run in (*runs, *_runs(data, 1)) for place in run]
+    xs, ys = zip(*places, strict=True) if places else ((0.0, wide), (0.0, deep))
+    low_x, low_y = min(xs) - FRAME_MM, min(ys) - FRAME_MM
+    high_x, high_y = max(xs) + FRAME_MM, max(ys) + FRAME_MM
+    path = "".join("M" + "L".join(f"{x:.2f} {deep - y:.2f}" for x, y in run) for run in runs)
+    text = (
+        f'<svg xmlns="http://www.w3.org/2000/svg" '
+        f'viewBox="{low_x:g} {deep - high_y:g} {high_x - low_x:g} {high_y - low_y:g}">'
+        f'<rect width="{wide:g}" height="{deep:g}" fill="#f7f3ea" stroke="#8f9aa0"/>'
+        f'<path d="{path}" fill="none" stroke="#2f5d73" stroke-width="{BEAD_MM}"/></svg>'
+    )
+    return Drawing(text.encode(), "image/svg+xml")
+
+
+def _runs(data: bytes, layer: int) -> list[list[tuple[float, float]]]:
+    """Beads of a layer as they follow each other, mm."""
     begins = data.find(b"; layer %d of " % layer)
     if begins < 0 or layer < 1:
         raise BadValue(f"The file has no layer {layer}.", "Look at the machine again.")
     ends = data.find(b"; layer %d of " % (layer + 1), begins)
-    wide, deep = build_mm
-    x = y = None
-    path: list[str] = []
+    at: tuple[float, float] | None = None
+    runs: list[list[tuple[float, float]]] = []
     joined = False
     for line in data[begins : ends if ends >= 0 else len(data)].splitlines():
         if not line.startswith((b"G0 ", b"G1 ")):
             continue
         said = {word: float(value) for word, value in _WORD.findall(line.partition(b";")[0])}
-        to_x, to_y = said.get(b"X", x), said.get(b"Y", y)
-        if (to_x, to_y) == (x, y):
+        if b"X" not in said or b"Y" not in said:
             continue
-        # A bead pushes while it goes somewhere; whether what it says is in all or for itself, it says so.
-        if line.startswith(b"G1 ") and b"E" in said and x is not None:
-            path += [] if joined else [f"M{x:.2f} {deep - (y or 0.0):.2f}"]
-            path.append(f"L{to_x:.2f} {deep - (to_y or 0.0):.2f}")
-            joined = True
-        else:
-            joined = False
-        x, y = to_x, to_y
-    text = (
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {wide:g} {deep:g}">'
-        f'<rect width="{wide:g}" height="{deep:g}" fill="#f7f3ea"/>'
-        f'<path d="{"".join(path)}" fill="none" stroke="#2f5d73" stroke-width="{BEAD_MM}"/></svg>'
-    )
-    return Drawing(text.encode(), "image/svg+xml")
+        to = said[b"X"], said[b"Y"]
+        # A bead pushes while it goes somewhere; whether E is told in all or move by move, it is told.
+        laid = line.startswith(b"G1 ") and b"E" in said and at is not None
+        if laid and at is not None:
+            if not joined:
+                runs.append([at])
+            runs[-1].append(to)
+        joined, at = laid, to
+    return runs
 
 
 def _mask(data: bytes, layer: int) -> Drawing:

@@ -10,6 +10,9 @@ export default class HandoffController extends SectionController {
   /** Number of the plate that is shown. */
   plate = 1;
 
+  /** Item that the plan was turned to last, and its plate. */
+  about = '';
+
   /** What was fetched last, by step and plate. */
   fetched = '';
 
@@ -37,11 +40,15 @@ export default class HandoffController extends SectionController {
   }
 
   enter() {
-    const here = find('#all-plates')?.getAttribute('data-here');
-    if (here) this.plate = Number(here);
+    this.about = '';
   }
 
   update() {
+    // The plan follows an item to its plate; otherwise it stays at the one that was turned to.
+    const here = find('#all-plates')?.getAttribute('data-here');
+    const about = `${this.page.state.item} ${here}`;
+    if (here && about !== this.about) this.plate = Number(here);
+    this.about = about;
     const button = find('#show-plan');
     button?.setAttribute('aria-pressed', String(this.on));
     if (button) button.textContent = this.on ? 'Show in 3D' : 'Show the plan';
