@@ -189,6 +189,14 @@ class ArchiveTest(StoreCase):
         self.assertEqual([one.job_id for one in third.prints_of(new)], [new])
         self.assertNotEqual(new, self.job_id)
 
+    def test_whatever_the_record_can_say_leaves(self):
+        for outcome in ("", "good", "failed"):
+            mine = self.a_print(self.job_id)
+            self.store.judge(mine, outcome, "", "", "", None)
+        read_archive(self.other, io.BytesIO(self.written([self.job_id])))
+        came = sorted(one.outcome for one in self.other.prints_of(self.job_id))
+        self.assertEqual(came, ["", "failed", "good"])
+
     def test_a_record_that_says_too_much_is_refused(self):
         self.a_print(self.job_id)
 

@@ -17,9 +17,7 @@ from .prints import ENDED
 
 Number = Annotated[float, Field(ge=0, le=1e9, allow_inf_nan=False)]
 Place = Annotated[float, Field(ge=-5000, le=5000, allow_inf_nan=False)]
-
-
-Words = Annotated[tuple[Annotated[str, Field(max_length=60)], ...], Field(max_length=1000)]
+Words = Annotated[tuple[Annotated[str, Field(max_length=200)], ...], Field(max_length=1000)]
 
 
 class HowPrinted(Document):
@@ -45,7 +43,7 @@ class ArchivedPrint(Document):
     step: Annotated[int, Field(ge=0)] = 0
     job_name: Annotated[str, Field(max_length=120)]
     plate: Annotated[int, Field(ge=1, le=10_000)]
-    items: tuple[tuple[Annotated[str, Field(max_length=200)], Annotated[int, Field(ge=1, le=10_000)]], ...]
+    items: tuple[tuple[Annotated[str, Field(max_length=500)], Annotated[int, Field(ge=1, le=10_000)]], ...]
     settings: HowPrinted
     station: Annotated[str, Field(max_length=60)]
     model: Annotated[str, Field(max_length=60)]
@@ -62,7 +60,7 @@ class ArchivedPrint(Document):
     real_s: Number | None = None
     reason: Annotated[str, Field(max_length=200)] = ""
     excuse: Annotated[str, Field(max_length=400)] = ""
-    outcome: Literal["", "done", "failed"] = ""
+    outcome: Literal["", "good", "done", "failed"] = ""
     who: Annotated[str, Field(max_length=60)] = ""
     notes: Annotated[str, Field(max_length=2000)] = ""
     at_x_mm: Place | None = None
