@@ -14,13 +14,12 @@ from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...core.machines.catalogue import PRINTERS
 from ...core.units import number
-from ...sheet.shop import OwnPrinter, Station
+from ...sheet.shop import Station
 from ...stand_in.protocol import State
 from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
-from ...work.at_work import machines_at_work
+from ...work.at_work import kinds_of_machines, machines_at_work
 from ...work.layer_drawing import layer_drawing
 from ..dependencies import Services, Use
 
@@ -32,7 +31,7 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
 def _context(use: Services) -> dict[str, Any]:
-    models = [p.name for p in PRINTERS] + [own.name for own in use.store.shelf(OwnPrinter)]
+    models = list(kinds_of_machines(use.store))
     return {"machines": machines_at_work(use.store, use.floor), "models": models, "State": State}
 
 
@@ -73,8 +72,7 @@ def add_machine(use: Use, name: Text, model: Text, url: Text, nozzle: Text = "")
             f"“{host[:60]}” is no address that machines may have.",
             "Machines are on this computer, or named in UPRIGHT_HERON_MACHINE_HOSTS.",
         )
-    known = {p.name for p in PRINTERS} | {own.name for own in use.store.shelf(OwnPrinter)}
-    if model not in known:
+    if model not in kinds_of_machines(use.store):
         raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
     kept = {"name": name.strip(), "model": model, "url": url.strip(), "nozzle_mm": nozzle.strip() or None}
     use.store.shelve(Station.model_validate(kept))
@@ -104,8 +102,8 @@ async def new_spool(request: Request, name: str, use: Use, grams: Text, material
 def print_layer(print_id: str, use: Use, layer: Annotated[int, Query(ge=1)]) -> Response:
     """A layer of a print that is not over, as its machine has it."""
     one = use.store.print_of(print_id)
-    machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
-    build = next((machine.build_mm[:2] for machine in machines if machine.name == one.model), (300.0, 300.0))
+    kind = kinds_of_machines(use.store).get(one.model)
+    build = kind.build_mm[:2] if kind is not None else (300.0, 300.0)
     try:
         data = use.store.file_of(print_id)
     except NotFound:

@@ -11,29 +11,22 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
-from ...core.machines.catalogue import PRINTERS, Printer
-from ...sheet.shop import OwnPrinter
 from ...store.prints import ENDED
+from ...work.at_work import kinds_of_machines
 from ...work.photo import MOST_BYTES, small_photo
 from ...work.record import REASONS, failures, found, kept_free, months, outcome_of, place_of, with_worn
-from ..dependencies import Services, Use
+from ..dependencies import Use
 
 router = APIRouter(prefix="/record")
 Outcome = Literal["", "good", "failed"]
 Asked = Annotated[str, Query(max_length=100)]
 
 
-def _machines(use: Services) -> dict[str, Printer]:
-    """Machines by name, those of the shop before others of the same."""
-    own = (one.core() for one in use.store.shelf(OwnPrinter))
-    return {one.name: one for one in (*PRINTERS, *own)}
-
-
 @router.get("", name="record")
 def record(request: Request, use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = "") -> Response:
     """The page."""
     every = use.store.prints(*ENDED)
-    machines = _machines(use)
+    machines = kinds_of_machines(use.store)
     kept = found([one for one in every if not machine or one.station == machine], q, outcome)
     context: dict[str, Any] = {
         "prints": kept[:200],
@@ -81,7 +74,7 @@ def keep_free(
     y_mm: Annotated[float, Form(ge=-5000, le=5000)],
 ) -> Response:
     """Have nothing laid where several prints failed on a kind of machine."""
-    known = _machines(use)
+    known = kinds_of_machines(use.store)
     if model not in known:
         raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
     use.store.shelve(with_worn(known[model], x_mm, y_mm))
