@@ -433,6 +433,34 @@ class HandOffTest(BrowserCase):
         self.browser.wait(lambda: self.browser.run("return window.late && !window.heron.refreshing"))
         self.assertEqual(self.browser.attribute("#open-8", "aria-expanded"), "true")
 
+    def test_a_press_counts_though_a_new_sheet_comes_before_the_pointer_is_let_go(self):
+        job_id = self.open_job(tee(), 1)
+        self.server.settle(job_id)
+        self.browser.ready()
+        line = self.browser.find("#open-8")
+        ActionChains(self.browser.driver).click_and_hold(line).perform()
+        self.browser.run(
+            """window.held = document.querySelector('#open-8');
+            htmx.ajax('GET', `${window.heron.root.dataset.sheetUrl}?open=1`, { target: '#sheet' });"""
+        )
+        self.browser.wait(lambda: not self.browser.run("return window.held.isConnected"))
+        self.assertEqual(self.browser.attribute("#open-8", "aria-expanded"), "false")
+        ActionChains(self.browser.driver).release().perform()
+        self.browser.wait(lambda: self.browser.attribute("#open-8", "aria-expanded") == "true")
+        # Let go beside it, nothing is pressed.
+        self.browser.open_section(1)
+        line = self.browser.find("#open-8")
+        ActionChains(self.browser.driver).click_and_hold(line).perform()
+        self.browser.run(
+            """window.held = document.querySelector('#open-8');
+            htmx.ajax('GET', `${window.heron.root.dataset.sheetUrl}?open=1`, { target: '#sheet' });"""
+        )
+        self.browser.wait(lambda: not self.browser.run("return window.held.isConnected"))
+        ActionChains(self.browser.driver).move_to_element(self.browser.find("#canvas")).release().perform()
+        self.browser.click("#open-2")
+        self.browser.wait(lambda: self.browser.attribute("#open-2", "aria-expanded") == "true")
+        self.assertEqual(self.browser.attribute("#open-8", "aria-expanded"), "false")
+
     def test_none_of_several_changes_sent_at_once_is_dropped(self):
         job_id = self.open_job(tee(), 2)
         self.server.settle(job_id)

@@ -210,6 +210,31 @@ class PlanTest(BrowserCase):
         self.assertIsNone(b.run("return window.heron.profile.whole"))
         self.assertEqual(b.problems(), [])
 
+    def test_what_cannot_be_fetched_of_the_plate_is_told_and_tried_again(self):
+        b = self.browser
+        b.plan_ready()
+        other = self.server.upload("post.stl", stl(box(10, 10, 30)), self.job_id)
+        b.open(f"{self.server.url}/jobs/{other}?open=1")
+        self.server.settle(self.job_id)
+        b.ready()
+        mine = b.run("return window.heron.state.mesh")
+        b.run(
+            """window.real = window.fetch;
+            window.fetch = (url, ...rest) => String(url).includes('/blocks/meshes/')
+              && !String(url).includes(arguments[0])
+              ? Promise.reject(new TypeError('away')) : window.real(url, ...rest);""",
+            mine,
+        )
+        b.open_section(9)
+        b.plan_ready()
+        b.click("#show-plan")
+        b.wait(lambda: b.find("#around-failed").is_displayed())
+        self.assertIn("could not be loaded", b.text("#around-failed"))
+        self.assertIn("away", str(b.problems()))
+        b.run("window.fetch = window.real; window.heron.refreshSoon()")
+        b.wait(lambda: b.run("return window.heron.root.dataset.around") == "1")
+        self.assertFalse(b.find("#around-failed").is_displayed())
+
     def test_more_than_a_plate_holds_goes_to_the_next(self):
         b = self.browser
         b.fill("#plating-gap", "60")

@@ -7,8 +7,8 @@ import zipfile
 
 import numpy as np
 
-from tests.core.test_threemf import read
-from tests.support import box, stl
+from tests.core.test_threemf import read, volume
+from tests.support import box, stl, tee
 from tests.web.test_app import AppCase, Page
 from upright_heron.core.toolpaths.gcode_check import read as read_gcode
 
@@ -31,6 +31,33 @@ class PlatesTest(AppCase):
         answer = self.client.get(f"/jobs/{job_id}/plates/{plate}/plan.json")
         self.assertEqual(answer.status_code, 200, answer.text[:500])
         return answer.json()
+
+    def test_the_height_profile_of_a_plate_is_of_what_leaves(self):
+        job_id = self.job(stl(tee()))
+        self.change(job_id, "supports")
+        self.change(job_id, "footing", open=7, footing="raft")
+        self.change(job_id, "copies", open=9, count="2")
+        post = stl(box(20, 20, 50))
+        answer = self.client.post(f"/api/jobs/{job_id}/items?name=post.stl", content=post)
+        self.assertEqual(answer.status_code, 201, answer.text)
+        self.settle(job_id)
+        plan = self.plan(job_id)
+        areas, layer = np.array(plan["areas"]), 0.2
+        tall = next(one for one in plan["outlines"].values() if one["high"] > 40)
+        self.assertEqual(len(areas), round((50 + tall["raise"]) / layer))
+        # The highest alone, and the bars of two that stand on rafts.
+        raised = plan["outlines"][plan["instances"][0]["item"]]["raise"]
+        self.assertGreater(raised, 0.5)
+        bar = int((raised + 22.5) / layer)
+        self.assertAlmostEqual(areas[-1], 400, delta=1)
+        self.assertAlmostEqual(areas[bar], 400 + 2 * 400, delta=2)
+        self.assertAlmostEqual(areas[int((raised + 25.2) / layer)], 400, delta=1)
+        # All of it is as much as the file holds, read back by the reference library.
+        answer = self.client.get(f"/jobs/{job_id}/handoff.3mf")
+        _, objects = read(answer.content)
+        self.assertTrue({"support", "footing"} <= {one.GetName().split()[0] for one in objects})
+        whole = sum(volume(one) for one in objects)
+        self.assertAlmostEqual(float(areas.sum()) * layer, whole, delta=0.01 * whole)
 
     def test_copies_come_and_go_and_count_in_time_and_mass(self):
         job_id = self.job(stl(box(30, 20, 4)))

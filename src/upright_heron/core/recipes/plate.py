@@ -16,6 +16,7 @@ from ..layers.stack import LayerStack, pack
 from ..plates.arrange import in_rows, round_all
 from ..plates.extent import Extent, move_onto
 from ..plates.gaps import Lying, least_gap_mm
+from ..plates.heights import Heights, heights_of, heights_together
 from ..plates.nesting import Laid, Lock, nest
 from ..plates.outline import NOTHING, Outline, boxed, outline_of
 from ..plates.tighter import nest_tighter
@@ -98,6 +99,19 @@ def outline(part: LayerStack, made: SupportSet | None, base: Footing | None) -> 
         stacks.append((pack(rings, [plan.area() for plan in sections], part.layer_mm, 0.0), 0.0))
     high = max(stack.base_mm + len(stack) * stack.layer_mm + up for stack, up in stacks)
     return outline_of(stacks, high)
+
+
+@recipe("item_heights", version=1, needs=(layers, maybe(supports), maybe(footing)), keep=Keep.LIGHT)
+def item_heights(part: LayerStack, made: SupportSet | None, base: Footing | None) -> Heights:
+    """What each layer prints of an item."""
+    return heights_of(part, None if made is None else made.layers, base)
+
+
+@recipe("heights", version=1, each=(item_heights,), reads=Layout, keep=Keep.LIGHT)
+def heights(each: tuple[Heights, ...], layout: Layout) -> Heights:
+    """What each layer prints of all that stands on the plate."""
+    often = Counter(one.item for one in layout.instances)
+    return heights_together((often[item], one) for item, one in zip(layout.items, each, strict=True))
 
 
 @recipe("plate_checks", version=4, needs=(arranged,), each=(extent, outline), reads=Layout, keep=Keep.LIGHT)

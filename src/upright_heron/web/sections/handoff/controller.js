@@ -1,6 +1,5 @@
 import { looking } from '../../static/js/looking.js';
 import { PlatePlan } from '../../static/js/plate-plan.js';
-import { plateProfile } from '../../static/js/plate-profile.js';
 import { find, SectionController, the } from '../../static/js/section.js';
 
 /** Section 9: the plan of a plate, on which items are moved and swung. */
@@ -160,12 +159,20 @@ export default class HandoffController extends SectionController {
     if (asked === this.drawn) return;
     this.drawn = asked;
     const { profile, view } = this.page;
-    if (!asked) profile.setWhole(null);
-    const left = await view.setNeighbours(asked ? plan.outlines : null, standing);
-    const whole = asked ? await plateProfile(plan.outlines, plan.instances, this.page.state.layer) : null;
-    if (asked !== this.drawn) return;
-    profile.setWhole(whole);
-    this.page.root.dataset.around = String(standing.length - left);
+    if (!asked) profile.setWhole(null, 0);
+    else profile.setWhole(plan.areas, this.page.state.layer);
+    const told = the('#around-failed');
+    told.hidden = true;
+    try {
+      const left = await view.setNeighbours(asked ? plan.outlines : null, standing);
+      if (asked === this.drawn) this.page.root.dataset.around = String(standing.length - left);
+    } catch (error) {
+      if (asked !== this.drawn) return;
+      // The next time that the sheet comes it is tried again.
+      this.drawn = '';
+      told.hidden = false;
+      console.error(error);
+    }
   }
 
   /** The copy of the item that the view draws by itself: the first on the plate. @param {any} plan */

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ....core.footing.footing import Footing
+from ....core.plates.heights import Heights
 from ....core.plates.outline import Outline
 from ....core.recipes.values import Arranged
 from ....core.stance.pose import from_quaternion
@@ -27,7 +28,6 @@ def _body(sheet: ItemSheet, memo: Memo) -> dict[str, Any]:
         "rotation": [round(float(v), 15) for v in rotation.ravel()],
         "lift": sheet.lift_mm,
         "raise": footing.raise_mm if isinstance(footing, Footing) else 0.0,
-        "layers": known.address("layers"),
         "supports": known.address("supports"),
         "footing": known.address("footing"),
     }
@@ -44,8 +44,9 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
     memo : Memo
         Outlines of the items are there.
     """
-    where = Known(plate_keys(job, plate), memo).get("arranged")
-    assert isinstance(where, Arranged)
+    known = Known(plate_keys(job, plate), memo)
+    where, heights = known.get("arranged"), known.get("heights")
+    assert isinstance(where, Arranged) and isinstance(heights, Heights)
     stands = {(one.item, one.copy): one for one in where.places}
     machine = job.of_plate(plate).machine
     outlines: dict[str, dict[str, Any]] = {}
@@ -74,4 +75,5 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
         "spot": machine.spot_mm, "worn": machine.worn, "gap": job.of_plate(plate).apart_mm,
         "edge": job.plating.edge_mm,
         "outlines": outlines, "instances": instances,
+        "areas": [round(float(area), 1) for area in heights.area_mm2],
     }  # fmt: skip

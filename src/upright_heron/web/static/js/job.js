@@ -4,6 +4,7 @@ import { LayerWalk } from './layer-walk.js';
 import { LengthEcho } from './length.js';
 import { looking, lookingHeaders, nowLooking } from './looking.js';
 import { HeightProfile, levels } from './profile.js';
+import { keepPresses } from './press.js';
 import { all, area, find, SectionController, the } from './section.js';
 import { PageStore } from './state.js';
 import { Uploads } from './uploads.js';
@@ -90,6 +91,7 @@ export class JobPage {
   }
 
   #hear() {
+    keepPresses();
     const { body } = document;
     body.addEventListener('htmx:before:swap', (e) => {
       const { ctx } = /** @type {CustomEvent} */ (e).detail;

@@ -44,7 +44,7 @@ export class HeightProfile {
     /** Pull of the film on each layer of the part, N, rough. @type {Float64Array | null} */
     this.peel = null;
     this.stale = false;
-    /** Of all that stands on the plate, where that is shown. @type {import('./plate-profile.js').Profile | null} */
+    /** Middles of layers (mm) and their areas (mm2) of all that stands on the plate, where that is shown. @type {{z: number[], area: number[]} | null} */
     this.whole = null;
     new ResizeObserver(() => this.draw()).observe(canvas);
     canvas.addEventListener('pointerdown', (e) => {
@@ -98,9 +98,9 @@ export class HeightProfile {
     this.draw();
   }
 
-  /** Show beside it what all of the plate makes of each layer. @param {import('./plate-profile.js').Profile | null} whole */
-  setWhole(whole) {
-    this.whole = whole;
+  /** Show beside it what all of the plate makes of each layer. @param {number[] | null} areas  mm2, from the plate up @param {number} layer  mm */
+  setWhole(areas, layer) {
+    this.whole = areas?.length ? { z: areas.map((_, k) => (k + 0.5) * layer), area: areas } : null;
     this.draw();
   }
 
