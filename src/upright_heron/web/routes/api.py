@@ -13,15 +13,16 @@ from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue, TooLarge
-from ...core.machines.catalogue import MATERIALS, PRINTERS
+from ...core.machines.catalogue import MATERIALS
 from ...core.units import length_mm
 from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintOn, SetOrder
 from ...sheet.models import JobSheet
 from ...sheet.part import Part, Size
-from ...sheet.shop import OwnMaterial, OwnPrinter
+from ...sheet.shop import OwnMaterial
 from ...store.archive import TakenIn, read_archive
 from ...store.store import Job, Store
 from ...work import worker
+from ...work.at_work import kinds_of_machines
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ..dependencies import Services, Use
 from ..looking import Look
@@ -64,8 +65,8 @@ def _answer(request: Request, job: Job) -> JobAnswer:
 @router.get("/printers")
 def printers(use: Use) -> list[dict[str, Any]]:
     """The printers there are, the shop's own last."""
-    own = [entry.core() for entry in use.store.shelf(OwnPrinter)]
-    return [{"name": p.name, "technology": p.technology, "build_mm": p.build_mm} for p in (*PRINTERS, *own)]
+    every = kinds_of_machines(use.store).values()
+    return [{"name": p.name, "technology": p.technology, "build_mm": p.build_mm} for p in every]
 
 
 @router.get("/materials")

@@ -15,10 +15,11 @@ from ...core.machines.catalogue import MATERIALS, PRINTERS
 from ...core.recipes.values import Brief
 from ...sheet.changes import HandOver
 from ...sheet.models import ItemSheet
-from ...sheet.shop import OwnMaterial, OwnPrinter
+from ...sheet.shop import OwnMaterial
 from ...store.archive import write_archive
 from ...store.store import Job
 from ...store.yard import Order, Standing
+from ...work.at_work import kinds_of_machines
 from ...work.bind import keys_of
 from ...work.known import Known
 from ..dependencies import Services, Use
@@ -112,7 +113,7 @@ def _card(use: Services, job: Job, standing: Standing) -> Card:
 
 
 def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
-    machines = (*PRINTERS, *(own.core() for own in use.store.shelf(OwnPrinter)))
+    machines = tuple(kinds_of_machines(use.store).values())
     materials = (*MATERIALS, *(own.core() for own in use.store.shelf(OwnMaterial)))
     printer, material = last_machine(request)
     found = use.store.yard_page(

@@ -16,13 +16,13 @@ from fastapi.responses import Response
 from ....core.errors import BadValue
 from ....core.keys import Keys
 from ....core.recipes.values import OnPlates, Package
-from ....sheet.changes import FillPlate
 from ....sheet.models import JobSheet
 from ....sheet.shop import Habits
 from ....store.archive import write_archive
 from ....work.bind import keys_of, plate_keys
-from ....work.bind_job import arranged, arranging_keys, copies_to_try, laid_first, with_only
+from ....work.bind_job import arranged, arranging_keys
 from ....work.bind_plates import items_of
+from ....work.filling import filled
 from ....work.naming import (
     PATTERN,
     PLATE_FIELDS,
@@ -216,25 +216,7 @@ async def arrange_plates(
 async def fill_plate(request: Request, job_id: str, use: Use, look: Look) -> Response:
     """Fill the plate of an item with copies of it; what was put there stays."""
     job = use.store.job(job_id).sheet
-    item = job.item(look.item).id
-    plate = job.plate_of(item)
-    before = job.plates[plate].instances
-    if all(one.item != item for one in before):
-        raise BadValue("This item stands on no plate.", "Items that are cut are printed as their pieces.")
-    put = [one for one in before if one.x_mm is not None]
-    waiting = [one for one in before if one.x_mm is None and one.item != item]
-    if waiting:
-        # What is no copy comes first.
-        others = with_only(job, [*put, *waiting])
-        put = list(laid_first(others, await _laid(use, others), before))
-    copies = copies_to_try(job, plate, item)
-    more = with_only(job, [*put, *copies])
-    filled = laid_first(more, await _laid(use, more), put, copies)
-    if not {(one.item, one.copy_number) for one in before} <= {(one.item, one.copy_number) for one in filled}:
-        raise BadValue(f"Plate {plate + 1} does not hold what stands on it.", "Arrange all plates first.")
-    if len(filled) == len(before):
-        raise BadValue("No more of it have room on this plate.", "Lower the gap, or turn it another way.")
-    change = FillPlate(plate=plate + 1, instances=filled)
+    change = await filled(job, job.item(look.item).id, lambda asked: _laid(use, asked))
     done = await asyncio.to_thread(use.apply, job_id, change, look)
     return await asyncio.to_thread(render, request, use, done, look.usually("handoff"))
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ....core.machines import catalogue as machines
 from ....core.topics import Topic
 from ....sheet.process import Preset
-from ....sheet.shop import OwnMaterial, OwnPrinter
+from ....sheet.shop import OwnMaterial
 from ...section import Section
 
 if TYPE_CHECKING:
@@ -43,9 +43,8 @@ def materials_of(page: JobPage, store: Store) -> tuple[machines.Material, ...]:
 
 
 def _context(page: JobPage, store: Store) -> PrinterContext:
-    own = [p.core() for p in store.shelf(OwnPrinter)]
     kept = [p for p in store.shelf(Preset) if p.technology is page.sheet.machine.technology]
-    return PrinterContext((*machines.PRINTERS, *own), materials_of(page, store), kept)
+    return PrinterContext(tuple(kinds_of_machines(store).values()), materials_of(page, store), kept)
 
 
 SECTION = Section(

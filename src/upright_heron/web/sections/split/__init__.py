@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ....core.machines.catalogue import PRINTERS, Printer
+from ....core.machines.catalogue import Printer
 from ....core.split.cuts import Cut
 from ....core.split.pieces import Split
 from ....core.split.plan_figures import PlanFigures
@@ -22,7 +22,7 @@ from ....core.split.set_estimates import (
 from ....core.topics import Topic
 from ....sheet.item import Item, Plane
 from ....sheet.process import Preset
-from ....sheet.shop import Habits, OwnPrinter
+from ....sheet.shop import Habits
 from ...section import Section
 from .routes import router
 from .taking import Takes, takes
@@ -120,7 +120,7 @@ def _context(page: JobPage, store: Store) -> SplitContext:
     rated = sorted(plans, key=lambda plan: (plan.too_big > 0, -points[plan.name]))
     board = [(plan, known.get(plan.name), points[plan.name]) for plan in rated]
     parts = () if split is None else split.parts
-    printers = (*PRINTERS, *(one.core() for one in store.shelf(OwnPrinter)))
+    printers = tuple(kinds_of_machines(store).values())
     return SplitContext(
         mine, stale, pegs, cuts, together, presets, tree, leaves, times, board, goals, moved,
         differences=_differences([piece.amount for piece in parts], how),
