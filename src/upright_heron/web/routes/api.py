@@ -18,7 +18,7 @@ from ...core.units import length_mm
 from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintOn, SetOrder
 from ...sheet.models import JobSheet
 from ...sheet.part import Part, Size
-from ...sheet.shop import OwnMaterial
+from ...sheet.shop import OwnMaterial, OwnPrinter
 from ...store.archive import TakenIn, read_archive
 from ...store.store import Job, Store
 from ...work import worker

@@ -13,7 +13,8 @@ from ....sheet.shop import OwnMaterial
 from ...section import Section
 
 if TYPE_CHECKING:
-    from ....store.store import Store
+    from ....work.at_work import kinds_of_machines
+from ....store.store import Store
     from ...pages import JobPage
 
 

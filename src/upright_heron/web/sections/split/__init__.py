@@ -28,7 +28,8 @@ from .routes import router
 from .taking import Takes, takes
 
 if TYPE_CHECKING:
-    from ....store.store import Store
+    from ....work.at_work import kinds_of_machines
+from ....store.store import Store
     from ...pages import JobPage
 
 
