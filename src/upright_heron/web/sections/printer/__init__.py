@@ -10,11 +10,11 @@ from ....core.machines import catalogue as machines
 from ....core.topics import Topic
 from ....sheet.process import Preset
 from ....sheet.shop import OwnMaterial
+from ....work.at_work import kinds_of_machines
 from ...section import Section
 
 if TYPE_CHECKING:
-    from ....work.at_work import kinds_of_machines
-from ....store.store import Store
+    from ....store.store import Store
     from ...pages import JobPage
 
 
