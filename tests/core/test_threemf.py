@@ -9,8 +9,9 @@ import numpy as np
 
 from tests.support import box, mesh_of, sphere
 from upright_heron.core.errors import BadValue
+from upright_heron.core.formats.threemf import read_3mf
 from upright_heron.core.geometry.mesh import Mesh, facts
-from upright_heron.core.handoff.threemf import FileObject, write_3mf
+from upright_heron.core.handoff.threemf import FileObject, Spot, write_3mf
 
 
 def read(data):
@@ -25,6 +26,19 @@ def read(data):
     while objects.MoveNext():
         found.append(objects.GetCurrentMeshObject())
     return model, found
+
+
+def built(data):
+    """What is built: names, and the corners (k, 3) where they are built, by the reference library."""
+    model, _ = read(data)
+    steps, found = model.GetBuildItems(), []
+    while steps.MoveNext():
+        one = steps.GetCurrent()
+        thing = model.GetMeshObjectByID(one.GetObjectResourceID())
+        rows = np.array([list(row) for row in one.GetObjectTransform().Fields], float)
+        corners = np.array([list(v.Coordinates) for v in thing.GetVertices()], float)
+        found.append((thing.GetName(), corners @ rows[:3] + rows[3]))
+    return found
 
 
 def volume(thing):
@@ -75,6 +89,25 @@ class WriteTest(unittest.TestCase):
         other, same = names("plate 2", ("a", self.part))
         self.assertNotIn(other[0], tracked)
         self.assertEqual(same, objects[:1])
+
+    def test_copies_are_one_object_built_several_times(self):
+        bar = mesh_of(box(30, 10, 2))
+        spots = [Spot(50, -20, 0), Spot(-40.125, 7, 90)]
+        data = write_3mf([FileObject("post", self.post), FileObject("bar", bar)], "x", spots={1: spots})
+        model, objects = read(data)
+        self.assertEqual([one.GetName() for one in objects], ["post", "bar"])
+        bounds = [(name, at.min(axis=0).tolist(), at.max(axis=0).tolist()) for name, at in built(data)]
+        self.assertEqual(bounds[0], ("post", [0, 0, 0], [2, 2, 9]))
+        self.assertEqual(bounds[1], ("bar", [50, -20, 0], [80, -10, 2]))
+        # A quarter turn against the clock takes x to y, and y to the left.
+        self.assertEqual(bounds[2], ("bar", [-50.125, 7, 0], [-40.125, 37, 2]))
+        steps, tracked = model.GetBuildItems(), set()
+        while steps.MoveNext():
+            tracked.add(steps.GetCurrent().GetUUID()[1])
+        self.assertEqual(len(tracked), 3)
+        # As our own reader takes them in.
+        part = read_3mf(data).whole()
+        self.assertAlmostEqual(float(part.mesh.bounds[1][0]), 80, places=5)
 
     def test_package_parts(self):
         # 3MF Core Specification 1.x: the parts of the package and their types.

@@ -5,15 +5,17 @@ from __future__ import annotations
 import io
 import uuid
 import zipfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from types import MappingProxyType
 from xml.sax.saxutils import quoteattr
 
 from ..errors import BadValue
 from ..formats.threemf import MARKS, WORDS
 from ..geometry.mesh import Mesh
 from ..marking.marks import Marks
+from ..stance.pose import about_axis
 from ..tags import stored
 
 CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
@@ -78,8 +80,29 @@ class FileObject:
     role: Role = Role.PART
 
 
-def write_3mf(items: Sequence[FileObject], title: str, thumbnail: bytes = b"") -> bytes:
-    """Write objects as a 3MF package; each is also an item of the build.
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """Where a copy of an object stands: swung about z by degrees first, then moved by mm."""
+
+    x_mm: float
+    y_mm: float
+    swing_deg: float
+
+    @property
+    def transform(self) -> str:
+        """As the format writes it: rows of a matrix for row vectors, then the way."""
+        turn = about_axis("z", self.swing_deg)
+        values = [*turn.T.ravel().tolist(), self.x_mm, self.y_mm, 0.0]
+        return " ".join(f"{value + 0.0:.12g}" for value in values)
+
+
+def write_3mf(
+    items: Sequence[FileObject],
+    title: str,
+    thumbnail: bytes = b"",
+    spots: Mapping[int, Sequence[Spot]] = MappingProxyType({}),
+) -> bytes:
+    """Write objects as a 3MF package; each is also an item of the build, or several.
 
     Parameters
     ----------
@@ -88,6 +111,8 @@ def write_3mf(items: Sequence[FileObject], title: str, thumbnail: bytes = b"") -
     title : str
     thumbnail : bytes, optional
         Picture of the whole, as PNG.
+    spots : mapping of int to sequence of Spot, optional
+        Where copies of an object stand, by its place among ``items``; others stand once, as they are.
 
     Returns
     -------
@@ -98,10 +123,10 @@ def write_3mf(items: Sequence[FileObject], title: str, thumbnail: bytes = b"") -
     BadValue
         Nothing to write, or an unknown object type.
     """
-    kept = [item for item in items if len(item.mesh.faces)]
+    kept = [(item, spots.get(k, ())) for k, item in enumerate(items) if len(item.mesh.faces)]
     if not kept:
         raise BadValue("There is nothing to hand off: no object has a surface.", "Take a part in first.")
-    for item in kept:
+    for item, _ in kept:
         if item.type not in OBJECT_TYPES:
             raise BadValue(
                 f"There is no object type “{item.type}” in 3MF.", f"Use one of: {', '.join(OBJECT_TYPES)}."
@@ -126,7 +151,8 @@ def packed_model(texts: Iterable[str], thumbnail: bytes = b"") -> bytes:
     return buffer.getvalue()
 
 
-def _model(items: Sequence[FileObject], title: str) -> Iterator[str]:
+def _model(kept: Sequence[tuple[FileObject, Sequence[Spot]]], title: str) -> Iterator[str]:
+    items = [item for item, _ in kept]
     ours = f' xmlns:heron="{MARKS}"' if any(item.marks is not None for item in items) else ""
     yield (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
@@ -143,10 +169,12 @@ def _model(items: Sequence[FileObject], title: str) -> Iterator[str]:
         yield from surface(item.mesh, item.marks)
         yield "</object>\n"
     yield f'</resources>\n<build p:UUID="{_uuid("build", title, *own)}">\n'
-    yield "".join(
-        f'<item objectid="{number}" p:UUID="{_uuid("item", title, told)}"/>\n'
-        for number, told in enumerate(own, 1)
-    )
+    for number, (told, (_, spots)) in enumerate(zip(own, kept, strict=True), 1):
+        if not spots:
+            yield f'<item objectid="{number}" p:UUID="{_uuid("item", title, told)}"/>\n'
+        for copy, spot in enumerate(spots, 1):
+            tracked = _uuid("item", title, told, str(copy))
+            yield f'<item objectid="{number}" transform="{spot.transform}" p:UUID="{tracked}"/>\n'
     yield "</build>\n</model>\n"
 
 

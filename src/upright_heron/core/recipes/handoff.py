@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -20,7 +21,7 @@ from ..handoff.masks import checked, write_masks
 from ..handoff.plate_layers import Outline, PlateLayers, Standing
 from ..handoff.slices import SliceObject, write_slices
 from ..handoff.stl import write_stl
-from ..handoff.threemf import FileObject, Role, write_3mf
+from ..handoff.threemf import FileObject, Role, Spot, write_3mf
 from ..layers.printed_layers import PrintedLayers
 from ..layers.stack import LayerStack
 from ..marking.marks import Marks, as_marks
@@ -130,11 +131,20 @@ def _on_plate(where: Arranged, items: tuple[FileObjects, ...]) -> Iterator[FileO
 
 
 @recipe(
-    "package", version=5, stage="Writing 3MF", needs=(arranged, plate_picture), each=(objects,), reads=Title
+    "package", version=6, stage="Writing 3MF", needs=(arranged, plate_picture), each=(objects,), reads=Title
 )
 def package(where: Arranged, seen: Picture, items: tuple[FileObjects, ...], title: Title) -> Package:
-    """The 3MF file of a plate, with its picture."""
-    return Package(write_3mf(list(_on_plate(where, items)), title.name, seen.png))
+    """The 3MF file of a plate, with its picture; what stands there several times is in it once."""
+    often = Counter(one.item for one in where.places)
+    alone = replace(where, places=tuple(one for one in where.places if often[one.item] == 1))
+    found = list(_on_plate(alone, items))
+    spots: dict[int, list[Spot]] = {}
+    for item, some in zip(where.items, items, strict=True):
+        if often[item] > 1:
+            here = [Spot(at.x_mm, at.y_mm, at.swing_deg) for at in where.places if at.item == item]
+            spots |= {len(found) + k: here for k in range(len(some.objects))}
+            found += some.objects
+    return Package(write_3mf(found, title.name, seen.png, spots))
 
 
 @recipe(
