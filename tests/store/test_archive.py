@@ -1,6 +1,7 @@
 """Whole jobs in a file: every step and every key come back, and what is damaged is refused whole."""
 
 import dataclasses
+import hashlib
 import io
 import json
 import unittest
@@ -25,6 +26,10 @@ from upright_heron.store.prints import NewPrint, Stage
 from upright_heron.store.store import Store
 from upright_heron.work.bind import keys_of, plate_keys
 from upright_heron.work.intake import new_sheet, take_in
+
+
+def _blake(data):
+    return hashlib.blake2b(data, digest_size=16).hexdigest()
 
 
 class ArchiveTest(StoreCase):
@@ -196,6 +201,35 @@ class ArchiveTest(StoreCase):
         read_archive(self.other, io.BytesIO(self.written([self.job_id])))
         came = sorted(one.outcome for one in self.other.prints_of(self.job_id))
         self.assertEqual(came, ["", "failed", "good"])
+
+    def test_photos_go_with_their_prints_and_what_is_none_is_refused(self):
+        first, second, third = (self.a_print(self.job_id) for _ in range(3))
+        jpeg, other = b"\xff\xd8\xff one", b"\xff\xd8\xff another"
+        for one, photo in ((first, jpeg), (second, jpeg), (third, other)):
+            self.store.keep_photo(one, photo)
+        data = self.written([self.job_id])
+        names = [one for one in zipfile.ZipFile(io.BytesIO(data)).namelist() if one.startswith("photos/")]
+        self.assertEqual(len(names), 2)
+
+        def changed(photo):
+            return self.altered(lambda entries: entries.update({f"photos/{_blake(jpeg)}": photo}))
+
+        png = b"\x89PNG not ours"
+        told = self.contents(lambda told: [one.update(photo=_blake(png)) for one in told["prints"]])
+        strange = io.BytesIO(told)
+        with zipfile.ZipFile(strange, "a") as folder:
+            folder.writestr(f"photos/{_blake(png)}", png)
+        for words, bad in (
+            ("is not what it was", changed(other)),
+            ("lacks a photo", self.altered(lambda entries: entries.pop(f"photos/{_blake(jpeg)}"))),
+            ("no photo that we keep", strange.getvalue()),
+            ("damaged at", self.contents(lambda told: told["prints"][0].update(photo="../../etc"))),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(BadValue, words):
+                read_archive(self.other, io.BytesIO(bad))
+            self.assertEqual(self.other.with_photos(), frozenset())
+        read_archive(self.other, io.BytesIO(data))
+        self.assertEqual([self.other.photo_of(one) for one in (first, second, third)], [jpeg, jpeg, other])
 
     def test_a_record_that_says_too_much_is_refused(self):
         self.a_print(self.job_id)

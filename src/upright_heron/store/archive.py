@@ -25,16 +25,23 @@ from ..core.geometry.mesh import Mesh
 from ..sheet.document import Document
 from ..sheet.shop import Station
 from ..sheet.upcast import read_sheet
-from .archived_prints import ArchivedPrint, archived_prints, take_prints
+from .archived_prints import (
+    JPEG,
+    MOST_PHOTO,
+    ArchivedPrint,
+    archived_prints,
+    photo_digest,
+    take_prints,
+)
 from .blobs import DIGEST
 from .codec import decode
 from .database import NotFound
-from .models import BlobRow, JobRow, ShelfRow, StepRow
+from .models import BlobRow, JobRow, PrintPhotoRow, ShelfRow, StepRow
 from .store import SHELF, Store
 
 FORMAT = "upright-heron-archive"
-# 2: the record of prints goes along.
-VERSION = 2
+# 2: the record of prints goes along. 3: so do their photos.
+VERSION = 3
 CONTENTS = "contents.json"
 # A file that claims to hold more than this is not opened.
 MOST_BYTES = 8 << 30
@@ -124,14 +131,14 @@ def write_archive(store: Store, out: IO[bytes], jobs: Sequence[str] | None = Non
         named = sorted({d for one in archived for step in one.steps for d in DIGEST.findall(step.sheet)})
         kept = [d for d in named if s.get(BlobRow, d) is not None]
         shelf = () if jobs is not None else tuple(_shelved(s))
-        prints = archived_prints(s, jobs, lambda job, step: numbers.get(job, {}).get(step, 0))
+        prints = tuple(archived_prints(s, jobs, lambda job, step: numbers.get(job, {}).get(step, 0)))
         contents = Contents(
             format=FORMAT,
             version=VERSION,
             jobs=tuple(archived),
             shelf=shelf,
             blobs=tuple(kept),
-            prints=tuple(prints),
+            prints=prints,
         )
         with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as folder:
             folder.writestr(_entry(CONTENTS), contents.model_dump_json())
@@ -141,6 +148,13 @@ def write_archive(store: Store, out: IO[bytes], jobs: Sequence[str] | None = Non
                 # They are packed already.
                 folder.writestr(_entry(f"blobs/{digest}"), row.data, zipfile.ZIP_STORED)
                 s.expunge(row)
+            written: set[str] = set()
+            for one in prints:
+                photo = s.get(PrintPhotoRow, one.id) if one.photo not in {"", *written} else None
+                if photo is not None:
+                    written.add(one.photo)
+                    folder.writestr(_entry(f"photos/{one.photo}"), photo.data, zipfile.ZIP_STORED)
+                    s.expunge(photo)
 
 
 def _entry(name: str) -> zipfile.ZipInfo:
@@ -222,6 +236,7 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
     with _opened(file) as folder:
         contents = _contents(folder)
         blobs = {digest: _blob(folder, digest) for digest in contents.blobs}
+        photos = {one.photo: _photo(folder, one.photo) for one in contents.prints if one.photo}
     for job in contents.jobs:
         _check(job)
     # Sheets of any schema are read once here: what cannot be read is refused before anything is kept.
@@ -241,6 +256,7 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
             contents.prints,
             lambda job: names.get(job, job),
             lambda job, step: taken[job][1].get(step, 0) if job in taken else 0,
+            photos,
         )
         fresh = [one for one in shelf if s.get(ShelfRow, (one.kind, one.name)) is None]
         for one in fresh:
@@ -296,6 +312,19 @@ def _blob(folder: zipfile.ZipFile, digest: str) -> bytes:
         raise BadValue(f"{digest} in the archive cannot be read.", BROKEN) from error
     if _digest(value, data) != digest:
         raise BadValue(f"{digest} in the archive is not what it was.", BROKEN)
+    return data
+
+
+def _photo(folder: zipfile.ZipFile, digest: str) -> bytes:
+    """The photo that is kept under a digest, once it was seen to be that."""
+    try:
+        data = _read(folder, f"photos/{digest}")
+    except KeyError as error:
+        raise BadValue(f"The archive lacks a photo, {digest}.", BROKEN) from error
+    if photo_digest(data) != digest:
+        raise BadValue(f"The photo {digest} in the archive is not what it was.", BROKEN)
+    if not data.startswith(JPEG) or len(data) > MOST_PHOTO:
+        raise BadValue(f"The photo {digest} in the archive is no photo that we keep.", BROKEN)
     return data
 
 

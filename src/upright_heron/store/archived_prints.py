@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import datetime
 from typing import Annotated, Literal
 
@@ -12,7 +13,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..sheet.document import Document
-from .models import PrintRow
+from .models import PrintPhotoRow, PrintRow
 from .prints import ENDED
 
 Number = Annotated[float, Field(ge=0, le=1e9, allow_inf_nan=False)]
@@ -35,7 +36,7 @@ class ArchivedPrint(Document):
     """A print that is over; fields as in ``PrintRow``.
 
     ``step`` is the step of its job that the file was made from, by its number in the archive; 0 where the job
-    is gone.
+    is gone. ``photo`` is the digest of the photo that was kept with it; empty where there is none.
     """
 
     id: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
@@ -65,12 +66,23 @@ class ArchivedPrint(Document):
     notes: Annotated[str, Field(max_length=2000)] = ""
     at_x_mm: Place | None = None
     at_y_mm: Place | None = None
+    photo: Annotated[str, Field(pattern=r"^([0-9a-f]{32})?$")] = ""
 
 
 # Fields that are kept in a row as they are in the archive.
 _SAME = tuple(
-    name for name in ArchivedPrint.model_fields if name not in ("id", "job", "step", "items", "settings")
+    name
+    for name in ArchivedPrint.model_fields
+    if name not in ("id", "job", "step", "items", "settings", "photo")
 )
+# Photos are JPEG, and made small before they are kept.
+JPEG = b"\xff\xd8\xff"
+MOST_PHOTO = 8_000_000
+
+
+def photo_digest(jpeg: bytes) -> str:
+    """Under which a photo is in an archive."""
+    return hashlib.blake2b(jpeg, digest_size=16).hexdigest()
 
 
 def archived_prints(
@@ -89,12 +101,17 @@ def archived_prints(
     if job_ids is not None:
         asked = asked.where(PrintRow.job_id.in_(list(job_ids)))
     for row in s.scalars(asked.order_by(PrintRow.created, PrintRow.id)):
+        photo = s.get(PrintPhotoRow, row.id)
+        if photo is not None:
+            # They are many and large: one at a time.
+            s.expunge(photo)
         yield ArchivedPrint(
             id=row.id,
             job=row.job_id,
             step=step_of(row.job_id, row.step_id),
             items=json.loads(row.items),
             settings=HowPrinted.model_validate(json.loads(row.settings)),
+            photo="" if photo is None else photo_digest(photo.data),
             **{name: getattr(row, name) for name in _SAME},
         )
 
@@ -104,6 +121,7 @@ def take_prints(
     prints: Iterable[ArchivedPrint],
     job_of: Callable[[str], str],
     step_of: Callable[[str, int], int],
+    photos: Mapping[str, bytes],
 ) -> int:
     """Keep prints that are not known here, and return how many those are.
 
@@ -115,6 +133,8 @@ def take_prints(
         From the id of a job in the archive to that which it has here.
     step_of : callable
         From the id of a job and the number of a step in the archive to the id of the step here; 0 for none.
+    photos : mapping of str to bytes
+        By their digests.
     """
     fresh = {one.id: one for one in prints if s.get(PrintRow, one.id) is None}.values()
     for one in fresh:
@@ -131,4 +151,6 @@ def take_prints(
                 **{name: getattr(one, name) for name in _SAME},
             )
         )
+        if one.photo:
+            s.add(PrintPhotoRow(print_id=one.id, data=photos[one.photo]))
     return len(fresh)
