@@ -51,8 +51,8 @@ class Direct:
             raise MachineRefuses(str(error), "") from error
         return self._did("upload")
 
-    def start(self, token):
-        self.machine.start(Start(token=token))
+    def start(self, token, flow=1.0):
+        self.machine.start(Start(token=token, flow=flow))
         return self._did("start")
 
     def act(self, token, what):
@@ -173,6 +173,26 @@ class QueueTest(FloorCase):
         self.client.dead, self.floor = False, self.fresh()
         self.after()
         self.assertEqual((self.stage(one), self.stage(two)), (Stage.DONE, Stage.QUEUED))
+
+    def test_a_print_that_nobody_knows_is_told_and_given_up_by_a_person(self):
+        for seconds, before, state in ((0, "printing", State.PRINTING), (5000, "done", State.DONE)):
+            with self.subTest(before):
+                self.machine.upload("0123456789abcdef", "strange.gcode", gcode())
+                self.machine.start(Start(token="0123456789abcdef"))
+                one = self.queue()
+                self.after(seconds, rounds=2)
+                seen = self.floor.seen("Left")
+                self.assertEqual((seen.trouble, seen.status.state), ("", state))
+                self.assertEqual(self.stage(one), Stage.QUEUED)
+                self.floor.free("Left")
+                self.after(rounds=2)
+                self.assertEqual(self.stage(one), Stage.PRINTING)
+                # One of ours is not forgotten so.
+                with self.assertRaises(MachineRefuses):
+                    self.floor.free("Left")
+                self.after(5000, rounds=2)
+                self.store.clear_plate(one.id)
+                self.after(rounds=2)
 
     def test_a_machine_that_forgets_is_told_and_refusals_end_a_print(self):
         one = self.queue()

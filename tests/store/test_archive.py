@@ -16,7 +16,7 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.graph import GRAPH
 from upright_heron.sheet.changes import MakeCopies, Rename, SetLayer, Turn
 from upright_heron.sheet.part import PaintedMarks
-from upright_heron.sheet.shop import Finished, Habits, Station
+from upright_heron.sheet.shop import Finished, Habits, Spool, Station
 from upright_heron.store import archive
 from upright_heron.store.archive import read_archive, write_archive
 from upright_heron.store.codec import encode
@@ -122,11 +122,15 @@ class ArchiveTest(StoreCase):
         self.other.shelve(Habits(join_minutes=2))
         self.store.shelve(Finished(name="Sedge 300", ratios=(1.1,)))
         self.store.shelve(Station(name="Left", model="Sedge 300", url="http://127.0.0.1:1"))
+        blue = Spool(name="Blue", material="PLA", technology="filament", left_g=300, on="Left")
+        self.store.shelve(blue)
         taken = read_archive(self.other, io.BytesIO(self.written()))
         self.assertEqual(set(taken.jobs.values()), {self.job_id, second.id})
         self.assertEqual(self.other.job(second.id).state, "archived")
         # What the shelf here says stays; what it lacked came.
-        self.assertEqual((self.other.on_shelf(Habits, "shop").join_minutes, taken.shelved), (2, 1))
+        self.assertEqual((self.other.on_shelf(Habits, "shop").join_minutes, taken.shelved), (2, 2))
+        # Spools go along, off the machine that stays behind.
+        self.assertEqual(self.other.shelf(Spool), [blue.model_copy(update={"on": ""})])
         self.assertEqual(self.other.on_shelf(Finished, "Sedge 300").ratios, (1.1,))
         # Where machines are spoken to is never taken from a file, whatever is in it.
         self.assertEqual(self.other.shelf(Station), [])

@@ -14,7 +14,7 @@ from PIL import Image
 from tests.floor.rack import Rack
 from tests.support import box, stl, tee
 from tests.web.test_app import AppCase
-from upright_heron.sheet.shop import Finished, OwnPrinter, RunNotes, Station
+from upright_heron.sheet.shop import Finished, OwnPrinter, RunNotes, Spool, Station
 from upright_heron.stand_in.protocol import Refill, State, Trouble
 from upright_heron.store.prints import ENDED, NewPrint, Stage
 
@@ -62,6 +62,94 @@ class FloorTest(AppCase):
     def made(self, station):
         """Prints of a machine: those that wait or go in their order, and those that ended."""
         return [one for some in (OPEN, ENDED) for one in self.store.prints(*some, station=station)]
+
+    def spool(self, name, **fields):
+        given = {"name": name, "material": "PLA", **fields}
+        answer = self.client.post("/spools", data=given)
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        self.addCleanup(self.store.unshelve, Spool, name)
+        return self.store.on_shelf(Spool, name)
+
+    def on(self, station, name):
+        return self.client.post(f"/spools/on/{station}", data={"name": name}, headers=HTMX)
+
+    def test_a_spool_is_a_thing_that_prints_use_up(self):
+        machine = self.machine("Test spools", grams=900)
+        made = self.spool("Copper 3", make="Reedbed", colour="copper", diameter="1.70", left="412")
+        self.assertEqual(
+            (made.make, made.colour, made.diameter_mm, made.left_g), ("Reedbed", "copper", 1.7, 412)
+        )
+        self.assertEqual(self.spool("Copper 4").left_g, 1000)
+        self.until(lambda: "Copper 3, 412 g" in self.client.get("/floor/cards").text)
+        shown = self.on("Test spools", "Copper 3").text
+        self.assertIn('data-on="Copper 3"', shown)
+        self.assertEqual((machine.status().left_g, machine.status().material), (412, "PLA"))
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "keep-machine")
+        self.assertEqual(self.send(job_id, "Test spools").status_code, 200)
+        self.until(lambda: self.made("Test spools")[0].stage is Stage.DONE)
+        (one,) = self.made("Test spools")
+        # Thinner by 3 % it has to be pushed by 6 % more: (1.75 / 1.70)^2.
+        self.assertAlmostEqual(machine.status().flow, 1.0597, delta=1e-4)
+        self.assertEqual(one.settings["spool"], "Copper 3")
+        record = self.client.get("/record?q=copper").text
+        self.assertIn("from Copper 3", record)
+        (row,) = csv.DictReader(io.StringIO(self.client.get("/record.csv?q=copper").text))
+        self.assertEqual(row["spool"], "Copper 3")
+        # What it took is gone from it, wherever it goes then.
+        self.press(one, "cleared")
+        left = 412 - one.told_g
+        self.until(lambda: machine.status().state is State.IDLE)
+        self.on("Test spools", "Copper 4")
+        kept = self.store.on_shelf(Spool, "Copper 3")
+        self.assertEqual(kept.on, "")
+        self.assertAlmostEqual(kept.left_g, left, delta=0.01)
+        self.assertEqual(machine.status().left_g, 1000)
+        # A nameless one in its place takes it off.
+        self.client.post("/floor/machines/Test spools/spool", data={"grams": "77"}, headers=HTMX)
+        self.assertEqual([self.store.on_shelf(Spool, f"Copper {n}").on for n in (3, 4)], ["", ""])
+        self.assertEqual(self.store.on_shelf(Spool, "Copper 4").left_g, 1000)
+
+    def test_what_makes_no_sense_of_a_spool_is_refused(self):
+        self.machine("Test left")
+        self.machine("Test right")
+        self.spool("Blue 1")
+        self.spool("Clear 1", material="Standard resin")
+        self.spool("Empty 1", left="0")
+        self.spool("Thick 1", diameter="2.85")
+        self.until(
+            lambda: all(self.client.app.state.services.floor.seen(f"Test {n}") for n in ("left", "right"))
+        )
+        self.assertEqual(self.on("Test left", "Blue 1").status_code, 200)
+        for station, name, words in (
+            ("Test right", "Blue 1", "is on Test left"),
+            ("Test right", "Clear 1", "is for resin"),
+            ("Test right", "Empty 1", "Nothing is left"),
+            ("Test right", "Nobody", "no spool or bottle"),
+            ("Nowhere", "Thick 1", "no machine"),
+        ):
+            answer = self.on(station, name)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(words, answer.text)
+        self.assertIn("Take it off", self.client.post("/spools/forget", data={"name": "Blue 1"}).text)
+        answer = self.client.post("/spools", data={"name": "Empty 1", "material": "PLA"})
+        self.assertIn("already", answer.text)
+        self.assertIn(
+            "no material", self.client.post("/spools", data={"name": "x", "material": "Glass"}).text
+        )
+        # Edited while it is on, it is still there, with what the machine says is left.
+        self.client.post("/spools", data={"old": "Blue 1", "name": "Blue 2", "material": "PLA", "left": "5"})
+        self.addCleanup(self.store.unshelve, Spool, "Blue 2")
+        self.assertIsNone(self.store.on_shelf(Spool, "Blue 1"))
+        renamed = self.store.on_shelf(Spool, "Blue 2")
+        self.assertEqual((renamed.on, renamed.left_g), ("Test left", 1000))
+        # One that is too far from what the material is for is wrong for the plate.
+        self.assertEqual(self.on("Test right", "Thick 1").status_code, 200)
+        job_id = self.job(stl(box(20, 20, 4)))
+        self.change(job_id, "keep-machine")
+        answer = self.send(job_id, "Test right")
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("measures 2.85 mm; PLA is 1.75 mm", answer.text)
 
     def test_the_layer_that_is_printed_is_seen(self):
         machine = self.machine("Test seen", speed_up=60)

@@ -72,6 +72,30 @@ class Station(Document):
     nozzle_mm: Annotated[Length, Field(ge=0.05, le=5)] | None = None
 
 
+# What a diameter was measured at is made up for within these shares: past them it is another filament.
+LEAST_FLOW, MOST_FLOW = 0.8, 1.25
+
+
+class Spool(Document):
+    """A spool of filament or a bottle of resin, as it stands in the shop under a name of its own."""
+
+    name: Name
+    material: Name
+    technology: Technology
+    make: str = Field(default="", max_length=60)
+    colour: str = Field(default="", max_length=40)
+    # As measured with a calliper, where somebody did.
+    diameter_mm: Annotated[Length, Field(ge=0.5, le=6)] | None = None
+    left_g: Annotated[float, Field(ge=0, le=50_000, allow_inf_nan=False)]
+    # The machine that it is on, by its own name; empty on the rack.
+    on: str = Field(default="", max_length=60)
+
+    def flow(self, nominal_mm: float) -> float:
+        """What a machine has to push of it where it would push one of filament of a nominal diameter."""
+        measured = self.diameter_mm
+        return 1.0 if measured is None else (nominal_mm / measured) ** 2
+
+
 class OwnPrinter(Document):
     """A printer of the shop; its fields are those of ``core.machines.Printer``."""
 

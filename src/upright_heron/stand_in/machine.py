@@ -51,6 +51,7 @@ class Kept:
     nozzle_c: float = 0.0
     bed_c: float = 0.0
     speed: float = 1.0
+    flow: float = 1.0
     reason: str = ""
     fail_at: int = -1
     fail_reason: str = ""
@@ -128,6 +129,7 @@ class StandIn:
                 speed=k.speed,
                 reason=k.reason,
                 asleep=k.rested_s > SLEEPS_S,
+                flow=k.flow,
             )
 
     @property
@@ -189,7 +191,7 @@ class StandIn:
             calibrating = asked.calibrate and self.printer.technology.value == "filament"
             state = State.CALIBRATING if calibrating else State.PRINTING
             begun = (*self._kept.begun, asked.token)[-MOST_BEGUN:]
-            self._keep(replace(self._kept, state=state, begun=begun, rested_s=0.0))
+            self._keep(replace(self._kept, state=state, begun=begun, rested_s=0.0, flow=asked.flow))
 
     def pause(self, token: str) -> None:
         """Wait until somebody goes on."""

@@ -76,6 +76,8 @@ class Status(Said):
         Why it waits or failed.
     asleep : bool
         Heaters are off.
+    flow : float
+        Pushed for one that the file asks for.
     """
 
     protocol: int = VERSION
@@ -98,6 +100,7 @@ class Status(Said):
     speed: float = 1.0
     reason: str = ""
     asleep: bool = False
+    flow: float = 1.0
 
 
 class Start(Said):
@@ -105,6 +108,8 @@ class Start(Said):
 
     token: Token
     calibrate: bool = False
+    # Thin filament is pushed faster: the share of what the file asks for.
+    flow: Annotated[float, Field(ge=0.5, le=2)] = 1.0
 
 
 class Refill(Said):

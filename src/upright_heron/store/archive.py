@@ -23,7 +23,7 @@ from sqlalchemy.orm import Session
 from ..core.errors import BadValue
 from ..core.geometry.mesh import Mesh
 from ..sheet.document import Document
-from ..sheet.shop import Station
+from ..sheet.shop import Spool, Station
 from ..sheet.upcast import read_sheet
 from .archived_prints import (
     JPEG,
@@ -203,7 +203,11 @@ _KINDS = {kind: entry for entry, kind in SHELF.items() if entry is not Station}
 def _shelved(s: Session) -> Iterator[Shelved]:
     asked = select(ShelfRow).where(ShelfRow.kind.in_(_KINDS)).order_by(ShelfRow.kind, ShelfRow.name)
     for row in s.scalars(asked):
-        yield Shelved(kind=row.kind, name=row.name, data=row.data)
+        data = row.data
+        if row.kind == SHELF[Spool]:
+            # Machines do not go along, and so nothing is on them.
+            data = Spool.model_validate_json(data).model_copy(update={"on": ""}).model_dump_json()
+        yield Shelved(kind=row.kind, name=row.name, data=data)
 
 
 def _sound(entry: Shelved) -> bool:

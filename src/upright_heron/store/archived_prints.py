@@ -30,6 +30,7 @@ class HowPrinted(Document):
     walls: Annotated[int, Field(ge=0, le=1000)] | None = None
     infill_percent: Annotated[float, Field(ge=0, le=100)] | None = None
     footing: Words | None = None
+    spool: Annotated[str, Field(max_length=60)] | None = None
 
 
 class ArchivedPrint(Document):

@@ -182,12 +182,25 @@ class Prints(Database):
             s.flush()
             return _print(row)
 
-    def has_begun(self, print_id: str) -> None:
-        """A machine prints it; told again it changes nothing."""
+    def is_print(self, print_id: str) -> bool:
+        """Whether there is such a print here."""
+        with self.session() as s:
+            return s.get(PrintRow, print_id) is not None
+
+    def is_cleared(self, print_id: str) -> bool:
+        """Whether a print is here and its plate was cleared."""
+        with self.session() as s:
+            row = s.get(PrintRow, print_id)
+            return row is not None and row.cleared
+
+    def has_begun(self, print_id: str, spool: str = "") -> None:
+        """A machine prints it, from a spool of the shop where one is named; told again it changes nothing."""
         with self.session(write=True) as s:
             row = _row(s, print_id)
             if row.state == Stage.SENDING.value:
                 row.state, row.started = Stage.PRINTING.value, now()
+                if spool:
+                    row.settings = json.dumps({**json.loads(row.settings), "spool": spool})
 
     def has_ended(
         self, print_id: str, stage: Stage, *, layer: int = 0, real_s: float | None = None, reason: str = ""

@@ -21,7 +21,7 @@ from ..sheet.document import Document
 from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
-from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter, RunNotes, Station
+from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter, RunNotes, Spool, Station
 from ..sheet.upcast import read_preset, read_sheet
 from .blobs import Blobs
 from .database import NotFound, now
@@ -40,6 +40,7 @@ SHELF: dict[type[Document], str] = {
     Finished: "finished",
     Station: "station",
     RunNotes: "run notes",
+    Spool: "spool",
 }
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
@@ -374,7 +375,16 @@ class Store(Blobs, Results, Prints, Yard):
             return _read(entry, row.data) if row is not None else None
 
     def shelve(
-        self, entry: OwnPrinter | OwnMaterial | Calibration | Preset | Habits | Finished | RunNotes | Station
+        self,
+        entry: OwnPrinter
+        | OwnMaterial
+        | Calibration
+        | Preset
+        | Habits
+        | Finished
+        | RunNotes
+        | Station
+        | Spool,
     ) -> None:
         """Keep an entry, in place of one of the same name."""
         with self.session(write=True) as s:

@@ -42,7 +42,7 @@ from ..work.scheduler import Scheduler
 from . import guard, words
 from .dependencies import Services
 from .pages import Pages
-from .routes import api, changes, job, machines, record, results, traveller, yard
+from .routes import api, changes, job, machines, record, results, spools, traveller, yard
 from .routes import floor as floor_pages
 from .routes.api import ARCHIVE
 from .sections import SECTIONS
@@ -101,7 +101,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     )
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     pages = [
-        module.router for module in (yard, machines, floor_pages, record, job, traveller, changes, results)
+        module.router
+        for module in (yard, machines, floor_pages, spools, record, job, traveller, changes, results)
     ]
     pages.append(job.scripts)
     # The API comes last: where a form of a page and a call of it have one name, pages mean the form.

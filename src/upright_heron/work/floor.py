@@ -13,7 +13,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..core.errors import HeronError
-from ..sheet.shop import Finished, Station
+from ..core.machines.catalogue import MATERIALS
+from ..sheet.shop import LEAST_FLOW, MOST_FLOW, Finished, OwnMaterial, Spool, Station
 from ..stand_in.protocol import State, Status
 from ..store.prints import UNDER_WAY, Print, Stage
 from ..store.store import Store
@@ -107,6 +108,27 @@ class Floor:
         self._see(found.name, Seen(what(self._client(found.url))))
         self.hurry()
 
+    def free(self, station: str) -> None:
+        """Have a machine give up and forget a print that nobody here knows, once its plate is clear.
+
+        Raises
+        ------
+        HeronError
+            It does not answer, or its print is known: that is cleared by itself.
+        """
+
+        def freed(client: MachineClient) -> Status:
+            status = client.status()
+            if not status.token:
+                return status
+            if self._store.is_print(status.token):
+                raise MachineRefuses("Its print is one of ours.", "Say so at that print.")
+            if not status.state.ended:
+                client.act(status.token, "cancel")
+            return client.act(status.token, "clear")
+
+        self.ask(station, freed)
+
     # The loop -----------------------------------------------------------------------
 
     def _run(self) -> None:
@@ -148,7 +170,7 @@ class Floor:
         if under_way:
             return self._follow(client, status, under_way[0])
         if status.state.ended and status.token:
-            if not store.print_of(status.token).cleared:
+            if not store.is_cleared(status.token):
                 return status
             status = client.act(status.token, "clear")
         if status.state is State.READY and status.token:
@@ -176,14 +198,28 @@ class Floor:
             except MachineRefuses as error:
                 self._over(one, Stage.FAILED, status, str(error))
                 return client.status()
+        on = next((spool for spool in store.shelf(Spool) if spool.on == one.station), None)
         if status.state is State.READY:
-            status = client.start(one.id)
+            status = client.start(one.id, self._flow(on, one.material))
         if status.state.busy:
-            store.has_begun(one.id)
+            store.has_begun(one.id, on.name if on is not None else "")
         elif status.state.ended:
-            store.has_begun(one.id)
+            store.has_begun(one.id, on.name if on is not None else "")
+            if on is not None:
+                store.shelve(on.model_copy(update={"left_g": status.left_g}))
             self._over(one, _STAGE[status.state], status, status.reason)
         return status
+
+    def _flow(self, on: Spool | None, material: str) -> float:
+        """What the machine has to push of what is on it for one that a file asks for."""
+        if on is None or on.diameter_mm is None:
+            return 1.0
+        own = self._store.on_shelf(OwnMaterial, material)
+        named = {one.name: one for one in MATERIALS}.get(material)
+        kind = own.core() if own is not None else named
+        flow = on.flow(kind.diameter_mm) if kind is not None else 1.0
+        # Filament of another size than the file is for is nothing to be made up for by pushing.
+        return flow if LEAST_FLOW <= flow <= MOST_FLOW else 1.0
 
     def _over(self, one: Print, stage: Stage, status: Status, reason: str) -> None:
         """Keep what became of a print, once, and learn from it."""

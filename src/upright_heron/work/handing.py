@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from ..core.errors import BadValue
 from ..core.handoff.preflight import Check, Weight
 from ..core.topics import Topic
 from ..sheet.models import JobSheet
-from ..sheet.shop import Station
+from ..sheet.shop import LEAST_FLOW, MOST_FLOW, Spool, Station
 from ..stand_in.files import read_file
 from ..stand_in.protocol import Status
 from ..store.prints import NewPrint
@@ -62,6 +62,7 @@ def station_checks(
     status: Status | None,
     *,
     takes_g: float | None = None,
+    spools: Sequence[Spool] = (),
 ) -> list[Check]:
     """What is wrong with a machine for a plate: another nozzle, another material, or too little of it.
 
@@ -75,6 +76,8 @@ def station_checks(
         ``None`` where it does not answer.
     takes_g : float or None
         What the plate takes, roughly; ``None`` while it is not known.
+    spools : sequence of Spool
+        All of the shop.
     """
     wanted = job.of_plate(plate - 1)
     found = []
@@ -91,7 +94,16 @@ def station_checks(
         )
     elif status is not None and takes_g is not None and status.left_g < takes_g:
         text = f"{station.name} has {status.left_g:.0f} g left; plate {plate} takes about {takes_g:.0f} g."
-        found.append(Check(Weight.WRONG, text, "Put a new one in, or pick another machine.", Topic.HANDOFF))
+        enough = [one for one in spools if not one.on and one.material == wanted.material]
+        rack = next((one.name for one in enough if one.left_g >= takes_g), None)
+        other = f"Put {rack} on" if rack else "Put a new one in"
+        found.append(Check(Weight.WRONG, text, f"{other}, or pick another machine.", Topic.HANDOFF))
+    on = next((one for one in spools if one.on == station.name), None)
+    nominal = wanted.stuff.diameter_mm
+    if on is not None and not wanted.is_resin and not LEAST_FLOW <= on.flow(nominal) <= MOST_FLOW:
+        measured = f"{on.name} on {station.name} measures {on.diameter_mm:g} mm"
+        text = f"{measured}; {wanted.material} is {nominal:g} mm."
+        found.append(Check(Weight.WRONG, text, "Measure it again, or put another one on.", Topic.HANDOFF))
     return found
 
 

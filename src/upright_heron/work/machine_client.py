@@ -50,9 +50,9 @@ class MachineClient:
         """Send the file of a print."""
         return self._ask("PUT", f"/prints/{token}?name={quote(name)}", data, UPLOADS_S)
 
-    def start(self, token: str) -> Status:
-        """Begin a print that was sent."""
-        return self.post("/start", {"token": token})
+    def start(self, token: str, flow: float = 1.0) -> Status:
+        """Begin a print that was sent, pushing so much for one that its file asks for."""
+        return self.post("/start", {"token": token, "flow": flow})
 
     def act(self, token: str, what: str) -> Status:
         """Pause, resume, cancel or clear a print."""

@@ -49,7 +49,16 @@ def found(prints: Sequence[Print], words: str, outcome: str) -> list[Print]:
     kept = []
     for one in prints:
         names = [name for name, _ in one.items]
-        told = [one.job_name, one.station, one.model, one.material, one.reason, one.notes, one.who]
+        told = [
+            one.job_name,
+            one.station,
+            one.model,
+            one.material,
+            one.reason,
+            one.notes,
+            one.who,
+            str(one.settings.get("spool", "")),
+        ]
         text = " ".join([*told, one.file_name, *names]).lower()
         if all(word in text for word in asked) and (not outcome or outcome_of(one) == outcome):
             kept.append(one)

@@ -21,6 +21,7 @@ from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
 from ...work.at_work import kinds_of_machines, machines_at_work
 from ...work.layer_drawing import layer_drawing
+from ...work.spools import spools_now, take_off
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/floor")
@@ -32,7 +33,12 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 def _context(use: Services) -> dict[str, Any]:
     models = list(kinds_of_machines(use.store))
-    return {"machines": machines_at_work(use.store, use.floor), "models": models, "State": State}
+    return {
+        "machines": machines_at_work(use.store, use.floor),
+        "models": models,
+        "State": State,
+        "spools": spools_now(use.store, use.floor),
+    }
 
 
 @router.get("", name="floor")
@@ -93,8 +99,17 @@ def forget_machine(name: str, use: Use) -> Response:
 async def new_spool(request: Request, name: str, use: Use, grams: Text, material: Text = "") -> Response:
     """A new spool or bottle is in."""
     held = number(grams)
+    # What is known by its name comes off.
+    await run_in_threadpool(take_off, use.store, use.floor, name)
     body = {"grams": held, "material": material[:60]}
     await run_in_threadpool(use.floor.ask, name, lambda client: client.post("/spool", body))
+    return await run_in_threadpool(cards, request, use)
+
+
+@router.post("/machines/{name}/free", name="free_machine")
+async def free(request: Request, name: str, use: Use) -> Response:
+    """Have a machine forget a print that nobody here knows."""
+    await run_in_threadpool(use.floor.free, name)
     return await run_in_threadpool(cards, request, use)
 
 

@@ -51,7 +51,7 @@ def record_csv(use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = ""
     table.writerow(
         ["ended", "job", "plate", "items", "machine", "kind", "material", "file", "layers", "told_h",
          "real_h", "told_g", "outcome", "layer", "reason", "sent_all_the_same", "who", "notes",
-         "at_x_mm", "at_y_mm"]
+         "at_x_mm", "at_y_mm", "spool"]
     )  # fmt: skip
     for one in found(use.store.prints(*ENDED, station=machine), q, outcome):
         items = ", ".join(name if count == 1 else f"{name} x {count}" for name, count in one.items)
@@ -60,7 +60,8 @@ def record_csv(use: Use, q: Asked = "", machine: Asked = "", outcome: Asked = ""
         table.writerow(
             [ended, one.job_name, one.plate, items, one.station, one.model, one.material, one.file_name,
              one.layers, f"{one.told_s / 3600:.2f}", real, f"{one.told_g:.1f}", outcome_of(one), one.layer,
-             one.reason, one.excuse, one.who, one.notes, *(one.at_mm or ("", ""))]
+             one.reason, one.excuse, one.who, one.notes, *(one.at_mm or ("", "")),
+             one.settings.get("spool", "")]
         )  # fmt: skip
     headers = {"Content-Disposition": 'attachment; filename="record.csv"'}
     return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)

@@ -11,7 +11,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ....core.errors import BadValue
 from ....core.recipes.values import Package
-from ....sheet.shop import Station
+from ....sheet.shop import Spool, Station
 from ....work.at_work import machines_at_work
 from ....work.bind import plate_keys
 from ....work.checking import of_plate
@@ -52,6 +52,7 @@ async def print_plate(
         found,
         seen.status if seen is not None else None,
         takes_g=takes[1] if takes is not None else None,
+        spools=await run_in_threadpool(use.store.shelf, Spool),
     )
     why = excused([*of_plate(job.sheet, plate, page.now.preflight), *of_station], excuse)
     keys, name = plate_keys(job.sheet, plate - 1), "masks" if job.sheet.is_resin else "gcode"
