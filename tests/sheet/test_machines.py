@@ -12,8 +12,10 @@ from upright_heron.sheet.changes import (
     FillPlate,
     Lean,
     MakeCopies,
+    PickMaterial,
     PickPrinter,
     PlaceOnPlate,
+    PrintIn,
     PrintOn,
     SeparateItem,
     SetLayer,
@@ -24,7 +26,7 @@ from upright_heron.sheet.item import Item, PieceOf
 from upright_heron.sheet.models import JobSheet
 from upright_heron.sheet.plating import Instance, Plate
 from upright_heron.sheet.process import usual_footing
-from upright_heron.sheet.shop import Calibration, OwnPrinter
+from upright_heron.sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from upright_heron.work.bind_plates import by_printer, layout, to_arrange
 
 ALDER = OwnPrinter(
@@ -86,6 +88,63 @@ class PrintOnTest(unittest.TestCase):
         resin = PickPrinter(printer="Tarn 9").made(made, "")
         self.assertEqual([resin.on(one.id).machine.name for one in resin.items], ["Tarn 9"] * 3)
 
+    def test_an_item_in_another_material_goes_to_a_plate_of_its_own_where_it_stood(self):
+        made, first, second, third = on_two()
+        made = PlaceOnPlate(x_mm=12, y_mm=-7, swing_deg=30, plate=2).made(made, second)
+        own = OwnMaterial(
+            name="Flax", technology="filament", density_g_cm3=1.3, price_per_kg=40, limit_deg=40
+        )
+        measured = Calibration(printer="Reed 190", material="Flax", limit_deg=33, date="2026-11-01")
+        flax = PrintIn(material="Flax", own=own, calibration=measured).made(made, second)
+        self.assertEqual(
+            [[one.item for one in plate.instances] for plate in flax.plates], [[first], [third], [second]]
+        )
+        (there,) = flax.plates[2].instances
+        self.assertEqual((there.x_mm, there.y_mm, there.swing_deg), (12, -7, 30))
+        sheet = flax.on(second)
+        self.assertEqual(
+            (sheet.printer, sheet.material, sheet.stuff.density_g_cm3), ("Reed 190", "Flax", 1.3)
+        )
+        self.assertEqual((sheet.limit, flax.on(third).material, flax.material), (33, "PLA", "PLA"))
+        self.assertEqual(len(by_printer(flax)), 3)
+        # Plates of two materials are not one, and items of them do not come together on one.
+        with self.assertRaises(ValidationError):
+            altered(flax, plates=(flax.plates[0], Plate(instances=flax.plates[1].instances + (there,))))
+        # On another printer it stays in its material; what is decided on it leaves the job as it is.
+        moved = PrintOn(plate=3, printer="Alder", own=ALDER).made(flax, "")
+        self.assertEqual((moved.on(second).printer, moved.on(second).material), ("Alder", "Flax"))
+        turned = Lean(degrees=10, towards="left").made(flax, second)
+        self.assertEqual((turned.material, turned.on(second).material), ("PLA", "Flax"))
+        # Back in that of the job nothing is left of the other; nor where the job takes it.
+        back = PrintIn(material="PLA").made(flax, second)
+        self.assertEqual(back.item(second).elsewhere, flax.item(third).elsewhere)
+        taken = PickMaterial(material="Flax", own=own).made(flax, "")
+        self.assertEqual([one.material for one in taken.each], ["Flax"] * 3)
+        self.assertIsNone(taken.item(second).elsewhere.material)
+        other = PickMaterial(material="PETG").made(flax, "")
+        self.assertEqual([one.material for one in other.each], ["PETG", "Flax", "PETG"])
+
+    def test_a_whole_plate_in_another_material_stays_one(self):
+        made, first, second, third = on_two()
+        made = PrintIn(material="PETG", plate=2).made(made, first)
+        self.assertEqual([one.material for one in made.each], ["PLA", "PETG", "PETG"])
+        self.assertEqual(standing(made), [[(first, 1)], [(second, 1), (third, 1)]])
+        # An item on the printer of the job, in another material, goes along to another printer.
+        made = PrintIn(material="PETG").made(made, first)
+        made = PickPrinter(printer="Alder", own=ALDER).made(made, "")
+        self.assertEqual((made.on(first).printer, made.on(first).material), ("Alder", "PETG"))
+        self.assertEqual(made.on(second).printer, "Reed 190")
+
+    def test_materials_that_cannot_be_are_refused(self):
+        made, first, *_ = on_two()
+        for change, words in (
+            (PrintIn(material="Standard resin"), "cannot use"),
+            (PrintIn(material="PETG", plate=9), "no plate 9"),
+            (PrintIn(material="Nothing"), "Nothing"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(BadValue, words):
+                change.made(made, first)
+
     def test_copies_on_a_plate_for_another_printer_become_an_item_of_their_own(self):
         made = job(1)
         (only,) = (item.id for item in made.items)
@@ -117,7 +176,7 @@ class PrintOnTest(unittest.TestCase):
         piece = Item(id="w.1", part=part(1), piece=PieceOf(item="w", path="1"))
         made = MakeCopies(count=2).made(JobSheet.of([whole, piece], name="A"), "w.1")
         made = PlaceOnPlate(plate=2, copy_number=2).made(made, "w.1")
-        with self.assertRaisesRegex(BadValue, "one printer with all of them"):
+        with self.assertRaisesRegex(BadValue, "a piece of a cut goes to one printer"):
             PrintOn(plate=2, printer="Reed 190").made(made, "")
         made = PlaceOnPlate(plate=2, copy_number=1).made(made, "w.1")
         self.assertEqual(PrintOn(plate=1, printer="Reed 190").made(made, "").on("w.1").printer, "Reed 190")

@@ -11,6 +11,7 @@ from tests.core.test_threemf import built, read, volume
 from tests.support import box, stl, tee
 from tests.web.test_app import AppCase, Page
 from upright_heron.core.toolpaths.gcode_check import read as read_gcode
+from upright_heron.sheet.shop import RunNotes
 
 HTMX = {"HX-Request": "true"}
 
@@ -306,6 +307,43 @@ class PrintersTest(AppCase):
                 middle = (back.low_mm[axis] + back.high_mm[axis]) / 2
                 self.assertAlmostEqual(middle, build[axis] / 2, delta=20)
                 self.assertLessEqual(back.high_mm[axis], build[axis])
+
+    def test_one_plate_in_two_materials_becomes_two_files(self):
+        job_id = self.job(stl(box(20, 20, 4)))
+        other = self.client.post(f"/api/jobs/{job_id}/items?name=post.stl", content=stl(box(10, 10, 10)))
+        self.assertEqual(other.status_code, 201, other.text)
+
+        def sheet():
+            return self.client.get(f"/api/jobs/{job_id}").json()["sheet"]
+
+        first, second = (item["id"] for item in sheet()["items"])
+        self.client.post(f"/jobs/{job_id}/plates/arrange?open=9", headers=HTMX)
+        laid = {one["item"]: (one["x_mm"], one["y_mm"]) for one in sheet()["plates"][0]["instances"]}
+        answer = self.client.post(
+            f"/jobs/{job_id}/changes/print-in?open=9",
+            data={"material": "PETG"},
+            headers=HTMX | {"Heron-Item": second},
+        )
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        plates = [plate["instances"] for plate in sheet()["plates"]]
+        self.assertEqual([[one["item"] for one in plate] for plate in plates], [[first], [second]])
+        self.assertEqual({one["item"]: (one["x_mm"], one["y_mm"]) for plate in plates for one in plate}, laid)
+        files = [self.gcode(job_id, k) for k in (1, 2)]
+        for answer, name, nozzle in zip(files, ("PLA", "PETG"), (205, 240), strict=True):
+            self.assertIn(name, answer.headers["content-disposition"])
+            self.assertIn(f"; material: {name}\n", answer.text)
+            heated = {float(t) for t in re.findall(r"^M10[49] S([\d.]+)", answer.text, re.MULTILINE)} - {0}
+            self.assertEqual(heated, {nozzle})
+        page = self.section(job_id, 9)
+        self.assertIn("Plate 2", page.text("all-plates"))
+        self.assertRegex(page.text("all-plates"), r"Plate 2\s+PETG")
+        self.assertIn("of one material", page.text("print-in"))
+        # What the shop approves of is the material of the plate.
+        self.client.app.state.services.store.shelve(RunNotes(name="Sedge 300|PLA", approved=True))
+        self.addCleanup(self.client.app.state.services.store.unshelve, RunNotes, "Sedge 300|PLA")
+        told = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+        self.assertIn("has not approved PETG on the Sedge 300", told)
+        self.assertNotIn("has not approved PLA", told)
 
     def test_the_board_says_what_each_machine_makes_of_the_plate(self):
         job_id = self.job(stl(box(250, 20, 4)))

@@ -21,7 +21,7 @@ from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
 from .hollowing import Hollowing
 from .part import PaintedMarks, Part, Size
 from .process import Footing, Supports
-from .shop import Calibration, OwnPrinter, machine_of
+from .shop import Calibration, OwnMaterial, OwnPrinter, machine_of
 
 UPRIGHT: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
@@ -235,16 +235,31 @@ class PieceOf(Document):
 
 
 class Elsewhere(Document):
-    """The printer that an item goes to where that is another than its job's: what was kept of it then."""
+    """The printer that an item goes to, and its material, where one is another than its job's.
+
+    What was kept of them when they were picked; without a material it is that of the job.
+    """
 
     printer: str
     own_printer: OwnPrinter | None = None
     calibration: Calibration | None = None
+    material: str | None = None
+    own_material: OwnMaterial | None = None
 
     @property
     def machine(self) -> Printer:
         """The printer."""
         return machine_of(self.printer, self.own_printer)
+
+    @property
+    def instead(self) -> dict[str, object]:
+        """What reads instead of that of the job, by the names of its settings."""
+        found: dict[str, object] = {
+            "printer": self.printer, "own_printer": self.own_printer, "calibration": self.calibration,
+        }  # fmt: skip
+        if self.material is not None:
+            found |= {"material": self.material, "own_material": self.own_material}
+        return found
 
 
 class Decisions(Document):

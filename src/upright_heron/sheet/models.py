@@ -165,7 +165,7 @@ class JobSheet(JobSettings):
             raise ValueError("an item on a plate is not in the job")
         for plate in self.plates:
             if len({goes[one.item] for one in plate.instances}) > 1:
-                raise ValueError("items of one plate go to two printers")
+                raise ValueError("items of one plate go to two printers or are of two materials")
         return self
 
     @cached_property
@@ -210,7 +210,7 @@ class JobSheet(JobSettings):
         fields.update(self.settings)
         fields.update(item.__dict__)
         if item.elsewhere is not None:
-            fields.update({name: getattr(item.elsewhere, name) for name in Elsewhere.model_fields})
+            fields.update(item.elsewhere.instead)
         fields["number"] = self.numbers[item.id]
         fields["common"] = self.alike.setdefault(item.decided, {})
         self.sheets[item.id] = made
@@ -222,7 +222,7 @@ class JobSheet(JobSettings):
         return [self.on(item.id) for item in self.items]
 
     def goes(self, plate: int) -> Elsewhere | None:
-        """The printer that a plate, from 0, goes to where that is another than the job's."""
+        """Where a plate, from 0, goes, and in which material, where one is another than the job's."""
         there = self.plates[plate].instances
         return self.item(there[0].item).elsewhere if there else None
 

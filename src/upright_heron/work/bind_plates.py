@@ -42,10 +42,10 @@ def room_of(job: JobSettings) -> Room:
 
 
 def by_printer(job: JobSheet) -> list[list[int]]:
-    """Plates of a job, from 0, together where they go to one printer."""
+    """Plates of a job, from 0, together where they go to one printer and are of one material."""
     found: dict[str, list[int]] = {}
     for k in range(len(job.plates)):
-        found.setdefault(job.of_plate(k).printer, []).append(k)
+        found.setdefault(job.of_plate(k).pair, []).append(k)
     return list(found.values())
 
 

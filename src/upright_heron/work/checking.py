@@ -13,7 +13,7 @@ from ..core.progress import Progress
 from ..core.recipes.values import Brief
 from ..core.topics import Topic
 from ..sheet.models import ItemSheet, JobSheet
-from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes, pair_name
+from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes
 from ..store.store import Store
 from .bind import keys_of, plate_keys
 from .sources import load_from
@@ -70,15 +70,16 @@ def _of_sheet(sheet: ItemSheet) -> list[Check]:
 
 def _of_spools(job: JobSheet, masses_g: Callable[[str], float | None]) -> list[Check]:
     """Plates that take more than a spool holds."""
-    holds = job.stuff.spool_g
-    if job.is_resin or holds <= 0:
+    if job.is_resin:
         return []
     found = []
     for number, plate in enumerate(job.plates, 1):
         masses = [masses_g(one.item) for one in plate.instances]
         known = [mass for mass in masses if mass is not None]
-        if len(known) == len(masses) and sum(known) > holds:
-            text = f"Plate {number} takes {sum(known):.0f} g of {job.material}; a spool holds {holds:g} g."
+        there = job.of_plate(number - 1)
+        holds = there.stuff.spool_g
+        if len(known) == len(masses) and sum(known) > holds > 0:
+            text = f"Plate {number} takes {sum(known):.0f} g of {there.material}; a spool holds {holds:g} g."
             mend = "Spread it over more plates, or be there when the spool runs out."
             found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF, plate=number))
     return found
@@ -110,20 +111,23 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
     """What the shop changed since the job took its copy: printer, material, what was measured."""
     found = []
     pairs: list[tuple[str, object, object]] = []
-    if job.own_material is not None:
-        pairs.append((job.material, job.own_material, store.on_shelf(OwnMaterial, job.material)))
-    of_plates = (job.of_plate(k) for k in range(len(job.plates)))
-    for one in {settings.printer: settings for settings in of_plates}.values():
+    of_plates = [job.of_plate(k) for k in range(len(job.plates))]
+    each = {settings.pair: settings for settings in of_plates}.values()
+    pairs += [
+        (one.material, one.own_material, store.on_shelf(OwnMaterial, one.material))
+        for one in {settings.material: settings for settings in (job, *each)}.values()
+        if one.own_material is not None
+    ]
+    for one in each:
         if one.own_printer is not None:
             pairs.append((one.printer, one.own_printer, store.on_shelf(OwnPrinter, one.printer)))
         measured = store.on_shelf(Calibration, one.pair)
         if measured is not None:
             pairs.append((f"{one.printer} with {one.material}", one.calibration, measured))
     approved = {one.name for one in store.shelf(RunNotes) if one.approved}
-    printers = dict.fromkeys(job.of_plate(k).printer for k in range(len(job.plates)))
-    for printer in printers if approved else ():
-        if pair_name(printer, job.material) not in approved:
-            text = f"The shop has not approved {job.material} on the {printer}."
+    for one in each if approved else ():
+        if one.pair not in approved:
+            text = f"The shop has not approved {one.material} on the {one.printer}."
             mend = "Take another of both, or approve the pair once it has printed well."
             found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))
     for name, own, shelved in pairs:

@@ -126,8 +126,8 @@ def new_print(
     -------
     NewPrint
     """
-    sheet, told = job.sheet, read_file(data)
-    here = [sheet.on(one.item) for one in sheet.plates[plate - 1].instances]
+    sheet, told = job.sheet.of_plate(plate - 1), read_file(data)
+    here = [job.sheet.on(one.item) for one in job.sheet.plates[plate - 1].instances]
     settings: dict[str, object] = {
         "layer_mm": sheet.layer_mm,
         "stances": sorted({one.stance.name for one in here}),

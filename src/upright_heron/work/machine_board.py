@@ -71,13 +71,13 @@ class Candidate:
 def candidates(job: JobSheet, plate: int, store: Store) -> list[Candidate]:
     """Kinds of machines that a plate, from 0, could go to: those of its technology, its own first."""
     now = job.of_plate(plate).machine
-    own = store.shelf(OwnPrinter)
+    own, stuff = store.shelf(OwnPrinter), job.of_plate(plate).material
     named = {one.name for one in own}
     offered: list[tuple[str, OwnPrinter | None]] = [(one.name, one) for one in own]
     offered += [(one.name, None) for one in PRINTERS if one.name not in named]
     found = []
     for name, kept in offered:
-        measured = store.on_shelf(Calibration, pair_name(name, job.material))
+        measured = store.on_shelf(Calibration, pair_name(name, stuff))
         change = PrintOn(plate=plate + 1, printer=name, own=kept, calibration=measured)
         try:
             other = job if name == now.name else change.made(job, "")

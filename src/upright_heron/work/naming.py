@@ -126,11 +126,12 @@ def names_of_plates(job: JobSheet, pattern: str, today: dt.date) -> list[str]:
     count = len(job.plates)
     if pattern:
         return named(pattern, [_plate_fields(job, k, today) for k in range(count)], PLATE_FIELDS)
-    several = len({job.of_plate(k).printer for k in range(count)}) > 1
+    each = [job.of_plate(k) for k in range(count)]
+    several = len({one.printer for one in each}) > 1
     found = []
-    for k in range(count):
+    for k, there in enumerate(each):
         # It must not be taken to another machine than it was made for.
-        words = [*settings_words(job), *([job.of_plate(k).printer] if several else [])]
+        words = [*settings_words(there), *([there.printer] if several else [])]
         found.append(file_name(*words, *([f"plate {k + 1} of {count}"] if count > 1 else [])))
     return found
 
@@ -146,8 +147,8 @@ def _plate_fields(job: JobSheet, plate: int, today: dt.date) -> dict[str, str]:
         "plate": str(plate + 1),
         "plates": str(len(job.plates)),
         "machine": settings.machine.name,
-        "material": job.material,
-        "layer": f"{job.layer_mm:g}mm",
+        "material": settings.material,
+        "layer": f"{settings.layer_mm:g}mm",
         "walls": "" if job.is_resin else str(job.process.walls),
         "infill": "" if job.is_resin else f"{job.process.infill_percent:g}",
         "percent": percents.pop() if alike else "",

@@ -44,7 +44,7 @@ from .job import (
     TakePreset,
     WriteNotes,
 )
-from .machines import PrintOn
+from .machines import PrintIn, PrintOn
 from .many import ChangeMany
 from .overhangs import AcceptFinding, ProposeChannels
 from .plate import Arrange, FillPlate, MakeCopies, PlaceOnPlate, SetPlating
@@ -122,6 +122,7 @@ AnyChange = Annotated[
     | HandOver
     | PlaceOnPlate
     | MakeCopies
+    | PrintIn
     | PrintOn
     | SetPlating,
     Field(discriminator="kind"),
@@ -173,6 +174,7 @@ __all__ = [
     "PickPrinter",
     "PickSeam",
     "PlaceOnPlate",
+    "PrintIn",
     "PrintOn",
     "ProposeChannels",
     "PutPlane",

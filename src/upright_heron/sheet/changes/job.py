@@ -18,11 +18,12 @@ from ...core.toolpaths.process_table import from_csv, rows_for
 from ...core.units import number
 from ..document import Length, Name
 from ..item import Item
-from ..models import ItemSheet, JobSheet
+from ..models import ItemSheet, JobSettings, JobSheet
 from ..order import Folder
 from ..process import Preset, Price, usual_footing
 from ..shop import Calibration, OwnMaterial, OwnPrinter
 from .base import Change, JobChange, altered
+from .machines import as_of
 
 
 class Rename(Change):
@@ -63,15 +64,19 @@ class PickPrinter(JobChange):
         def fitted(one: Item) -> Item:
             if not same:
                 return one.model_copy(update={"supports": None, "footing": usual, "elsewhere": None})
-            if one.elsewhere is not None:
+            if one.elsewhere is not None and one.elsewhere.printer != job.printer:
                 # It goes where it went, which is no other printer now if that is the one that is picked.
-                there = None if one.elsewhere.printer == machine.name else one.elsewhere
-                return one.model_copy(update={"elsewhere": there})
+                return one
+            if one.elsewhere is not None:
+                # Only its material is another: it comes along.
+                moved = {"printer": machine.name, "own_printer": self.own, "calibration": None}
+                one = one.model_copy(update={"elsewhere": one.elsewhere.model_copy(update=moved)})
             return one.model_copy(update={"footing": usual}) if one.footing == habit else one
 
         items = tuple(fitted(one) for one in job.items)
         if same:
-            return altered(job, **picked, items=items)
+            made = altered(job, **picked, items=items)
+            return altered(made, items=tuple(_kept_there(made, one) for one in items))
         return altered(
             job,
             **picked,
@@ -87,8 +92,8 @@ class PickPrinter(JobChange):
         return f"Printer {self.own.name if self.own else printer(self.printer).name}"
 
 
-class PickMaterial(Change):
-    """Pick another material."""
+class PickMaterial(JobChange):
+    """Pick another material for the job; items that are of another stay so."""
 
     about_item: ClassVar[bool] = False
     kind: Literal["material"] = "material"
@@ -96,24 +101,38 @@ class PickMaterial(Change):
     own: OwnMaterial | None = None
     calibration: Calibration | None = None
 
-    def apply(self, sheet: ItemSheet) -> ItemSheet:
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job in the material.
+
+        Raises
+        ------
+        BadValue
+            Its printer cannot use it.
+        """
         stuff = self.own.core() if self.own else material(self.material)
-        if stuff.technology is not sheet.machine.technology:
+        if stuff.technology is not job.machine.technology:
             raise BadValue(
-                f"{sheet.machine.name} cannot use {stuff.name}.",
-                f"Use one of: {', '.join(m.name for m in materials_for(sheet.machine))}.",
+                f"{job.machine.name} cannot use {stuff.name}.",
+                f"Use one of: {', '.join(m.name for m in materials_for(job.machine))}.",
             )
-        return altered(
-            sheet,
+        made = altered(
+            job,
             material=stuff.name,
             own_material=self.own,
-            process=sheet.process.changed(table=()),
+            process=job.process.changed(table=()),
             calibration=self.calibration,
-            asked=tuple(what for what in sheet.asked if what != "material"),
+            asked=tuple(what for what in job.asked if what != "material"),
         )
+        return altered(made, items=tuple(_kept_there(made, one) for one in job.items))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"Material {self.own.name if self.own else material(self.material).name}"
+
+
+def _kept_there(job: JobSettings, item: Item) -> Item:
+    """An item where it went, once its job is of another printer or material."""
+    there = item.elsewhere
+    return item if there is None else item.model_copy(update={"elsewhere": as_of(job, there)})
 
 
 class KeepMachine(Change):

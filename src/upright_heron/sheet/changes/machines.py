@@ -8,12 +8,12 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
-from ...core.machines.catalogue import printer
+from ...core.machines.catalogue import material, materials_for, printer
 from ..item import Elsewhere, Item, fresh_id
-from ..models import ItemSheet, JobSheet
+from ..models import ItemSheet, JobSettings, JobSheet
 from ..plating import Instance, Plate
 from ..process import usual_footing
-from ..shop import Calibration, OwnPrinter
+from ..shop import Calibration, OwnMaterial, OwnPrinter
 from .base import JobChange, altered
 from .items import MOST_ITEMS
 
@@ -45,11 +45,13 @@ class PrintOn(JobChange):
                 f"{job.machine.technology.value}.",
                 "Make a job of its own for that machine.",
             )
-        there = None
-        if machine.name != job.printer:
-            there = Elsewhere(printer=machine.name, own_printer=self.own, calibration=self.calibration)
         goes = [job.goes(k) for k in range(len(job.plates))]
-        goes[self.plate - 1] = there
+        before = goes[self.plate - 1]
+        sent = Elsewhere(printer=machine.name, own_printer=self.own, calibration=self.calibration)
+        if before is not None:
+            kept = {"material": before.material, "own_material": before.own_material}
+            sent = sent.model_copy(update=kept)
+        goes[self.plate - 1] = as_of(job, sent)
         return on_printers(job, [plate.instances for plate in job.plates], goes)
 
     def label(self, sheet: ItemSheet) -> str:
@@ -57,12 +59,81 @@ class PrintOn(JobChange):
         return f"Plate {self.plate} on {self.own.name if self.own else printer(self.printer).name}"
 
 
+class PrintIn(JobChange):
+    """Have an item, or a plate with all that stands on it, printed in another material.
+
+    A plate is of one material: an item goes to one of its own, where it stood, and leaves as its own file.
+    """
+
+    about_item: ClassVar[bool] = True
+    kind: Literal["print-in"] = "print-in"
+    material: str
+    plate: Annotated[int, Field(ge=1, le=1000)] | None = None
+    own: OwnMaterial | None = None
+    calibration: Calibration | None = None
+
+    def made(self, job: JobSheet, item: str) -> JobSheet:
+        """Return the job with that in the material.
+
+        Raises
+        ------
+        BadValue
+            There is no such plate, the printer cannot use the material, or the item stands on no plate.
+        """
+        wanted = job.item(item).id
+        plates, goes = [], []
+        for k, plate in enumerate(job.plates):
+            there = job.goes(k)
+            mine = [one for one in plate.instances if self._meant(k, one.item, wanted)]
+            rest = [one for one in plate.instances if one not in mine]
+            if rest or not mine:
+                plates.append(rest)
+                goes.append(there)
+            if mine:
+                plates.append(mine)
+                goes.append(self._there(job, there))
+        if goes == [job.goes(k) for k in range(len(job.plates))] and len(plates) == len(job.plates):
+            if self.plate is not None and self.plate > len(job.plates):
+                raise BadValue(f"There is no plate {self.plate}.", f"Pick one from 1 to {len(job.plates)}.")
+            if all(one.item != wanted for some in plates for one in some):
+                raise BadValue(
+                    "This item stands on no plate.", "Items that are cut are printed as their pieces."
+                )
+        return on_printers(job, plates, goes)
+
+    def _meant(self, plate: int, item: str, wanted: str) -> bool:
+        return item == wanted if self.plate is None else plate == self.plate - 1
+
+    def _there(self, job: JobSheet, before: Elsewhere | None) -> Elsewhere | None:
+        stuff = self.own.core() if self.own else material(self.material)
+        there = before or Elsewhere(printer=job.printer, own_printer=job.own_printer)
+        if stuff.technology is not there.machine.technology:
+            raise BadValue(
+                f"{there.printer} cannot use {stuff.name}.",
+                f"Use one of: {', '.join(m.name for m in materials_for(there.machine))}.",
+            )
+        made = {"material": stuff.name, "own_material": self.own, "calibration": self.calibration}
+        return as_of(job, there.model_copy(update=made))
+
+    def label(self, sheet: ItemSheet) -> str:
+        """Say what was done."""
+        stuff = self.own.name if self.own else material(self.material).name
+        return f"{sheet.item_name[:80] if self.plate is None else f'Plate {self.plate}'} in {stuff}"
+
+
+def as_of(job: JobSettings, there: Elsewhere) -> Elsewhere | None:
+    """Where something goes, as it is kept with a job: without what is the job's, and ``None`` for that."""
+    if there.material == job.material:
+        there = there.model_copy(update={"material": None, "own_material": None})
+    return None if there.material is None and there.printer == job.printer else there
+
+
 def on_printers(
     job: JobSheet, plates: Sequence[Sequence[Instance]], goes: Sequence[Elsewhere | None]
 ) -> JobSheet:
-    """Return the job with these plates, each on its printer.
+    """Return the job with these plates, each on its printer and in its material.
 
-    An item whose copies come to stand on plates for two printers is parted: those of one of them become an
+    An item whose copies come to stand on plates for two of them is parted: those of one of them become an
     item of their own, for its supports and times are others.
 
     Parameters
@@ -70,7 +141,7 @@ def on_printers(
     job : JobSheet
     plates : sequence of sequences of Instance
     goes : sequence of Elsewhere or None
-        For each plate; ``None`` for the printer of the job.
+        For each plate; ``None`` for printer and material of the job.
 
     Raises
     ------
@@ -97,7 +168,7 @@ def on_printers(
             if item.piece is not None:
                 raise BadValue(
                     f"Copies of {item.part.file_name} stand on other plates too: a piece of a cut goes to "
-                    "one printer with all of them.",
+                    "one printer, and is of one material, with all of them.",
                     "Have them stand on this plate first.",
                 )
             taken.add(twin := fresh_id(item.original, taken))

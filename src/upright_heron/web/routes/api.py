@@ -15,7 +15,7 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue, TooLarge
 from ...core.machines.catalogue import MATERIALS
 from ...core.units import length_mm
-from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintOn, SetOrder
+from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintIn, PrintOn, SetOrder
 from ...sheet.models import JobSheet
 from ...sheet.part import Part, Size
 from ...sheet.shop import OwnMaterial, OwnPrinter
@@ -104,9 +104,8 @@ def job(request: Request, job_id: str, use: Use) -> JobAnswer:
 @router.post("/jobs/{job_id}/changes")
 def change(request: Request, job_id: str, body: AnyChange, use: Use, look: Look) -> JobAnswer:
     """Apply a change to an item; a printer or material of the shop is found on its shelf by name."""
-    if isinstance(body, PickPrinter | PickMaterial | PrintOn) and body.own is None:
-        named = {"material": body.material} if isinstance(body, PickMaterial) else {"printer": body.printer}
-        found = from_shelf(use, job_id, body.kind, named)
+    if isinstance(body, PickPrinter | PickMaterial | PrintIn | PrintOn) and body.own is None:
+        found = from_shelf(use, job_id, body.kind, body.model_dump(), look.item)
         body = body.model_copy(update={key: found[key] for key in ("own", "calibration")})
     job = use.apply(job_id, body, look)
     shelve_preset(use, body, job)

@@ -13,7 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
 from ...sheet.changes import CHANGES, Change, KeepPreset
-from ...sheet.models import JobSheet
+from ...sheet.models import JobSettings, JobSheet
 from ...sheet.process import Preset
 from ...sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from ...store.store import Job
@@ -44,7 +44,7 @@ async def change(request: Request, job_id: str, kind: str, use: Use, look: Look)
     if kind == "preset":
         fields = {"preset": await run_in_threadpool(_preset, use, str(fields.get("preset", "")))}
     elif kind in FROM_SHELF:
-        fields = await run_in_threadpool(from_shelf, use, job_id, kind, fields)
+        fields = await run_in_threadpool(from_shelf, use, job_id, kind, fields, look.item)
     wanted = CHANGES.validate_python({"kind": kind, **fields})
     job = await run_in_threadpool(use.apply, job_id, wanted, look)
     await run_in_threadpool(shelve_preset, use, wanted, job)
@@ -53,7 +53,7 @@ async def change(request: Request, job_id: str, kind: str, use: Use, look: Look)
 
 
 # Changes that take what the shop keeps of a printer or material into the job.
-FROM_SHELF = frozenset({"printer", "material", "print-on"})
+FROM_SHELF = frozenset({"printer", "material", "print-on", "print-in"})
 # Changes that say what a person prints on.
 MACHINE = frozenset({"printer", "material", "keep-machine"})
 LAST = "heron-machine"
@@ -95,13 +95,21 @@ def _preset(use: Services, name: str) -> Preset:
     return found
 
 
-def from_shelf(use: Services, job_id: str, kind: str, fields: dict[str, Any]) -> dict[str, Any]:
-    """Add what the shop keeps of the printer or material that is picked."""
+def from_shelf(
+    use: Services, job_id: str, kind: str, fields: dict[str, Any], item: str = ""
+) -> dict[str, Any]:
+    """Add what the shop keeps of the printer or material that is picked, for the job, a plate or an item."""
     sheet = use.store.job(job_id).sheet
-    what = "material" if kind == "material" else "printer"
+    what = "printer" if kind in ("printer", "print-on") else "material"
     name = str(fields.get(what, ""))
     own = use.store.on_shelf(OwnPrinter if what == "printer" else OwnMaterial, name)
-    pair = (name, sheet.material) if what == "printer" else (sheet.printer, name)
+    about: JobSettings = sheet
+    plate = str(fields.get("plate") or "")
+    if plate.isdecimal() and 1 <= int(plate) <= len(sheet.plates):
+        about = sheet.of_plate(int(plate) - 1)
+    elif kind == "print-in":
+        about = sheet.on(item)
+    pair = (name, about.material) if what == "printer" else (about.printer, name)
     return {**fields, "own": own, "calibration": use.store.on_shelf(Calibration, "|".join(pair))}
 
 

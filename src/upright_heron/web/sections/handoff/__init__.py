@@ -15,6 +15,7 @@ from ....sheet.plating import Instance
 from ....sheet.shop import Habits, RunNotes, Station
 from ....work.checking import of_plate
 from ....work.naming import FIELDS, PATTERN, PLATE_FIELDS
+from ....work.spools import kinds_of_materials
 from ...section import Section
 from .routes import router
 from .sending import router as sending
@@ -58,10 +59,11 @@ class ItemLine:
 
 @dataclass(frozen=True, slots=True)
 class PlateLines:
-    """What stands on one plate of the job, by its number from 1, the printer, and what it takes: s and g."""
+    """What stands on one plate, by its number from 1, where it goes, in what, and what it takes: s and g."""
 
     number: int
     printer: str
+    material: str
     lines: list[PlateLine]
     takes: tuple[float, float] | None
 
@@ -108,6 +110,10 @@ class HandoffContext:
         What the head and the rail of that printer need.
     plate_names, plate_fields : str, tuple of str
         How the shop has files of plates named, and what that may name.
+    materials : tuple of str
+        What all plates are printed in, each once.
+    offered : tuple of str
+        Materials that the printer of that plate can use.
     stations : tuple of str
         Machines of the shop that the plates are for.
     sent : list of Print
@@ -125,6 +131,8 @@ class HandoffContext:
     fields: tuple[str, ...] = tuple(FIELDS)
     plate_names: str = ""
     plate_fields: tuple[str, ...] = tuple(PLATE_FIELDS)
+    materials: tuple[str, ...] = ()
+    offered: tuple[str, ...] = ()
     stations: tuple[str, ...] = ()
     run_notes: str = ""
     approved: bool = False
@@ -149,7 +157,8 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
             )
             for one in plate.instances
         ]
-        plates.append(PlateLines(number, job.of_plate(number - 1).machine.name, lines, now.takes(number - 1)))
+        goes = job.of_plate(number - 1)
+        plates.append(PlateLines(number, goes.printer, goes.material, lines, now.takes(number - 1)))
     mine = [(p.number, line) for p in plates for line in p.lines if line.item.id == page.sheet.id]
     mine.sort(key=lambda one: one[1].instance.copy_number)
     here_plate, here = next((one for one in mine if one[1].instance.copy_number == page.copy), (0, None))
@@ -157,18 +166,23 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         here_plate, here = mine[0]
     copies = tuple(line.instance.copy_number for _, line in mine)
     there = job.of_plate(max(here_plate - 1, 0))
-    goes = there.machine.name
     notes = store.on_shelf(RunNotes, there.pair)
     habits = store.on_shelf(Habits, "shop")
-    stations = tuple(one.name for one in store.shelf(Station) if one.model == goes)
+    stations = tuple(one.name for one in store.shelf(Station) if one.model == there.printer)
     return HandoffContext(
         plates,
         here,
         here_plate,
         copies,
         sum(len(p.lines) for p in plates),
-        goes,
+        there.printer,
         tuple(dict.fromkeys(p.printer for p in plates)),
+        materials=tuple(dict.fromkeys(p.material for p in plates)),
+        offered=tuple(
+            one.name
+            for one in kinds_of_materials(store).values()
+            if one.technology is there.machine.technology
+        ),
         stations=stations,
         run_notes=notes.text if notes is not None else "",
         plate_names=habits.plate_names if habits is not None else "",
