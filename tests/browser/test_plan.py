@@ -210,6 +210,57 @@ class PlanTest(BrowserCase):
         self.assertIsNone(b.run("return window.heron.profile.whole"))
         self.assertEqual(b.problems(), [])
 
+    def test_outlines_are_tied_together_and_move_as_one(self):
+        b = self.browser
+        self.copies(3)
+        self.arrange()
+        before = self.instances()
+        self.assertFalse(b.find("#tie").is_displayed())
+        b.plan_ready()
+        shape = "#plate-plan .lying[data-key$=' {}'] .silhouette"
+        b.click(shape.format(1))
+        b.plan_ready()
+        second = b.find(shape.format(2))
+        ActionChains(b.driver).key_down(Keys.SHIFT).click(second).key_up(Keys.SHIFT).perform()
+        b.wait(lambda: b.find("#tie").is_displayed())
+        self.assertFalse(b.find("#untie").is_displayed())
+        b.click("#tie")
+        b.wait(lambda: [one["tie"] > 0 for one in self.instances().values()] == [True, True, False])
+        b.wait(
+            lambda: (
+                "Tie 2 together" in b.text("#undo") or "Tie 2 together" in str(b.attribute("#undo", "title"))
+            )
+        )
+        # One is dragged: the other goes along while it is held, and is kept where it went.
+        scale = self.scale()
+        self.drag(shape.format(1), round(-35 * scale), round(-20 * scale))
+        held = b.run("return window.heron.controllers.get('handoff').plan.plan.instances.map((one) => one.x)")
+        self.drop()
+        b.wait(lambda: self.instances()[1]["x_mm"] != before[1]["x_mm"])
+        after = self.instances()
+        for axis in ("x_mm", "y_mm"):
+            moved = [after[n][axis] - before[n][axis] for n in (1, 2, 3)]
+            self.assertGreater(abs(moved[0]), 10)
+            self.assertAlmostEqual(moved[0], moved[1], places=2)
+            self.assertEqual(moved[2], 0)
+        np.testing.assert_allclose(held[:2], [after[1]["x_mm"], after[2]["x_mm"]], atol=0.01)
+        b.plan_ready()
+        b.wait(lambda: b.find("#untie").is_displayed())
+        b.click("#untie")
+        b.wait(lambda: not any(one["tie"] for one in self.instances().values()))
+        # By keys alone: Enter picks, Shift and Enter picks more.
+        b.plan_ready()
+        for key, more in (("3", False), ("1", True)):
+            b.run(f"document.querySelector(\"#plate-plan .lying[data-key$=' {key}']\").focus()")
+            keys = ActionChains(b.driver)
+            (
+                keys.key_down(Keys.SHIFT).send_keys(Keys.ENTER).key_up(Keys.SHIFT)
+                if more
+                else keys.send_keys(Keys.ENTER)
+            ).perform()
+            b.plan_ready()
+        b.wait(lambda: b.find("#tie").is_displayed())
+
     def test_what_cannot_be_fetched_of_the_plate_is_told_and_tried_again(self):
         b = self.browser
         b.plan_ready()

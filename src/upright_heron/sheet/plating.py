@@ -34,7 +34,8 @@ class Plating(Document):
 class Instance(Document):
     """An item on a plate: where it was put (mm from the middle; arranged where not given), swing and copy.
 
-    What is locked of its place stays when plates are arranged.
+    What is locked of its place stays when plates are arranged. Those of a plate with one tie, from 1, stay as
+    they are to each other.
     """
 
     item: ItemId
@@ -45,6 +46,7 @@ class Instance(Document):
     lock_x: bool = False
     lock_y: bool = False
     lock_swing: bool = False
+    tie: Annotated[int, Field(ge=0, le=10_000)] = 0
 
     @property
     def locked(self) -> bool:

@@ -64,24 +64,53 @@ def to_arrange(job: JobSheet, plates: Sequence[int], seconds: int = 0) -> s.ToAr
 
     every = [(n, one) for n, plate in enumerate(plates) for one in job.plates[plate].instances]
     here = {one.item for _, one in every}
+    ties = _ties(every)
+    first = {k: tie[0] for tie in ties for k in tie}
+    # What is tied is locked as a whole, by whatever is locked of any of it.
+    held: dict[int, list[Instance]] = {}
+    for k, (_, one) in enumerate(every):
+        if one.locked and one.x_mm is not None and one.y_mm is not None:
+            held.setdefault(first.get(k, k), []).append(one)
     locks = tuple(
-        (k, plate, one.lock_x, one.lock_y, one.lock_swing)
-        for k, (plate, one) in enumerate(every)
-        if one.locked and one.x_mm is not None and one.y_mm is not None
+        (
+            k,
+            every[k][0],
+            any(one.lock_x for one in some),
+            any(one.lock_y for one in some),
+            any(one.lock_swing for one in some),
+        )
+        for k, some in sorted(held.items())
     )
+
+    def shown(k: int, one: Instance) -> s.Instance:
+        if first.get(k, k) in held:
+            return _instance(one)
+        if k in first:
+            at = every[first[k]][1]
+            x, y = (one.x_mm or 0.0) - (at.x_mm or 0.0), (one.y_mm or 0.0) - (at.y_mm or 0.0)
+            return s.Instance(one.item, round(x, 6), round(y, 6), one.swing_deg, one.copy_number)
+        # Only what is locked counts of where they stood: the same is arranged the same again.
+        return s.Instance(one.item, None, None, swung(one), one.copy_number)
+
     return s.ToArrange(
         room_of(settings),
         settings.machine.build_mm[2],
-        # Only what is locked counts of where they stood: the same is arranged the same again.
-        tuple(
-            _instance(one) if one.locked else s.Instance(one.item, None, None, swung(one), one.copy_number)
-            for _, one in every
-        ),
+        tuple(shown(k, one) for k, (_, one) in enumerate(every)),
         locks,
         tuple(item.id for item in job.printed if item.id in here),
         job.plating.boxes,
         seconds,
+        ties,
     )  # fmt: skip
+
+
+def _ties(every: Sequence[tuple[int, Instance]]) -> tuple[tuple[int, ...], ...]:
+    """Which of some instances, each with its plate, are tied together: two at least, all put somewhere."""
+    found: dict[tuple[int, int], list[int]] = {}
+    for k, (plate, one) in enumerate(every):
+        if one.tie and one.x_mm is not None and one.y_mm is not None:
+            found.setdefault((plate, one.tie), []).append(k)
+    return tuple(tuple(some) for some in found.values() if len(some) > 1)
 
 
 def _instance(one: Instance) -> s.Instance:

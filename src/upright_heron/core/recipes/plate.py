@@ -19,6 +19,7 @@ from ..plates.gaps import Lying, least_gap_mm
 from ..plates.heights import Heights, heights_of, heights_together
 from ..plates.nesting import Laid, Lock, nest
 from ..plates.outline import NOTHING, Outline, boxed, outline_of
+from ..plates.tied import Pose, bodies, together
 from ..plates.tighter import nest_tighter
 from ..progress import Progress
 from ..supports.support_set import SupportSet
@@ -132,7 +133,7 @@ def checks_of_plate(
 
 @recipe(
     "on_plates",
-    version=1,
+    version=2,
     stage="Arranging",
     each=(outline,),
     reads=ToArrange,
@@ -141,33 +142,41 @@ def on_plates(outlines: tuple[Outline, ...], asked: ToArrange, progress: Progres
     """Where all instances of a job go, on as many plates as they need."""
     numbers = {name: k for k, name in enumerate(asked.items)}
     which = [numbers[one.item] for one in asked.instances]
-    swings = [one.swing_deg for one in asked.instances]
+    every = bodies([Pose(o.x_mm or 0.0, o.y_mm or 0.0, o.swing_deg) for o in asked.instances], asked.ties)
+    number_of = {one.members[0]: number for number, one in enumerate(every)}
+    swings = [asked.instances[one.members[0]].swing_deg if one.alone else 0.0 for one in every]
     locks = []
     for k, plate, x, y, swing in asked.locks:
-        one = asked.instances[k]
-        at = Laid(k, plate, one.x_mm or 0.0, one.y_mm or 0.0, one.swing_deg)
+        one, number = asked.instances[k], number_of[k]
+        at = Laid(number, plate, one.x_mm or 0.0, one.y_mm or 0.0, swings[number])
         locks.append(Lock(at, x, y, swing))
     # What is higher than the machine fits no plate.
     low = [one if one.high_mm <= asked.build_high_mm + 1e-6 else NOTHING for one in outlines]
     plans = [boxed(one) for one in low] if asked.boxes else low
+    kinds = []
+    for body in every:
+        kinds.append(which[body.members[0]] if body.alone else len(plans))
+        if not body.alone:
+            plans.append(together([plans[which[k]] for k in body.members], body.poses))
     if asked.seconds:
-        laid = nest_tighter(
-            plans, which, asked.room, locks, swings=swings, seconds=asked.seconds, progress=progress
+        found = nest_tighter(
+            plans, kinds, asked.room, locks, swings=swings, seconds=asked.seconds, progress=progress
         )
     else:
-        laid = nest(plans, which, asked.room, locks, swings=swings, progress=progress)
+        found = nest(plans, kinds, asked.room, locks, swings=swings, progress=progress)
+    laid = [there for one in found for there in every[one.number].laid(one)]
     gaps = []
     for plate in sorted({one.plate for one in laid}):
         there = [one for one in laid if one.plate == plate]
         gap = least_gap_mm([Lying(outlines[which[o.number]], o.x_mm, o.y_mm, o.swing_deg) for o in there])
         gaps += [] if gap is None else [gap]
-    found = {one.number for one in laid}
-    every = [asked.instances[one.number] for one in laid]
+    done = {one.number for one in laid}
+    instances = [asked.instances[one.number] for one in laid]
     return OnPlates(
-        tuple(one.item for one in every),
-        tuple(one.copy for one in every),
+        tuple(one.item for one in instances),
+        tuple(one.copy for one in instances),
         tuple(one.plate for one in laid),
         tuple((one.x_mm, one.y_mm, one.swing_deg) for one in laid),
-        tuple((one.item, one.copy) for k, one in enumerate(asked.instances) if k not in found),
+        tuple((one.item, one.copy) for k, one in enumerate(asked.instances) if k not in done),
         min(gaps, default=None),
     )

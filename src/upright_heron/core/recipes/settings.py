@@ -469,6 +469,9 @@ class ToArrange:
         Boxes round the outlines are laid instead of the outlines.
     seconds : int
         For so long a tighter arrangement is looked for; 0 for the first that is found.
+    ties : tuple of tuple of int
+        Which of ``instances`` stay as they are to each other; their places count from the first of them, or
+        from the plate where they are locked.
     """
 
     room: Room
@@ -478,6 +481,7 @@ class ToArrange:
     items: tuple[str, ...]
     boxes: bool = False
     seconds: int = 0
+    ties: tuple[tuple[int, ...], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -61,6 +61,7 @@ from .supports import (
     StylePatches,
     TakeTipOut,
 )
+from .ties import TieTogether, Untie
 
 # Those that anyone may send; the others are made by the server, which keeps what they name first.
 AnyChange = Annotated[
@@ -124,6 +125,8 @@ AnyChange = Annotated[
     | MakeCopies
     | PrintIn
     | PrintOn
+    | TieTogether
+    | Untie
     | SetPlating,
     Field(discriminator="kind"),
 ]
@@ -209,7 +212,9 @@ __all__ = [
     "TakePreset",
     "TakeTipOut",
     "TakeVariant",
+    "TieTogether",
     "Turn",
+    "Untie",
     "WeighPlans",
     "WriteNotes",
 ]

@@ -7,6 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
+from ...core.plates.tied import Pose
 from ..document import Length
 from ..models import ItemSheet, JobSheet
 from ..plating import Instance, Plate, Plating, Turning
@@ -50,21 +51,32 @@ class PlaceOnPlate(JobChange):
         if found is None:
             raise BadValue(f"There is no copy {self.copy_number} of this item.", "Pick one that is there.")
         where, old = found
+        tied = [
+            one for one in job.plates[where].instances if old.tie and one.tie == old.tie and one is not old
+        ]
+        moves = self.plate is not None and self.plate - 1 != where
+        if tied and self.x_mm is None and not moves:
+            raise BadValue("It is tied to others, as they stand.", "Untie them first.")
         locks = {name: getattr(self, name) for name in ("lock_x", "lock_y", "lock_swing")}
         moved = {"x_mm": self.x_mm, "y_mm": self.y_mm, "swing_deg": self.swing_deg}
+        if tied and self.x_mm is None:
+            # To another plate they go as they stand.
+            moved = {}
         new = altered(old, **moved, **{name: lock for name, lock in locks.items() if lock is not None})
+        carried = {id(one): _carried(one, old, new) for one in tied} | {id(old): new}
         plates = [list(plate.instances) for plate in job.plates]
         goes = [job.goes(k) for k in range(len(plates))]
-        if self.plate is None or self.plate - 1 == where:
-            plates[where] = [new if one is old else one for one in plates[where]]
+        if not moves or self.plate is None:
+            plates[where] = [carried.get(id(one), one) for one in plates[where]]
         elif self.plate > len(plates) + 1:
             raise BadValue(f"There is no plate {self.plate}.", f"Pick one from 1 to {len(plates) + 1}.")
         else:
-            plates[where] = [one for one in plates[where] if one is not old]
+            going = [carried[id(one)] for one in plates[where] if id(one) in carried]
+            plates[where] = [one for one in plates[where] if id(one) not in carried]
             if self.plate > len(plates):
                 plates.append([])
                 goes.append(goes[where])
-            plates[self.plate - 1] = [*plates[self.plate - 1], new]
+            plates[self.plate - 1] = [*plates[self.plate - 1], *going]
         return on_printers(job, plates, goes)
 
     def label(self, sheet: ItemSheet) -> str:
@@ -75,6 +87,15 @@ class PlaceOnPlate(JobChange):
         if self.x_mm is None:
             return f"Move {name}{copy}{plate}" if plate else f"Arrange {name}{copy} on the plate"
         return f"Put {name}{copy}{plate} at {self.x_mm:g}, {self.y_mm:g} mm"
+
+
+def _carried(one: Instance, old: Instance, new: Instance) -> Instance:
+    """One that is tied to another, once that has gone from a place to another."""
+    ways = [Pose(at.x_mm or 0.0, at.y_mm or 0.0, at.swing_deg) for at in (one, old, new)]
+    pose = ways[0].carried(ways[1], ways[2])
+    # What nobody could read off a ruler is rounding.
+    place = {"x_mm": round(pose.x_mm, 3), "y_mm": round(pose.y_mm, 3), "swing_deg": round(pose.swing_deg, 3)}
+    return altered(one, **place)
 
 
 class MakeCopies(JobChange):

@@ -31,6 +31,7 @@ export default class HandoffController extends SectionController {
       },
       put: (one) => this.page.send(`${this.#url('change')}/place?item=${one.item}`, { x_mm: one.x, y_mm: one.y, swing_deg: one.swing, copy_number: one.copy }),
       picked: (one) => this.#picked(one),
+      choice: (some) => this.#choice(some),
     });
     the('#plan-plates').addEventListener('click', (e) => {
       const button = /** @type {HTMLElement} */ (e.target).closest('button');
@@ -68,6 +69,16 @@ export default class HandoffController extends SectionController {
       this.update();
       return true;
     }
+    if (button.id === 'tie') {
+      const members = this.plan.picked.map((one) => ({ item: one.item, copy_number: one.copy, x_mm: one.x, y_mm: one.y, swing_deg: one.swing }));
+      this.page.send(`${this.#url('change')}/tie`, { plate: this.plate, members: JSON.stringify(members) });
+      return true;
+    }
+    if (button.id === 'untie') {
+      const one = this.plan.picked.find((other) => other.tie);
+      if (one) this.page.send(`${this.#url('change')}/untie?item=${one.item}`, { copy_number: one.copy });
+      return true;
+    }
     if (button.dataset.showPlate) {
       this.on = true;
       this.#plate(Number(button.dataset.showPlate));
@@ -102,6 +113,13 @@ export default class HandoffController extends SectionController {
   /** @param {HTMLInputElement} input */
   changed(input) {
     if (input.id === 'place-copy') this.#look(this.page.state.item, Number(input.value));
+  }
+
+  /** What may be tied together, or untied. @param {import('../../static/js/plate-plan.js').Instance[]} some */
+  #choice(some) {
+    const ties = new Set(some.map((one) => one.tie));
+    the('#tie').hidden = some.length < 2 || (ties.size === 1 && !ties.has(0));
+    the('#untie').hidden = !some.some((one) => one.tie);
   }
 
   /** What is picked in the plan is what the sheet speaks of. @param {import('../../static/js/plate-plan.js').Instance | null} one */

@@ -68,7 +68,7 @@ def plan_of(job: JobSheet, plate: int, memo: Memo) -> dict[str, Any]:
         instances.append({
             "item": one.item, "copy": one.copy_number, "x": at.x_mm, "y": at.y_mm, "swing": at.swing_deg,
             "placed": one.x_mm is not None,
-            "locks": [one.lock_x, one.lock_y, one.lock_swing],
+            "locks": [one.lock_x, one.lock_y, one.lock_swing], "tie": one.tie,
         })  # fmt: skip
     return {
         "plate": plate + 1, "plates": len(job.plates), "build": list(machine.build_mm),

@@ -9,7 +9,7 @@ const DRAWN_MM = 0.06;
 const round = (v) => Math.round(v * 1000) / 1000;
 
 /**
- * @typedef {{item: string, copy: number, x: number, y: number, swing: number, placed: boolean, locks: boolean[]}} Instance
+ * @typedef {{item: string, copy: number, x: number, y: number, swing: number, placed: boolean, locks: boolean[], tie: number}} Instance
  * @typedef {{rings: number[][], high: number, number: number, name: string}} OutlineData
  * @typedef {{plate: number, plates: number, build: number[], spot: number[], worn: number[][], gap: number, edge: number, outlines: Record<string, OutlineData>, instances: Instance[]}} Plan
  */
@@ -18,7 +18,7 @@ const round = (v) => Math.round(v * 1000) / 1000;
 export class PlatePlan {
   /**
    * @param {SVGSVGElement} svg
-   * @param {{told: (words: string, wrong: boolean) => void, put: (one: Instance) => void, picked: (one: Instance | null) => void}} page
+   * @param {{told: (words: string, wrong: boolean) => void, put: (one: Instance) => void, picked: (one: Instance | null) => void, choice: (some: Instance[]) => void}} page
    */
   constructor(svg, page) {
     this.svg = svg;
@@ -27,8 +27,11 @@ export class PlatePlan {
     this.plan = null;
     /** What is picked, as item and copy. */
     this.key = '';
-    /** @type {{one: Instance, at: number[], was: Instance, swings: boolean} | null} */
+    /** What is picked beside it, to be tied together. @type {Set<string>} */
+    this.more = new Set();
+    /** @type {{one: Instance, at: number[], was: Instance, swings: boolean, tied: {one: Instance, was: Instance}[], adds: boolean} | null} */
     this.drag = null;
+    svg.addEventListener('keydown', (e) => this.#pressed(e));
     svg.addEventListener('pointerdown', (e) => this.#down(e));
     svg.addEventListener('pointermove', (e) => this.#move(e));
     for (const kind of ['pointerup', 'pointercancel']) svg.addEventListener(kind, () => this.#up());
@@ -39,6 +42,16 @@ export class PlatePlan {
     if (this.drag) return;
     this.plan = plan;
     this.draw();
+  }
+
+  /** All that is picked. @returns {Instance[]} */
+  get picked() {
+    return this.plan?.instances.filter((one) => this.#key(one) === this.key || this.more.has(this.#key(one))) ?? [];
+  }
+
+  /** What one is tied to. @param {Instance} one */
+  #tied(one) {
+    return this.plan?.instances.filter((other) => one.tie && other.tie === one.tie && other !== one) ?? [];
   }
 
   get chosen() {
@@ -55,14 +68,14 @@ export class PlatePlan {
     return placed(/** @type {Plan} */ (this.plan).outlines[one.item].rings, one);
   }
 
-  /** What one comes too near to, and how near it comes to the nearest. @param {Instance} one */
-  judge(one) {
+  /** What one comes too near to, and how near it comes to the nearest. @param {Instance} one @param {Instance[]} [but]  which do not count */
+  judge(one, but = []) {
     const { instances, gap, build, outlines } = /** @type {Plan} */ (this.plan);
     const mine = this.#shape(one);
     let nearest = { gap: Infinity, from: [0, 0], to: [0, 0] };
     const near = [];
     for (const other of instances) {
-      if (other === one) continue;
+      if (other === one || but.includes(other)) continue;
       const shape = this.#shape(other);
       if (boxesApart(mine.box, shape.box) > gap + 40) continue;
       const found = apart(mine, shape);
@@ -121,7 +134,7 @@ export class PlatePlan {
     }).join('');
     this.#add(group, 'path', { d, class: 'silhouette', 'fill-rule': 'evenodd' });
     const label = this.#add(this.svg, 'text', { class: 'number', 'font-size': 2.4 * unit });
-    label.textContent = `${number}${one.copy > 1 ? `·${one.copy}` : ''}${one.locks.some(Boolean) ? ' ⚓' : ''}`;
+    label.textContent = `${number}${one.copy > 1 ? `·${one.copy}` : ''}${one.locks.some(Boolean) ? ' ⚓' : ''}${one.tie ? ` ⚯${one.tie}` : ''}`;
     const handle = this.#add(this.svg, 'g', { class: 'swing', 'data-key': this.#key(one) });
     this.#add(handle, 'path', { class: 'arm' });
     this.#add(handle, 'circle', { r: 1.3 * unit });
@@ -158,6 +171,7 @@ export class PlatePlan {
       wrong += bad === 'good' ? 0 : 1;
       drawn?.group.setAttribute('data-state', bad);
       const mine = this.#key(one) === this.key;
+      drawn?.group.classList.toggle('also', this.more.has(this.#key(one)));
       drawn?.group.classList.toggle('chosen', mine);
       drawn?.handle.classList.toggle('chosen', mine);
     }
@@ -168,6 +182,7 @@ export class PlatePlan {
   tell() {
     const { plan, chosen } = this;
     if (!plan) return;
+    this.page.choice(this.picked);
     const wrong = Number(this.svg.dataset.wrong);
     if (!chosen) {
       const said = wrong ? `${wrong}${wrong === 1 ? ' is' : ' are'} too near, off the plate or too tall` : `all ${plan.gap} mm apart or more`;
@@ -196,17 +211,19 @@ export class PlatePlan {
   #down(e) {
     const hit = /** @type {Element} */ (e.target).closest('[data-key]');
     const one = this.plan?.instances.find((i) => this.#key(i) === /** @type {HTMLElement | null} */ (hit)?.dataset.key);
-    this.pick(one ?? null);
+    const adds = Boolean(one && e.shiftKey && this.key);
+    if (!adds) this.pick(one ?? null);
     if (!one || !hit) return;
     e.preventDefault();
     this.svg.setPointerCapture(e.pointerId);
-    this.drag = { one, at: this.#at(e), was: { ...one }, swings: hit.classList.contains('swing') };
+    const tied = this.#tied(one).map((other) => ({ one: other, was: { ...other } }));
+    this.drag = { one, at: this.#at(e), was: { ...one }, swings: hit.classList.contains('swing'), tied, adds };
   }
 
   /** @param {PointerEvent} e */
   #move(e) {
     if (!this.drag) return;
-    const { one, at, was, swings } = this.drag;
+    const { one, at, was, swings, tied } = this.drag;
     const [x, y] = this.#at(e);
     if (swings) {
       if (one.locks[2]) return;
@@ -218,13 +235,24 @@ export class PlatePlan {
       if (!e.shiftKey) this.#snap(one);
     }
     this.#stand(one);
+    for (const other of tied) this.#carry(other.one, other.was, was, one);
     this.mark();
+  }
+
+  /** Move what is tied to another as that has moved. @param {Instance} one @param {Instance} was @param {Instance} old @param {Instance} now */
+  #carry(one, was, old, now) {
+    const turn = ((now.swing - old.swing) * Math.PI) / 180;
+    const [x, y] = [was.x - old.x, was.y - old.y];
+    one.x = now.x + Math.cos(turn) * x - Math.sin(turn) * y;
+    one.y = now.y + Math.sin(turn) * x + Math.cos(turn) * y;
+    one.swing = was.swing + now.swing - old.swing;
+    this.#stand(one);
   }
 
   /** Let an outline that comes near to another keep just the gap. @param {Instance} one */
   #snap(one) {
     const plan = /** @type {Plan} */ (this.plan);
-    const { nearest } = this.judge(one);
+    const { nearest } = this.judge(one, this.#tied(one));
     const off = plan.gap - nearest.gap;
     if (nearest.gap <= 0 || nearest.gap === Infinity || Math.abs(off) > SNAP_MM || one.locks[0] || one.locks[1]) return;
     const [dx, dy] = [nearest.from[0] - nearest.to[0], nearest.from[1] - nearest.to[1]];
@@ -234,9 +262,29 @@ export class PlatePlan {
 
   #up() {
     if (!this.drag) return;
-    const { one, was } = this.drag;
+    const { one, was, adds } = this.drag;
     this.drag = null;
-    this.#settle(one, was);
+    if (adds && one.x === was.x && one.y === was.y && one.swing === was.swing) this.#alsoPick(one);
+    else this.#settle(one, was);
+  }
+
+  /** Pick one beside what is picked, or leave it out again. @param {Instance} one */
+  #alsoPick(one) {
+    const key = this.#key(one);
+    if (key === this.key) return;
+    if (!this.more.delete(key)) this.more.add(key);
+    this.mark();
+  }
+
+  /** Enter picks what the keys have come to, with Shift beside what is picked. @param {KeyboardEvent} e */
+  #pressed(e) {
+    if (e.key !== 'Enter' && e.key !== ' ') return;
+    const key = /** @type {Element} */ (e.target).getAttribute('data-key');
+    const one = this.plan?.instances.find((i) => this.#key(i) === key);
+    if (!one) return;
+    e.preventDefault();
+    if (e.shiftKey && this.key) this.#alsoPick(one);
+    else this.pick(one);
   }
 
   /** Keep a place that was changed. @param {Instance} one @param {Instance} was */
@@ -254,6 +302,10 @@ export class PlatePlan {
   /** @param {Instance | null} one */
   pick(one) {
     const key = one ? this.#key(one) : '';
+    if (this.more.size) {
+      this.more.clear();
+      this.mark();
+    }
     if (key === this.key) return;
     this.key = key;
     this.mark();
@@ -272,6 +324,7 @@ export class PlatePlan {
     if (!one.locks[0]) one.x += way[0] * by;
     if (!one.locks[1]) one.y += way[1] * by;
     if (!one.locks[2]) one.swing += way[2];
+    for (const other of this.#tied(one)) this.#carry(other, { ...other }, was, one);
     this.#settle(one, was);
     return true;
   }
