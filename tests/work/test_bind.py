@@ -27,6 +27,7 @@ from upright_heron.sheet.item import (
     Item,
     Joints,
     KeptWhole,
+    OfJob,
     PieceOf,
     Plane,
     Removed,
@@ -233,6 +234,8 @@ EXPECTED = {
     "order": set(),
     # It is read when the sheet of an item is put together: see tests/sheet/test_machines.py.
     "elsewhere": set(),
+    # Where an item came from is told, and names it: see tests/web/test_together.py.
+    "of": {s.Naming},
 }
 VALUES = {
     "name": "B", "printer": "Reed 190", "own_printer.build_mm": (300, 400, 400), "own_printer.spot_mm": (5, 0),
@@ -273,6 +276,7 @@ VALUES = {
     "seam_line": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
     "channel_mm": 12, "plating": Plating(gap_mm=7), "elsewhere": Elsewhere(printer="Reed 190"), "order": Order(customer="Alder school"),
+    "of": OfJob(job="other", step=3, name="Alder", layer_mm=0.2),
 }  # fmt: skip
 # Fields that are derived from by no result, or only of a plate or a resin machine: see the tests beside.
 ELSEWHERE = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 from functools import cached_property
 from typing import Annotated, Literal
@@ -234,6 +235,18 @@ class PieceOf(Document):
     path: str = Field(pattern=r"^[0-9a-z./-]{1,60}$")
 
 
+class OfJob(Document):
+    """The job that an item came from with all that was decided of it, its step, and how it printed there."""
+
+    job: Annotated[str, Field(max_length=32)]
+    step: Annotated[int, Field(ge=0)]
+    name: Annotated[str, Field(max_length=120)]
+    due: dt.date | None = None
+    layer_mm: Annotated[Length, Field(ge=0.005, le=5)]
+    walls: Annotated[int, Field(ge=0, le=1000)] | None = None
+    infill_percent: Annotated[float, Field(ge=0, le=100)] | None = None
+
+
 class Elsewhere(Document):
     """The printer that an item goes to, and its material, where one is another than its job's.
 
@@ -298,6 +311,7 @@ class Item(Decisions):
     """
 
     id: ItemId
+    of: OfJob | None = None
     piece: PieceOf | None = None
     part: Part
     # What the part was before it was mended and sized; empty while it is as it came.

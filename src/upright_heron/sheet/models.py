@@ -462,6 +462,8 @@ class ItemSheet(DecidedSheet, Item):
     @property
     def item_name(self) -> str:
         """Name of the item: of the job, or of its file where the job has several."""
+        if self.of is not None:
+            return f"{self.number} {self.stem} of {self.of.name}"
         return self.name if self.count == 1 else f"{self.number} {self.stem}"
 
     @property

@@ -15,13 +15,14 @@ Folder = Annotated[str, Field(max_length=60, pattern=r"^[^<>\x00-\x1f]*$")]
 class Order(Document):
     """An order as the shop keeps it; nothing that is made depends on it.
 
-    ``handed_over`` is the day on which it left the shop.
+    ``handed_over`` is the day on which it left the shop; ``goes_with`` the job on whose plates it is printed.
     """
 
     folder: Folder = ""
     customer: str = Field(default="", max_length=120)
     due: dt.date | None = None
     handed_over: dt.date | None = None
+    goes_with: Annotated[str, Field(max_length=32)] = ""
 
     def late(self, today: dt.date) -> bool:
         """It is due and has not left the shop."""
@@ -29,5 +30,5 @@ class Order(Document):
 
     @property
     def again(self) -> Order:
-        """The same for a new job: neither due nor handed over."""
-        return self.model_copy(update={"due": None, "handed_over": None})
+        """The same for a new job: neither due nor handed over, and printed by itself."""
+        return self.model_copy(update={"due": None, "handed_over": None, "goes_with": ""})

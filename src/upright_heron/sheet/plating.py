@@ -21,7 +21,8 @@ class Turning(StrEnum):
 class Plating(Document):
     """How plates are arranged: clear distances in mm, how items may be swung, and by outlines or boxes.
 
-    ``in_turn``: one item is printed after the other, each to its top (filament).
+    ``in_turn``: one item is printed after the other, each to its top (filament). ``by_due``: what is due
+    first goes onto the first plates.
     """
 
     gap_mm: Annotated[Length, Field(ge=0, le=100)] = 3.0
@@ -29,6 +30,7 @@ class Plating(Document):
     turning: Turning = Turning.QUARTERS
     boxes: bool = False
     in_turn: bool = False
+    by_due: bool = False
 
 
 class Instance(Document):

@@ -31,6 +31,7 @@ class JobRow(Base):
     folder: Mapped[str] = mapped_column(String(60), default="", server_default="")
     due: Mapped[str] = mapped_column(String(10), default="", server_default="")
     handed_over: Mapped[str] = mapped_column(String(10), default="", server_default="")
+    goes_with: Mapped[str] = mapped_column(String(32), default="", server_default="")
     plates: Mapped[int] = mapped_column(default=1, server_default="1")
     high_mm: Mapped[float] = mapped_column(default=0.0, server_default="0")
 

@@ -250,6 +250,19 @@ class Store(Blobs, Results, Prints, Yard):
         with self.session() as s:
             return s.get(JobRow, job_id) is not None
 
+    def sheet_now(self, job_id: str) -> JobSheet | None:
+        """The sheet that a job shows; ``None`` where there is no such job."""
+        with self.session() as s:
+            row = s.get(JobRow, job_id)
+            step = s.get(StepRow, row.step_id) if row is not None else None
+            return self._sheet(step) if step is not None else None
+
+    def sheet_at(self, step_id: int) -> JobSheet | None:
+        """The sheet of a step; ``None`` where there is no such step."""
+        with self.session() as s:
+            step = s.get(StepRow, step_id)
+            return self._sheet(step) if step is not None else None
+
     def apply(
         self, job_id: str, change: Change, item: str = "", *, made_on: int | None = None, author: str = ""
     ) -> Job:

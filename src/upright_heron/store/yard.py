@@ -7,6 +7,7 @@ from enum import StrEnum
 from typing import Any, Literal
 
 from sqlalchemy import ColumnElement, and_, case, distinct, exists, func, or_, select
+from sqlalchemy.orm import aliased
 
 from .database import Database, NotFound
 from .models import JobRow, PrintRow, StepRow
@@ -52,24 +53,28 @@ def _forms(word: str) -> set[str]:
     return {word, word.upper(), word.capitalize()}
 
 
+# The job on whose plates one is printed: its own, unless it goes with another.
+_PRINTS = case((JobRow.goes_with != "", JobRow.goes_with), else_=JobRow.id)
+
+
 def _printed(*states: Stage) -> ColumnElement[bool]:
     among = PrintRow.state.in_([one.value for one in states])
-    return exists().where(and_(PrintRow.job_id == JobRow.id, among))
+    return exists().where(and_(PrintRow.job_id == _PRINTS, among))
 
 
 def standing() -> ColumnElement[str]:
     """How far a job is, for a query of jobs."""
     begun = exists().where(and_(StepRow.id == JobRow.step_id, StepRow.number > 1))
     # What a person found to have failed has to be printed once more.
-    good = and_(
-        PrintRow.job_id == JobRow.id, PrintRow.state == Stage.DONE.value, PrintRow.outcome != "failed"
-    )
+    good = and_(PrintRow.job_id == _PRINTS, PrintRow.state == Stage.DONE.value, PrintRow.outcome != "failed")
     plates = select(func.count(distinct(PrintRow.plate))).where(good).scalar_subquery()
+    host = aliased(JobRow)
+    all_plates = select(host.plates).where(host.id == _PRINTS).scalar_subquery()
     return case(
         (JobRow.handed_over != "", Standing.HANDED_OVER.value),
         (_printed(*UNDER_WAY), Standing.PRINTING.value),
         (_printed(*WAITING), Standing.WAITS.value),
-        (plates >= JobRow.plates, Standing.PRINTED.value),
+        (plates >= all_plates, Standing.PRINTED.value),
         (begun, Standing.IN_WORK.value),
         else_=Standing.CAME_IN.value,
     )

@@ -104,8 +104,11 @@ class JobPage:
 
     @property
     def files(self) -> tuple[tuple[str, str], ...]:
-        """Ids of the items of the job, each with the name of the file that it came in."""
-        return tuple((item.id, item.part.file_name) for item in self.job.sheet.items)
+        """Ids of the items of the job, each with the name of its file, and of the job that it came from."""
+        return tuple(
+            (item.id, f"{item.part.file_name} of {item.of.name}" if item.of else item.part.file_name)
+            for item in self.job.sheet.items
+        )
 
     @property
     def controllers(self) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 from ..core.plates.in_turn import Clearance
@@ -101,7 +102,18 @@ def to_arrange(job: JobSheet, plates: Sequence[int], seconds: int = 0) -> s.ToAr
         job.plating.boxes,
         seconds,
         ties,
+        _ranks(job, [one for _, one in every]) if job.plating.by_due else (),
     )  # fmt: skip
+
+
+def _ranks(job: JobSheet, every: Sequence[Instance]) -> tuple[int, ...]:
+    """For each instance the place of its due date among all of them; last what is due at no time."""
+    # An item that came from another job is due with that.
+    origins = (job.item(one.item).of for one in every)
+    dates = (job.order.due if of is None else of.due for of in origins)
+    found = [math.inf if due is None else due.toordinal() for due in dates]
+    order = {day: k for k, day in enumerate(sorted(set(found)))}
+    return tuple(order[day] for day in found) if len(order) > 1 else ()
 
 
 def _ties(every: Sequence[tuple[int, Instance]]) -> tuple[tuple[int, ...], ...]:

@@ -61,11 +61,33 @@ def job_checks(
 
 def _of_sheet(sheet: ItemSheet) -> list[Check]:
     """What is doubtful of an item before anything is computed."""
+    found = _of_other_job(sheet)
     if not sheet.unit_question.question:
-        return []
+        return found
     size = " × ".join(f"{side:.4g}" for side in sheet.original.size_mm)
     text = f"Nobody said which unit the file is in; at {size} mm it is doubtful."
-    return [Check(Weight.DOUBTFUL, text, "Say the unit under Part.", Topic.PART)]
+    return [*found, Check(Weight.DOUBTFUL, text, "Say the unit under Part.", Topic.PART)]
+
+
+def _of_other_job(sheet: ItemSheet) -> list[Check]:
+    """What an item of another job was prepared for there, where it is printed otherwise here."""
+    of = sheet.of
+    if of is None:
+        return []
+    was, here = [], []
+    if abs(of.layer_mm - sheet.layer_mm) > 1e-9:
+        was.append(f"layers of {of.layer_mm:g} mm")
+        here.append(f"{sheet.layer_mm:g} mm")
+    if of.walls is not None and of.walls != sheet.process.walls:
+        was.append(f"{of.walls} walls")
+        here.append(f"{sheet.process.walls}")
+    if of.infill_percent is not None and of.infill_percent != sheet.process.infill_percent:
+        was.append(f"{of.infill_percent:g} % infill")
+        here.append(f"{sheet.process.infill_percent:g} %")
+    if not was:
+        return []
+    text = f"In “{of.name}” it has {', '.join(was)}; on this plate {', '.join(here)}."
+    return [Check(Weight.DOUBTFUL, text, "Print it with its own job, or leave it so.", Topic.LAYERS)]
 
 
 def _of_spools(job: JobSheet, masses_g: Callable[[str], float | None]) -> list[Check]:
@@ -107,6 +129,18 @@ def of_plate(job: JobSheet, plate: int, checks: Iterable[Check]) -> list[Check]:
     ]
 
 
+def _moved_on(job: JobSheet, store: Store) -> list[Check]:
+    """Jobs that were changed since items of them came onto the plates of this one."""
+    found = []
+    for of in {item.of.job: item.of for item in job.items if item.of is not None}.values():
+        then, now = store.sheet_at(of.step), store.sheet_now(of.job)
+        if then is not None and now is not None and (then.items, then.plates) != (now.items, now.plates):
+            text = f"“{of.name}” was changed since items of it came here."
+            mend = "Take them out and bring them again, or leave them as they came."
+            found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))
+    return found
+
+
 def shop_checks(job: JobSheet, store: Store) -> list[Check]:
     """What the shop changed since the job took its copy: printer, material, what was measured."""
     found = []
@@ -130,6 +164,7 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
             text = f"The shop has not approved {one.material} on the {one.printer}."
             mend = "Take another of both, or approve the pair once it has printed well."
             found.append(Check(Weight.DOUBTFUL, text, mend, Topic.HANDOFF))
+    found += _moved_on(job, store)
     for name, own, shelved in pairs:
         if shelved is not None and shelved != own:
             text = f"The shop's figures of {name} are newer than those of the job."

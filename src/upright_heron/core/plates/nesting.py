@@ -222,6 +222,7 @@ def nest(
     locks: Sequence[Lock] = (),
     *,
     swings: Sequence[float] = (),
+    ranks: Sequence[int] = (),
     plates: int | None = None,
     progress: Progress = silent,
 ) -> list[Laid]:
@@ -238,6 +239,8 @@ def nest(
         What stays where it is, or moves along one axis only; ``at.number`` counts in ``which``.
     swings : sequence of float, optional
         How each is swung to begin with, degrees; turns come on top.
+    ranks : sequence of int, optional
+        For each: all of a lower one are laid before those of a higher, whatever their size.
     plates : int, optional
         How many there are at most.
     progress : Progress
@@ -247,7 +250,7 @@ def nest(
     list of Laid
         By number. What is too large for a plate, or finds no room, is missing.
     """
-    work = _Nesting(outlines, which, room, locks, swings)
+    work = _Nesting(outlines, which, room, locks, swings, ranks)
     left = work.free
     done: list[Laid] = []
     last_locked = max((lock.at.plate for lock in locks), default=-1)
@@ -257,7 +260,7 @@ def nest(
         if len(about.laid) < len(about.asked):
             # It does not all fit about the spot: from one edge more finds room.
             tried = [about, *(work.fill(plate, order, work.low) for order in work.orders(left))]
-            about = max(tried, key=lambda one: round(work.area(one.laid), 3))
+            about = max(tried, key=lambda one: work.worth(one.laid))
         if not about.laid and plate > last_locked:
             break
         done += about.laid
@@ -286,7 +289,9 @@ class _Nesting:
         room: Room,
         locks: Sequence[Lock],
         swings: Sequence[float] = (),
+        ranks: Sequence[int] = (),
     ) -> None:
+        self._ranks = ranks or [0] * len(which)
         self.pixels = _Pixels(room)
         self._outlines, self._which = outlines, which
         self._swings = swings or [0.0] * len(which)
@@ -298,17 +303,20 @@ class _Nesting:
         self.free = self._largest(numbers, lambda k: self._sides[k].prod())
 
     def _largest(self, numbers: Sequence[int], size: Callable[[int], float]) -> list[int]:
-        """Numbers of what is laid by the size of their outline; those alike after each other."""
-        return sorted(numbers, key=lambda k: (-size(self._which[k]), self._which[k], k))
+        """Numbers of what is laid by rank, then by size of their outline; those alike after each other."""
+        return sorted(numbers, key=lambda k: (self._ranks[k], -size(self._which[k]), self._which[k], k))
 
     def orders(self, numbers: Sequence[int]) -> list[list[int]]:
         """Orders that are tried: by box, by area, by the longer side."""
         sizes = (lambda k: self._sides[k].prod(), lambda k: self._areas[k], lambda k: self._sides[k].max())
         return [self._largest(numbers, size) for size in sizes]
 
-    def area(self, laid: Sequence[Laid]) -> float:
-        """Of outlines that were laid, mm2."""
-        return sum(self._areas[self._which[one.number]] for one in laid)
+    def worth(self, laid: Sequence[Laid]) -> tuple[float, ...]:
+        """Area of the outlines that were laid, mm2: that of the first rank, and so on."""
+        areas = dict.fromkeys(sorted(set(self._ranks)), 0.0)
+        for one in laid:
+            areas[self._ranks[one.number]] += self._areas[self._which[one.number]]
+        return tuple(round(area, 3) for area in areas.values())
 
     def stamp(self, number: int, swing: float) -> _Stamp:
         """Pixels of an outline in a swing, made once."""

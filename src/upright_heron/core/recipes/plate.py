@@ -158,12 +158,14 @@ def on_plates(outlines: tuple[Outline, ...], asked: ToArrange, progress: Progres
         kinds.append(which[body.members[0]] if body.alone else len(plans))
         if not body.alone:
             plans.append(together([plans[which[k]] for k in body.members], body.poses))
-    if asked.seconds:
+    # What is tied together waits for none of it.
+    ranks = [min(asked.ranks[k] for k in body.members) for body in every] if asked.ranks else ()
+    if asked.seconds and not ranks:
         found = nest_tighter(
             plans, kinds, asked.room, locks, swings=swings, seconds=asked.seconds, progress=progress
         )
     else:
-        found = nest(plans, kinds, asked.room, locks, swings=swings, progress=progress)
+        found = nest(plans, kinds, asked.room, locks, swings=swings, ranks=ranks, progress=progress)
     laid = [there for one in found for there in every[one.number].laid(one)]
     gaps = []
     for plate in sorted({one.plate for one in laid}):

@@ -472,6 +472,8 @@ class ToArrange:
     ties : tuple of tuple of int
         Which of ``instances`` stay as they are to each other; their places count from the first of them, or
         from the plate where they are locked.
+    ranks : tuple of int
+        For each of ``instances``: what has a lower one is laid first; empty where all are alike.
     """
 
     room: Room
@@ -482,6 +484,7 @@ class ToArrange:
     boxes: bool = False
     seconds: int = 0
     ties: tuple[tuple[int, ...], ...] = ()
+    ranks: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ from typing import Annotated
 from pydantic import Field, TypeAdapter
 
 from .base import Change, JobChange
+from .bring import BringItems, GoWith
 from .by_hand import DropVariant, EditSupports, KeepBrought, KeepVariant, LeaveBrought, TakeVariant
 from .by_height import AddPause, AddStrands, AddZone, DropByHeight, PickSeam
 from .cuts import (
@@ -125,6 +126,8 @@ AnyChange = Annotated[
     | MakeCopies
     | PrintIn
     | PrintOn
+    | BringItems
+    | GoWith
     | TieTogether
     | Untie
     | SetPlating,
@@ -142,6 +145,7 @@ __all__ = [
     "AddZone",
     "AnyChange",
     "Arrange",
+    "BringItems",
     "Change",
     "ChangeMany",
     "ChooseStance",
@@ -153,6 +157,7 @@ __all__ = [
     "FillPlate",
     "FindStances",
     "ForgetTips",
+    "GoWith",
     "HandOver",
     "Hollow",
     "JobChange",

@@ -175,6 +175,7 @@ class SetPlating(JobChange):
     turning: Turning = Turning.QUARTERS
     boxes: bool = False
     in_turn: bool = False
+    by_due: bool = False
 
     def made(self, job: JobSheet, item: str) -> JobSheet:
         """Return the job with plates arranged so."""
@@ -183,7 +184,7 @@ class SetPlating(JobChange):
     def label(self, sheet: ItemSheet) -> str:
         """Say what was done."""
         turning = {Turning.NONE: "as they are", Turning.QUARTERS: "quarter turns", Turning.FREELY: "any turn"}
-        after = ", one after the other" if self.in_turn else ""
+        after = (", one after the other" if self.in_turn else "") + (", due first" if self.by_due else "")
         return f"Arrange with a gap of {self.gap_mm:g} mm, {turning[self.turning]}{after}"
 
 

@@ -11,6 +11,7 @@ from ....core.recipes.values import Brief, Stands
 from ....core.toolpaths.rough_estimate import Estimate
 from ....core.topics import Topic
 from ....sheet.item import Item
+from ....sheet.models import JobSheet
 from ....sheet.plating import Instance
 from ....sheet.shop import Habits, RunNotes, Station
 from ....work.checking import of_plate
@@ -19,6 +20,7 @@ from ....work.spools import kinds_of_materials
 from ...section import Section
 from .routes import router
 from .sending import router as sending
+from .together import router as together
 
 if TYPE_CHECKING:
     from ....store.prints import Print
@@ -118,6 +120,8 @@ class HandoffContext:
         Machines of the shop that the plates are for.
     sent : list of Print
         Prints of the job: those that wait or go, and the last that ended.
+    host : str
+        Name of the job on whose plates this one is printed; empty where it is on its own.
     """
 
     plates: list[PlateLines]
@@ -140,6 +144,7 @@ class HandoffContext:
     head_mm: float = 0.0
     rail_mm: float = 0.0
     sent: list[Print] = field(default_factory=list)
+    host: str = ""
 
 
 def _context(page: JobPage, store: Store) -> HandoffContext:
@@ -191,7 +196,13 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         rail_mm=there.machine.rail_mm,
         wrong=sum(one.weight is Weight.WRONG for one in of_plate(job, max(here_plate, 1), now.preflight)),
         sent=store.prints_of(page.job.id)[:6],
+        host=_host(job, store),
     )
+
+
+def _host(job: JobSheet, store: Store) -> str:
+    found = store.sheet_now(job.order.goes_with) if job.order.goes_with else None
+    return found.name if found is not None else ""
 
 
 SECTION = Section(
@@ -202,5 +213,5 @@ SECTION = Section(
     wants=("placed", "supports", "footing", "extent"),
     facts=(),
     context=_context,
-    routers=(sending, router),
+    routers=(together, sending, router),
 )
