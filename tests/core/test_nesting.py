@@ -136,6 +136,33 @@ class NestTest(NestCase):
         # Along a locked axis it stays to the last digit, and keeps its gap.
         self.held(outlines, which, room, laid)
 
+    def test_a_plate_bears_one_lone_part_and_fills_up_with_others(self):
+        large, small = (of_plan(square(side, side), 5) for side in (40, 20))
+        room, which = Room((100, 100), gap_mm=4), [0, 0, 0, 1, 1, 1]
+        self.assertEqual({one.plate for one in nest([large, small], which, room)}, {0})
+        for lay in (nest, nest_tighter):
+            more = {"seconds": 1} if lay is nest_tighter else {}
+            laid = lay([large, small], which, room, lone=(0, 2, 4), **more)
+            self.held([large, small], which, room, laid)
+            plates = {one.number: one.plate for one in laid}
+            self.assertEqual(sorted(plates[k] for k in (0, 2, 4)), [0, 1, 2])
+            self.assertEqual({plates[k] for k in (1, 3, 5)}, {0})
+        # One that is locked there counts.
+        lock = Lock(Laid(2, 0, 0, 0, 0))
+        laid = nest([large, small], which, room, [lock], lone=(0, 2))
+        plates = {one.number: one.plate for one in laid}
+        self.assertEqual((plates[2], plates[0]), (0, 1))
+
+    def test_what_has_a_lower_rank_is_laid_first_whatever_its_size(self):
+        large, small = (of_plan(square(side, side), 5) for side in (60, 40))
+        room, which = Room((100, 100), gap_mm=4), [0, 1, 1, 1, 1]
+        for ranks, first in (([0, 0, 0, 0, 0], {0}), ([1, 0, 0, 0, 0], {1, 2, 3, 4}), ([0, 1, 1, 0, 1], {0})):
+            with self.subTest(ranks):
+                laid = nest([large, small], which, room, ranks=ranks)
+                self.held([large, small], which, room, laid)
+                self.assertEqual(len(laid), 5)
+                self.assertEqual({one.number for one in laid if one.plate == 0}, first)
+
     def test_parts_that_are_swung_stay_so_but_for_turns(self):
         outlines = [of_plan(square(40, 10), 5.0)]
         for turns, seen in (((0.0,), {30.0}), (QUARTERS, {30.0, 120.0, 210.0, 300.0})):

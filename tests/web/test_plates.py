@@ -150,6 +150,16 @@ class PlatesTest(AppCase):
         text = self.client.get(f"/jobs/{job_id}/print.gcode?plate=1")
         self.assertEqual(text.status_code, 200, text.text[:300])
         self.assertEqual(len(re.findall(r"^; layer \d+ of 60 at 0\.200 mm$", text.text, re.MULTILINE)), 3)
+        # Of what is higher than the rail a plate bears one.
+        for name in ("one", "two"):
+            more = self.client.post(f"/api/jobs/{job_id}/items?name={name}.stl", content=stl(box(10, 10, 45)))
+            self.assertEqual(more.status_code, 201, more.text)
+        self.arrange(job_id)
+        high = [item["id"] for item in self.sheet(job_id)["items"]][1:]
+        stood = [{one["item"] for one in plate} & set(high) for plate in self.plates(job_id)]
+        self.assertEqual([len(some) for some in stood], [1, 1])
+        self.settle(job_id)
+        self.assertNotIn("the rail would hit it", self.client.get(f"/jobs/{job_id}/sheet?open=9").text)
         # A resin plate is made in one go whatever was asked.
         self.change(job_id, "printer", open=2, printer="Tarn 9")
         self.assertEqual(self.plan(job_id)["gap"], 3)

@@ -103,6 +103,7 @@ def to_arrange(job: JobSheet, plates: Sequence[int], seconds: int = 0) -> s.ToAr
         seconds,
         ties,
         _ranks(job, [one for _, one in every]) if job.plating.by_due else (),
+        settings.machine.rail_mm if settings.in_turn else None,
     )  # fmt: skip
 
 

@@ -13,7 +13,7 @@ in Applied Simulated Annealing, Springer 1993 (both from memory).
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -223,6 +223,7 @@ def nest(
     *,
     swings: Sequence[float] = (),
     ranks: Sequence[int] = (),
+    lone: Collection[int] = (),
     plates: int | None = None,
     progress: Progress = silent,
 ) -> list[Laid]:
@@ -241,6 +242,8 @@ def nest(
         How each is swung to begin with, degrees; turns come on top.
     ranks : sequence of int, optional
         For each: all of a lower one are laid before those of a higher, whatever their size.
+    lone : collection of int, optional
+        Numbers of which a plate bears one at most.
     plates : int, optional
         How many there are at most.
     progress : Progress
@@ -250,7 +253,7 @@ def nest(
     list of Laid
         By number. What is too large for a plate, or finds no room, is missing.
     """
-    work = _Nesting(outlines, which, room, locks, swings, ranks)
+    work = _Nesting(outlines, which, room, locks, swings, ranks, lone)
     left = work.free
     done: list[Laid] = []
     last_locked = max((lock.at.plate for lock in locks), default=-1)
@@ -290,7 +293,9 @@ class _Nesting:
         locks: Sequence[Lock],
         swings: Sequence[float] = (),
         ranks: Sequence[int] = (),
+        lone: Collection[int] = (),
     ) -> None:
+        self._lone = frozenset(lone)
         self._ranks = ranks or [0] * len(which)
         self.pixels = _Pixels(room)
         self._outlines, self._which = outlines, which
@@ -333,7 +338,10 @@ class _Nesting:
         laid = self._locked(plate, there)
         # What found no room will find none later: the plate only gets fuller.
         hopeless: set[tuple[int, float]] = set()
+        full = any(one.number in self._lone for one in laid)
         for number in left:
+            if full and number in self._lone:
+                continue
             own = self._swings[number]
             kind = (self._which[number], own)
             if kind in hopeless:
@@ -343,6 +351,7 @@ class _Nesting:
                 hopeless.add(kind)
             else:
                 laid.append(self._lay(plate, number, there, *found))
+                full = full or number in self._lone
         return _Filled(laid, [*(one.number for one in laid if one.number in self._locks), *left])
 
     def _lay(self, plate: int, number: int, there: _Plate, stamp: _Stamp, row: int, column: int) -> Laid:

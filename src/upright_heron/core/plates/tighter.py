@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -32,6 +32,8 @@ def nest_tighter(
     locks: Sequence[Lock] = (),
     *,
     swings: Sequence[float] = (),
+    ranks: Sequence[int] = (),
+    lone: Collection[int] = (),
     seconds: int = 20,
     seed: int = 1,
     progress: Progress = silent,
@@ -45,8 +47,10 @@ def nest_tighter(
     room : Room
     locks : sequence of Lock, optional
     swings : sequence of float, optional
-        All as for ``nest``. With worn places, locks, or parts that are swung by hand they stay as ``nest``
-        lays them: the library knows of none of these.
+    ranks : sequence of int, optional
+    lone : collection of int, optional
+        All as for ``nest``. With worn places, locks, ranks, lone ones, or parts that are swung by hand they
+        stay as ``nest`` lays them: the library knows of none of these.
     seconds : int
         For all plates together.
     seed : int
@@ -63,9 +67,9 @@ def nest_tighter(
     J. Gardeyn and G. Vanden Berghe, "An open-source heuristic to reboot 2D nesting research", 2025 (from
     memory): overlaps are allowed, weighed and worked off by a guided local search.
     """
-    plain = nest(outlines, which, room, locks, swings=swings, progress=progress)
+    plain = nest(outlines, which, room, locks, swings=swings, ranks=ranks, lone=lone, progress=progress)
     count = max((one.plate for one in plain), default=-1) + 1
-    if room.worn or locks or any(swings) or len(plain) < 3:
+    if room.worn or locks or any(swings) or any(ranks) or len(lone) > 1 or len(plain) < 3:
         return plain
     done: list[Laid] = []
     left = [one.number for one in plain]

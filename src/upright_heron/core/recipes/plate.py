@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
+from typing import Any
 
 import numpy as np
 
@@ -160,12 +162,14 @@ def on_plates(outlines: tuple[Outline, ...], asked: ToArrange, progress: Progres
             plans.append(together([plans[which[k]] for k in body.members], body.poses))
     # What is tied together waits for none of it.
     ranks = [min(asked.ranks[k] for k in body.members) for body in every] if asked.ranks else ()
-    if asked.seconds and not ranks:
-        found = nest_tighter(
-            plans, kinds, asked.room, locks, swings=swings, seconds=asked.seconds, progress=progress
-        )
+    # One after the other, only what is printed last may be higher than the rail.
+    rail = math.inf if asked.rail_mm is None else asked.rail_mm
+    lone = [k for k, body in enumerate(every) if max(low[which[n]].high_mm for n in body.members) > rail]
+    how: dict[str, Any] = {"swings": swings, "ranks": ranks, "lone": lone, "progress": progress}
+    if asked.seconds:
+        found = nest_tighter(plans, kinds, asked.room, locks, seconds=asked.seconds, **how)
     else:
-        found = nest(plans, kinds, asked.room, locks, swings=swings, ranks=ranks, progress=progress)
+        found = nest(plans, kinds, asked.room, locks, **how)
     laid = [there for one in found for there in every[one.number].laid(one)]
     gaps = []
     for plate in sorted({one.plate for one in laid}):

@@ -474,6 +474,8 @@ class ToArrange:
         from the plate where they are locked.
     ranks : tuple of int
         For each of ``instances``: what has a lower one is laid first; empty where all are alike.
+    rail_mm : float, optional
+        Higher than this a plate bears one only, mm.
     """
 
     room: Room
@@ -485,6 +487,7 @@ class ToArrange:
     seconds: int = 0
     ties: tuple[tuple[int, ...], ...] = ()
     ranks: tuple[int, ...] = ()
+    rail_mm: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
