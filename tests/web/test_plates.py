@@ -415,3 +415,45 @@ class PrintersTest(AppCase):
         self.assertIn("{colour} is nothing that a name can hold", pattern("{colour}", 422))
         pattern("")
         self.assertEqual(kept("handoff.3mf?plate=2"), usual)
+
+    def test_files_of_single_items_are_named_by_the_pattern_of_the_shop(self):
+        job_id = self.two(box(30, 20, 4))
+        self.change(job_id, "order", open=1, customer="Ärni Alder")
+        first, second = (
+            item["id"] for item in self.client.get(f"/api/jobs/{job_id}").json()["sheet"]["items"]
+        )
+        sized = self.client.post(
+            f"/jobs/{job_id}/size?open=1", data={"percent": "150"},
+            headers=HTMX | {"Heron-Item": second},
+        )  # fmt: skip
+        self.assertEqual(sized.status_code, 200, sized.text[:300])
+
+        def kept(item, what="part"):
+            answer = self.client.get(f"/jobs/{job_id}/{what}.stl?item={item}")
+            self.assertEqual(answer.status_code, 200, answer.text[:300])
+            return answer.headers["content-disposition"].partition("''")[2]
+
+        def pattern(text, status=200):
+            sent = {"pattern": text}
+            answer = self.client.post(f"/jobs/{job_id}/items/names?open=9", data=sent, headers=HTMX)
+            self.assertEqual(answer.status_code, status)
+            return answer.text
+
+        self.addCleanup(pattern, "")
+        usual = kept(first)
+        pattern("{customer} {machine} p{plate} {layer} {walls}w {infill} {percent}pc")
+        self.assertEqual(kept(first), "Arni-Alder-Sedge-300-p1-0.2mm-3w-15-100pc-part.stl")
+        self.assertEqual(kept(second), "Arni-Alder-Reed-190-p2-0.2mm-3w-15-150pc-part.stl")
+        # A folder of them is named so too, where no other pattern is typed.
+        folder = self.client.get(f"/jobs/{job_id}/items.zip?kind=stl").content
+        with zipfile.ZipFile(io.BytesIO(folder)) as package:
+            self.assertEqual(
+                package.namelist(),
+                [
+                    "Arni-Alder-Sedge-300-p1-0.2mm-3w-15-100pc.stl",
+                    "Arni-Alder-Reed-190-p2-0.2mm-3w-15-150pc.stl",
+                ],
+            )
+        self.assertIn("{plates} is nothing that a name can hold", pattern("{plates}", 422))
+        pattern("")
+        self.assertEqual(kept(first), usual)

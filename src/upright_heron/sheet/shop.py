@@ -30,6 +30,8 @@ class Habits(Document):
     at_once: bool = True
     # How files of plates are named; empty for the usual way.
     plate_names: str = Field(default="", max_length=120)
+    # The same of single items.
+    item_names: str = Field(default="", max_length=120)
     # Settings of paths that section 8 shows without a search; the usual ones where none is chosen.
     shown_settings: Annotated[tuple[Name, ...], Field(max_length=60)] = ()
     # What joining two pieces of a cut part takes a person: cleaning the faces, gluing, clamping (our guess).

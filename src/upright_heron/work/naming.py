@@ -21,6 +21,13 @@ FIELDS = {
     "layer": "layer height",
     "material": "material",
     "stance": "name of its stance",
+    "customer": "who it is for",
+    "plate": "number of its plate",
+    "machine": "printer that it is for",
+    "walls": "walls",
+    "infill": "infill in percent",
+    "percent": "size in percent, where all sides have one",
+    "date": "day on which it leaves",
 }
 # The same for the file of a plate.
 PLATE_FIELDS = {
@@ -102,8 +109,9 @@ def settings_words(sheet: JobSettings) -> list[str]:
     return [*words, sheet.material]
 
 
-def item_fields(sheet: ItemSheet) -> dict[str, str]:
+def item_fields(job: JobSheet, item: str, today: dt.date) -> dict[str, str]:
     """What the names of an item's files may hold."""
+    sheet = job.on(item)
     return {
         "job": sheet.name,
         "number": f"{sheet.number:0{len(str(sheet.count))}d}",
@@ -112,7 +120,20 @@ def item_fields(sheet: ItemSheet) -> dict[str, str]:
         "layer": f"{sheet.layer_mm:g}mm",
         "material": sheet.material,
         "stance": sheet.stance.name or "as it came",
+        "customer": sheet.order.customer,
+        "plate": str(job.plate_of(item) + 1),
+        "machine": sheet.printer,
+        "walls": "" if sheet.is_resin else str(sheet.process.walls),
+        "infill": "" if sheet.is_resin else f"{sheet.process.infill_percent:g}",
+        "percent": _percent([sheet]),
+        "date": f"{today:%Y-%m-%d}",
     }
+
+
+def _percent(sheets: Sequence[ItemSheet]) -> str:
+    """The size in percent that all sides of some items have; empty where they have several."""
+    percents = {f"{100 * factor:g}" for sheet in sheets for factor in sheet.size.factors}
+    return percents.pop() if len(percents) == 1 else ""
 
 
 def names_of_plates(job: JobSheet, pattern: str, today: dt.date) -> list[str]:
@@ -139,8 +160,6 @@ def names_of_plates(job: JobSheet, pattern: str, today: dt.date) -> list[str]:
 def _plate_fields(job: JobSheet, plate: int, today: dt.date) -> dict[str, str]:
     settings = job.of_plate(plate)
     here = [job.on(item) for item in items_of(job, plate)]
-    percents = {f"{100 * one.size.factors[0]:g}" for one in here if len(set(one.size.factors)) == 1}
-    alike = len(percents) == 1 and all(len(set(one.size.factors)) == 1 for one in here)
     return {
         "job": job.name,
         "customer": job.order.customer,
@@ -151,6 +170,6 @@ def _plate_fields(job: JobSheet, plate: int, today: dt.date) -> dict[str, str]:
         "layer": f"{settings.layer_mm:g}mm",
         "walls": "" if job.is_resin else str(job.process.walls),
         "infill": "" if job.is_resin else f"{job.process.infill_percent:g}",
-        "percent": percents.pop() if alike else "",
+        "percent": _percent(here),
         "date": f"{today:%Y-%m-%d}",
     }

@@ -112,6 +112,8 @@ class HandoffContext:
         What the head and the rail of that printer need.
     plate_names, plate_fields : str, tuple of str
         How the shop has files of plates named, and what that may name.
+    item_names : str
+        How it has files of single items named.
     materials : tuple of str
         What all plates are printed in, each once.
     offered : tuple of str
@@ -134,6 +136,7 @@ class HandoffContext:
     pattern: str = PATTERN
     fields: tuple[str, ...] = tuple(FIELDS)
     plate_names: str = ""
+    item_names: str = ""
     plate_fields: tuple[str, ...] = tuple(PLATE_FIELDS)
     materials: tuple[str, ...] = ()
     offered: tuple[str, ...] = ()
@@ -191,6 +194,7 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         stations=stations,
         run_notes=notes.text if notes is not None else "",
         plate_names=habits.plate_names if habits is not None else "",
+        item_names=habits.item_names if habits is not None else "",
         approved=notes is not None and notes.approved,
         head_mm=there.machine.head_mm,
         rail_mm=there.machine.rail_mm,

@@ -24,6 +24,7 @@ from ....work.bind_job import arranged, arranging_keys
 from ....work.bind_plates import items_of
 from ....work.filling import filled
 from ....work.naming import (
+    FIELDS,
     PATTERN,
     PLATE_FIELDS,
     check_pattern,
@@ -146,6 +147,29 @@ def plate_names(use: Services, job: JobSheet) -> list[str]:
     return names_of_plates(job, habits.plate_names, dt.date.today())
 
 
+def item_names(use: Services, job: JobSheet, items: Sequence[str], pattern: str = "") -> list[str]:
+    """Names of the files of single items, without endings: by a pattern, that of the shop, or as usual."""
+    habits = use.store.on_shelf(Habits, "shop") or Habits()
+    wanted = pattern.strip() or habits.item_names or PATTERN
+    return named(wanted, [item_fields(job, item, dt.date.today()) for item in items])
+
+
+@router.post("/items/names", name="name_items")
+def name_items(
+    request: Request,
+    job_id: str,
+    use: Use,
+    look: Look,
+    pattern: Annotated[str, Form(max_length=120)] = "",
+) -> Response:
+    """Keep how files of single items are named, for all jobs of the shop; as usual where it is empty."""
+    if pattern.strip():
+        check_pattern(pattern, FIELDS)
+    habits = use.store.on_shelf(Habits, "shop") or Habits()
+    use.store.shelve(habits.model_copy(update={"item_names": pattern.strip()}))
+    return render(request, use, use.store.job(job_id), look.usually("handoff"))
+
+
 @router.post("/plates/names", name="name_plates")
 def name_plates(
     request: Request,
@@ -177,13 +201,13 @@ async def plates_zip(job_id: str, use: Use) -> Response:
 async def items_zip(
     job_id: str,
     use: Use,
-    pattern: Annotated[str, Query(max_length=120)] = PATTERN,
+    pattern: Annotated[str, Query(max_length=120)] = "",
     kind: Literal["3mf", "stl"] = "3mf",
 ) -> Response:
     """A folder with a file of each item as it stands, named by a pattern."""
     job = use.store.job(job_id).sheet
     sheets = [job.on(item.id) for item in job.printed]
-    names = named(pattern, [item_fields(sheet) for sheet in sheets])
+    names = item_names(use, job, [sheet.id for sheet in sheets], pattern)
     result = "item_package" if kind == "3mf" else "stl_part"
     data = await _packages(use, [(keys_of(sheet), result) for sheet in sheets])
     files = [(f"{name}.{kind}", one) for name, one in zip(names, data, strict=True)]
@@ -265,4 +289,8 @@ async def handoff_stl(
     package = await made(use, keys, f"stl_{what}") if f"stl_{what}" in keys else None
     if package is None or not package.data:
         raise BadValue(f"This job has no {what} to hand off.", "Make it in its section first.")
-    return attachment(package.data, f"{file_name(sheet.item_name, what)}.stl", "model/stl")
+    habits = use.store.on_shelf(Habits, "shop") or Habits()
+    called = file_name(sheet.item_name)
+    if habits.item_names:
+        (called,) = item_names(use, use.store.job(job_id).sheet, [sheet.id])
+    return attachment(package.data, f"{called}-{what}.stl", "model/stl")
