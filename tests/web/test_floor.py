@@ -14,7 +14,7 @@ from PIL import Image
 from tests.floor.rack import Rack
 from tests.support import box, stl, tee
 from tests.web.test_app import AppCase
-from upright_heron.sheet.shop import Finished, OwnPrinter, RunNotes, Spool, Station
+from upright_heron.sheet.shop import Calibration, Finished, OwnPrinter, RunNotes, Spool, Station
 from upright_heron.stand_in.protocol import Refill, State, Trouble
 from upright_heron.store.prints import ENDED, NewPrint, Stage
 
@@ -109,6 +109,25 @@ class FloorTest(AppCase):
         self.client.post("/floor/machines/Test spools/spool", data={"grams": "77"}, headers=HTMX)
         self.assertEqual([self.store.on_shelf(Spool, f"Copper {n}").on for n in (3, 4)], ["", ""])
         self.assertEqual(self.store.on_shelf(Spool, "Copper 4").left_g, 1000)
+
+    def test_what_two_prints_tell_is_taken_in_one_press(self):
+        new = NewPrint(
+            "gone", "Perch", 1, 1, (("perch", 1),), {"layer_mm": 0.2}, "Nowhere", "Reed 190", "PETG", "a.gcode",
+            10, 100.0, 1.0, b"x",
+        )  # fmt: skip
+        for _ in range(2):
+            one = self.store.queue(new)
+            self.store.take_next("Nowhere")
+            self.store.has_begun(one.id)
+            self.store.has_ended(one.id, Stage.DONE, layer=10)
+            self.client.post(f"/record/{one.id}", data={"outcome": "good", "reason": "pieces too tight"})
+        told = self.client.get("/record").text
+        self.assertIn("2 on the Reed 190 with PETG: pieces too tight.", told)
+        given = {"kind": "looser", "model": "Reed 190", "material": "PETG"}
+        self.addCleanup(self.store.unshelve, Calibration, "Reed 190|PETG")
+        self.assertNotIn("2 on the Reed 190", self.client.post("/record/lessons", data=given).text)
+        self.assertEqual(self.store.on_shelf(Calibration, "Reed 190|PETG").clearance_mm, 0.2)
+        self.assertEqual(self.client.post("/record/lessons", data={**given, "kind": "all"}).status_code, 422)
 
     def test_what_makes_no_sense_of_a_spool_is_refused(self):
         self.machine("Test left")

@@ -54,6 +54,14 @@ class Finished(Document):
         return Finished(name=self.name, ratios=(*self.ratios, ratio)[-200:])
 
 
+class Learned(Document):
+    """When what prints tell of a pair was last taken, by what it is about."""
+
+    # As of a pair.
+    name: Annotated[str, Field(min_length=1, max_length=121)]
+    taken: Annotated[tuple[tuple[Name, dt.datetime], ...], Field(max_length=20)] = ()
+
+
 class RunNotes(Document):
     """What is to be minded on a kind of machine with a material: bed spray, who starts it, what stays in."""
 

@@ -21,7 +21,17 @@ from ..sheet.document import Document
 from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
 from ..sheet.process import Preset
-from ..sheet.shop import Calibration, Finished, Habits, OwnMaterial, OwnPrinter, RunNotes, Spool, Station
+from ..sheet.shop import (
+    Calibration,
+    Finished,
+    Habits,
+    Learned,
+    OwnMaterial,
+    OwnPrinter,
+    RunNotes,
+    Spool,
+    Station,
+)
 from ..sheet.upcast import read_preset, read_sheet
 from .blobs import Blobs
 from .database import NotFound, now
@@ -41,6 +51,7 @@ SHELF: dict[type[Document], str] = {
     Station: "station",
     RunNotes: "run notes",
     Spool: "spool",
+    Learned: "learned",
 }
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
@@ -397,7 +408,8 @@ class Store(Blobs, Results, Prints, Yard):
         | Finished
         | RunNotes
         | Station
-        | Spool,
+        | Spool
+        | Learned,
     ) -> None:
         """Keep an entry, in place of one of the same name."""
         with self.session(write=True) as s:

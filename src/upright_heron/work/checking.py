@@ -150,11 +150,9 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
     pairs += [
         (one.material, one.own_material, store.on_shelf(OwnMaterial, one.material))
         for one in {settings.material: settings for settings in (job, *each)}.values()
-        if one.own_material is not None
     ]
     for one in each:
-        if one.own_printer is not None:
-            pairs.append((one.printer, one.own_printer, store.on_shelf(OwnPrinter, one.printer)))
+        pairs.append((one.printer, one.own_printer, store.on_shelf(OwnPrinter, one.printer)))
         measured = store.on_shelf(Calibration, one.pair)
         if measured is not None:
             pairs.append((f"{one.printer} with {one.material}", one.calibration, measured))

@@ -17,7 +17,7 @@ from ..store.prints import Print, Stage
 REASONS = (
     "came off the plate", "warped", "a support came loose", "layers shifted", "the nozzle clogged",
     "strings", "ran out of material", "an island floated", "layers parted", "surface too rough",
-    "size is off", "power cut",
+    "size is off", "power cut", "overhangs sagged", "pieces too tight", "pieces too loose",
 )  # fmt: skip
 
 

@@ -11,8 +11,10 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue
+from ...store.database import now
 from ...store.prints import ENDED
 from ...work.at_work import kinds_of_machines
+from ...work.lessons import lessons, take_lesson
 from ...work.photo import MOST_BYTES, small_photo
 from ...work.record import REASONS, failures, found, kept_free, months, outcome_of, place_of, with_worn
 from ..dependencies import Use
@@ -32,6 +34,7 @@ def record(request: Request, use: Use, q: Asked = "", machine: Asked = "", outco
         "prints": kept[:200],
         "count": len(kept),
         "months": months(every)[:12],
+        "lessons": lessons(every, use.store),
         "failures": failures(every, {name: one.build_mm[:2] for name, one in machines.items()}),
         "kept_free": lambda model, spot: kept_free(machines[model], spot),
         "stations": sorted({one.station for one in every}),
@@ -80,6 +83,18 @@ def keep_free(
         raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
     use.store.shelve(with_worn(known[model], x_mm, y_mm))
     return RedirectResponse("/record#failures", 303)
+
+
+@router.post("/lessons", name="take_lesson")
+def take(
+    use: Use,
+    kind: Annotated[Literal["limit", "peel", "looser", "tighter"], Form()],
+    model: Annotated[str, Form(max_length=60)],
+    material: Annotated[str, Form(max_length=60)],
+) -> Response:
+    """Change what the shop keeps as several prints tell."""
+    take_lesson(use.store, kind, model, material, now())
+    return RedirectResponse("/record#lessons", 303)
 
 
 @router.post("/{print_id}", name="judge")
