@@ -51,8 +51,8 @@ class Direct:
             raise MachineRefuses(str(error), "") from error
         return self._did("upload")
 
-    def start(self, token, flow=1.0):
-        self.machine.start(Start(token=token, flow=flow))
+    def start(self, token, flow=1.0, pictures_every=0):
+        self.machine.start(Start(token=token, flow=flow, pictures_every=pictures_every))
         return self._did("start")
 
     def act(self, token, what):

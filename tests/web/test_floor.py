@@ -185,6 +185,17 @@ class FloorTest(AppCase):
         np.testing.assert_allclose([ends.min(axis=0), ends.max(axis=0)], [[140.2] * 2, [159.8] * 2], atol=0.1)
         self.assertEqual(self.client.get(f"/floor/prints/{one.id}/layer?layer=21").status_code, 422)
         self.assertEqual(self.client.get("/floor/prints/nothing/layer?layer=1").status_code, 404)
+        # The machine takes pictures in steps: six of twenty layers are every third.
+        self.until(lambda: machine.status().layer >= 7)
+        self.assertEqual(machine.status().pictures[:2], (3, 6))
+        self.until(lambda: "Picture behind layer 6" in self.client.get("/floor/cards").text)
+        seen = self.client.get("/floor/machines/Test seen/pictures/6")
+        self.assertEqual((seen.status_code, seen.headers["content-type"]), (200, "image/svg+xml"))
+        self.assertIn("sandbox", seen.headers["content-security-policy"])
+        self.assertEqual(seen.text, self.client.get(f"/floor/prints/{one.id}/layer?layer=6").text)
+        for layer in (5, 18, 0):
+            self.assertEqual(self.client.get(f"/floor/machines/Test seen/pictures/{layer}").status_code, 422)
+        self.assertEqual(self.client.get("/floor/machines/Nobody/pictures/6").status_code, 404)
         self.press(one, "cancel")
         self.until(lambda: self.store.print_of(one.id).stage.ended)
         self.assertNotIn("path", self.client.get(f"/floor/prints/{one.id}/layer?layer=10").text)

@@ -47,6 +47,11 @@ def create_app(machine: StandIn) -> FastAPI:
         machine.upload(token, name, bytes(held))
         return machine.status()
 
+    @app.get("/pictures/{layer}")
+    def picture(layer: Annotated[int, Path(ge=1)]) -> Response:
+        taken = machine.picture(layer)
+        return Response(taken.data, media_type=taken.media)
+
     @app.post("/start")
     def start(asked: Start) -> Status:
         machine.start(asked)
@@ -58,6 +63,19 @@ def create_app(machine: StandIn) -> FastAPI:
             what
         ](token)
         return machine.status()
+
+    _by_hand(app, machine)
+
+    @app.exception_handler(HeronError)
+    async def refused(_request: Request, error: HeronError) -> Response:
+        status = 409 if isinstance(error, NotNow) else 422
+        return JSONResponse(Refused(message=f"{error} {error.advice}").model_dump(), status)
+
+    return app
+
+
+def _by_hand(app: FastAPI, machine: StandIn) -> None:
+    """What somebody does at the machine itself."""
 
     @app.post("/spool")
     def spool(asked: Refill) -> Status:
@@ -78,10 +96,3 @@ def create_app(machine: StandIn) -> FastAPI:
     def trouble(asked: Trouble) -> Status:
         machine.trouble(asked)
         return machine.status()
-
-    @app.exception_handler(HeronError)
-    async def refused(_request: Request, error: HeronError) -> Response:
-        status = 409 if isinstance(error, NotNow) else 422
-        return JSONResponse(Refused(message=f"{error} {error.advice}").model_dump(), status)
-
-    return app

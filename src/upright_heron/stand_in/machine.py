@@ -17,6 +17,7 @@ from threading import RLock
 from ..core.errors import BadValue, HeronError
 from ..core.machines.catalogue import Printer
 from .files import PrintFile, read_file
+from .layer_drawing import Drawing, layer_drawing
 from .protocol import Refill, Start, State, Status, Trouble, Tune
 
 # What a filament machine takes to find its plate, s.
@@ -27,6 +28,8 @@ SLEEPS_S = 600.0
 KEPT_S = 0.2
 # Prints that were begun are remembered as far as this.
 MOST_BEGUN = 2000
+# So many pictures of a print are kept, the last ones.
+MOST_PICTURES = 200
 
 
 class NotNow(HeronError):
@@ -52,6 +55,7 @@ class Kept:
     bed_c: float = 0.0
     speed: float = 1.0
     flow: float = 1.0
+    pictures_every: int = 0
     reason: str = ""
     fail_at: int = -1
     fail_reason: str = ""
@@ -130,6 +134,7 @@ class StandIn:
                 reason=k.reason,
                 asleep=k.rested_s > SLEEPS_S,
                 flow=k.flow,
+                pictures=self._pictures(k, layer),
             )
 
     @property
@@ -191,7 +196,25 @@ class StandIn:
             calibrating = asked.calibrate and self.printer.technology.value == "filament"
             state = State.CALIBRATING if calibrating else State.PRINTING
             begun = (*self._kept.begun, asked.token)[-MOST_BEGUN:]
-            self._keep(replace(self._kept, state=state, begun=begun, rested_s=0.0, flow=asked.flow))
+            begun_so = replace(
+                self._kept, state=state, begun=begun, rested_s=0.0,
+                flow=asked.flow, pictures_every=asked.pictures_every,
+            )  # fmt: skip
+            self._keep(begun_so)
+
+    def picture(self, layer: int) -> Drawing:
+        """The picture that was taken behind a layer: what the machine laid there.
+
+        Raises
+        ------
+        NotNow
+            None was taken there, or not yet.
+        """
+        with self._lock:
+            if layer not in self.status().pictures:
+                raise NotNow(f"{self.name} took no picture at layer {layer}.", "Look at what it tells.")
+            data = (self.folder / "print").read_bytes()
+        return layer_drawing(data, layer, self.printer.build_mm[:2])
 
     def pause(self, token: str) -> None:
         """Wait until somebody goes on."""
@@ -304,6 +327,12 @@ class StandIn:
             state=state,
             reason=reason,
         )
+
+    @staticmethod
+    def _pictures(k: Kept, layer: int) -> tuple[int, ...]:
+        if not k.pictures_every or not k.token:
+            return ()
+        return tuple(range(k.pictures_every, layer + 1, k.pictures_every))[-MOST_PICTURES:]
 
     def _layers_done(self, k: Kept) -> int:
         if not k.layers or k.whole_s <= 0:

@@ -78,6 +78,8 @@ class Status(Said):
         Heaters are off.
     flow : float
         Pushed for one that the file asks for.
+    pictures : tuple of int
+        Layers that it took a picture at, of the print that it has.
     """
 
     protocol: int = VERSION
@@ -101,6 +103,7 @@ class Status(Said):
     reason: str = ""
     asleep: bool = False
     flow: float = 1.0
+    pictures: Annotated[tuple[int, ...], Field(max_length=1000)] = ()
 
 
 class Start(Said):
@@ -110,6 +113,8 @@ class Start(Said):
     calibrate: bool = False
     # Thin filament is pushed faster: the share of what the file asks for.
     flow: Annotated[float, Field(ge=0.5, le=2)] = 1.0
+    # A picture is taken behind every so many layers; none for 0.
+    pictures_every: Annotated[int, Field(ge=0, le=100_000)] = 0
 
 
 class Refill(Said):

@@ -24,6 +24,8 @@ log = logging.getLogger(__name__)
 
 # A machine is asked so often, s.
 ASKED_S = 1.0
+# Of each print so many pictures are taken, one behind the other.
+STEPS = 6
 _STAGE = {State.DONE: Stage.DONE, State.FAILED: Stage.FAILED, State.CANCELLED: Stage.CANCELLED}
 
 
@@ -107,6 +109,15 @@ class Floor:
             raise NoAnswer(f"There is no machine “{station}”.", "Pick one of the list.")
         self._see(found.name, Seen(what(self._client(found.url))))
         self.hurry()
+
+    def picture(self, station: Station, layer: int) -> tuple[bytes, str]:
+        """A picture that a machine took, and what kind it is of.
+
+        Raises
+        ------
+        NoAnswer
+        """
+        return self._client(station.url).picture(layer)
 
     def free(self, station: str) -> None:
         """Have a machine give up and forget a print that nobody here knows, once its plate is clear.
@@ -200,7 +211,9 @@ class Floor:
                 return client.status()
         on = next((spool for spool in store.shelf(Spool) if spool.on == one.station), None)
         if status.state is State.READY:
-            status = client.start(one.id, self._flow(on, one.material))
+            # At as many heights as fit side by side.
+            every = max(1, one.layers // STEPS)
+            status = client.start(one.id, self._flow(on, one.material), every)
         if status.state.busy:
             store.has_begun(one.id, on.name if on is not None else "")
         elif status.state.ended:

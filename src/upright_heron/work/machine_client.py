@@ -16,6 +16,8 @@ from ..stand_in.protocol import Status
 
 # An answer takes no longer, s; a file may.
 ANSWERS_S, UPLOADS_S = 5.0, 120.0
+# What is taken for a picture, and how large it is at most.
+PICTURES, MOST_PICTURE = ("image/svg+xml", "image/png", "image/jpeg"), 20_000_000
 
 
 class NoAnswer(HeronError):
@@ -50,9 +52,27 @@ class MachineClient:
         """Send the file of a print."""
         return self._ask("PUT", f"/prints/{token}?name={quote(name)}", data, UPLOADS_S)
 
-    def start(self, token: str, flow: float = 1.0) -> Status:
-        """Begin a print that was sent, pushing so much for one that its file asks for."""
-        return self.post("/start", {"token": token, "flow": flow})
+    def start(self, token: str, flow: float = 1.0, pictures_every: int = 0) -> Status:
+        """Begin a print that was sent: push so much for one that it asks for, take pictures in steps."""
+        return self.post("/start", {"token": token, "flow": flow, "pictures_every": pictures_every})
+
+    def picture(self, layer: int) -> tuple[bytes, str]:
+        """The picture that was taken behind a layer, and what kind it is of.
+
+        Raises
+        ------
+        NoAnswer
+            There is none, or it is no picture.
+        """
+        try:
+            with urlopen(f"{self.url}/pictures/{layer}", timeout=ANSWERS_S) as answer:
+                media = answer.headers.get_content_type()
+                data = answer.read(MOST_PICTURE + 1)
+        except (URLError, OSError, HTTPException) as error:
+            raise NoAnswer("The machine has no such picture.", "Look at it again.") from error
+        if media not in PICTURES or len(data) > MOST_PICTURE:
+            raise NoAnswer("The machine sends what is no picture.", "Check its address.")
+        return data, media
 
     def act(self, token: str, what: str) -> Status:
         """Pause, resume, cancel or clear a print."""

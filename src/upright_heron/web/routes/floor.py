@@ -16,11 +16,11 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue
 from ...core.units import number
 from ...sheet.shop import Station
+from ...stand_in.layer_drawing import layer_drawing
 from ...stand_in.protocol import State
 from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
 from ...work.at_work import kinds_of_machines, machines_at_work
-from ...work.layer_drawing import layer_drawing
 from ...work.spools import spools_now, take_off
 from ..dependencies import Services, Use
 
@@ -127,6 +127,18 @@ def print_layer(print_id: str, use: Use, layer: Annotated[int, Query(ge=1)]) -> 
     drawn = layer_drawing(data, layer, build)
     # A layer of a file never changes.
     return Response(drawn.data, media_type=drawn.media, headers={"Cache-Control": "private, max-age=86400"})
+
+
+@router.get("/machines/{name}/pictures/{layer}", name="machine_picture")
+def machine_picture(name: str, layer: int, use: Use) -> Response:
+    """A picture that a machine took of the print that it has."""
+    found = use.store.on_shelf(Station, name)
+    if found is None:
+        raise NotFound("There is no such machine.", "Look at the machines again.")
+    data, media = use.floor.picture(found, layer)
+    # It comes from elsewhere: nothing in it may run.
+    headers = {"Cache-Control": "no-store", "Content-Security-Policy": "sandbox; default-src 'none'"}
+    return Response(data, media_type=media, headers=headers)
 
 
 @router.post("/prints/{print_id}/{what}", name="act_on_print")

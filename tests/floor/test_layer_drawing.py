@@ -8,7 +8,7 @@ import zipfile
 from PIL import Image
 
 from upright_heron.core.errors import BadValue
-from upright_heron.work.layer_drawing import layer_drawing
+from upright_heron.stand_in.layer_drawing import layer_drawing
 
 TEXT = b"""; machine: Reed 190
 G28
