@@ -101,6 +101,9 @@ class SettingsTest(SettingsCase):
         self.change(job_id, "process", open=8, infill_percent="0")
         told = self.paths(job_id).text("sparse-roof")
         self.assertIn("at 5.2 mm lies on nothing", told)
+        # Preflight tells the same, and leads there.
+        listed = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+        self.assertIn("at 5.2 mm lies on nothing", listed[listed.index("Before it goes") :])
         self.assertIn("PLA spans 10 mm", told)
 
 
@@ -149,6 +152,8 @@ class HeightsTest(SettingsCase):
         self.change(small, "strands", open=8, low_mm="1", high_mm="1.4", turns="2")
         self.paths(small)
         self.assertIn("too small for a strand", self.client.get(f"/jobs/{small}/sheet?open=8").text)
+        listed = self.client.get(f"/jobs/{small}/sheet?open=9").text
+        self.assertIn("too small for a strand", listed[listed.index("Before it goes") :])
 
     def test_a_pause_keeps_its_cavity_free_of_supports(self):
         # A roof over a bay, closed all round but for the front.

@@ -11,11 +11,13 @@ from ..core.keys import Keys
 from ..core.maker import Maker, Recent
 from ..core.progress import Progress
 from ..core.recipes.values import Brief
+from ..core.toolpaths.notes import PathNotes
 from ..core.topics import Topic
 from ..sheet.models import ItemSheet, JobSheet
 from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes
 from ..store.store import Store
 from .bind import keys_of, plate_keys
+from .path_doubts import path_checks
 from .sources import load_from
 
 
@@ -25,6 +27,7 @@ def job_checks(
     of_plates: Sequence[Iterable[Check] | None],
     masses_g: Callable[[str], float | None],
     of_shop: Iterable[Check] = (),
+    notes: Callable[[str], PathNotes | None] = lambda _: None,
 ) -> list[Check]:
     """Put together what is wrong or doubtful of a job, what is wrong first.
 
@@ -39,6 +42,8 @@ def job_checks(
         From the id of an item to the filament or resin that it takes; ``None`` while it is not known.
     of_shop : iterable of Check
         What was found on the shelf of the shop.
+    notes : callable
+        From the id of an item to what is known of its paths; ``None`` while they are not made.
 
     Returns
     -------
@@ -46,6 +51,11 @@ def job_checks(
     """
     found = [replace(check, item=sheet.id) for sheet, checks in of_items for check in checks]
     found += [replace(check, item=sheet.id) for sheet, _ in of_items for check in _of_sheet(sheet)]
+    found += [
+        replace(check, item=sheet.id)
+        for sheet, _ in of_items
+        for check in path_checks(sheet, notes(sheet.id))
+    ]
     numbered = enumerate(of_plates, 1)
     found += [replace(check, plate=number) for number, plate in numbered for check in plate or ()]
     found += _of_spools(job, masses_g)
@@ -186,7 +196,7 @@ def checked_job(job: JobSheet, store: Store, progress: Progress) -> list[Check]:
     def made(keys: Keys, name: str) -> object:
         return maker.make(keys, name) if name in keys and name in GRAPH else None
 
-    items, masses = [], {}
+    items, masses, notes = [], {}, {}
     for item in job.printed:
         sheet = job.on(item.id)
         keys = keys_of(sheet)
@@ -194,8 +204,10 @@ def checked_job(job: JobSheet, store: Store, progress: Progress) -> list[Check]:
         items.append((sheet, checks if isinstance(checks, tuple) else ()))
         brief = made(keys, "brief")
         masses[item.id] = brief.mass_g if isinstance(brief, Brief) else None
+        told = made(keys, "path_notes")
+        notes[item.id] = told if isinstance(told, PathNotes) else None
     plates = []
     for plate in range(len(job.plates)):
         checks = made(plate_keys(job, plate), "plate_checks")
         plates.append(checks if isinstance(checks, tuple) else ())
-    return job_checks(job, items, plates, masses.get)
+    return job_checks(job, items, plates, masses.get, notes=notes.get)

@@ -193,12 +193,18 @@ def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ())
         known = briefs.get(name) if briefs else own.estimate
         return None if known is None else known.mass_g
 
+    def notes(name: str) -> PathNotes | None:
+        if name == sheet.id:
+            return own.path_notes
+        found = Known(keys_of(job.on(name)), memo).get("path_notes")
+        return found if isinstance(found, PathNotes) else None
+
     of_plates = [plate.get("plate_checks") for plate in plates]
     return replace(
         own,
         variants=variants,
         briefs=briefs,
         counts=tuple(dict(Counter(one.item for one in plate.instances)) for plate in job.plates),
-        preflight=job_checks(job, of_items, of_plates, mass_g, of_shop),
+        preflight=job_checks(job, of_items, of_plates, mass_g, of_shop, notes),
         arranged=plates[job.plate_of(sheet.id)].get("arranged"),
     )

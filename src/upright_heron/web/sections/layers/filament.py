@@ -10,15 +10,13 @@ from ....core.toolpaths.beads import Kind
 from ....core.toolpaths.bill import Bill
 from ....core.toolpaths.gcode import END, NAMES, START
 from ....core.toolpaths.learned import Factor, factor
-from ....core.toolpaths.notes import PathNotes, roof_span_mm
-from ....core.toolpaths.ordering import Seam
 from ....core.toolpaths.strands import worth_most
 from ....core.toolpaths.timing import Timed
 from ....sheet.changes.job import PACES
 from ....sheet.models import ItemSheet
-from ....sheet.process import Second
 from ....sheet.shop import Finished, Habits
-from ....work.bind_paths import at_once, away_from, nozzle_of, spools_of
+from ....work.bind_paths import nozzle_of, spools_of
+from ....work.path_doubts import at_odds, sparse_roof
 from ....work.what_if import asked_for, board, taken
 from .settings import Setting, settings
 from .swatches import Swatch, swatches
@@ -147,8 +145,8 @@ def filament_context(page: JobPage, store: Store) -> FilamentContext:
         _rows(sheet, told) if told is not None else [],
         paid,
         process.price.of(paid.mass_g, told.seconds) if told and process.price.charges else None,
-        _roof(page),
-        _hints(sheet, page.now.path_notes),
+        sparse_roof(sheet, page.now.path_notes),
+        at_odds(sheet, page.now.path_notes),
         _roofs(page),
         height,
         _proposed(sheet, height),
@@ -191,50 +189,6 @@ def _rows(sheet: ItemSheet, told: Timed) -> list[TimeRow]:
         mass = volumes[words] * spool.density_g_cm3 / 1000.0 if words in volumes else None
         rows.append(TimeRow(words, numbers.get(words), seconds, 100 * seconds / told.seconds, mass))
     return rows
-
-
-def _roof(page: JobPage) -> str:
-    """That tops would sag between lines of infill that are too far apart."""
-    process, notes = page.sheet.process, page.now.path_notes
-    if notes is None or not notes.roof_mm2:
-        return ""
-    share = max(process.infill_percent, process.roof_percent) / 100.0
-    gap = roof_span_mm(notes, process.pattern, share, page.sheet.machine.line_width_mm)
-    if gap <= page.sheet.bridge_mm:
-        return ""
-    on = "on nothing" if share <= 0 else f"on infill with gaps of {gap:.0f} mm"
-    return (
-        f"A roof of {notes.roof_mm2:.0f} mm² at {notes.roof_z_mm:.1f} mm lies {on}: "
-        f"{page.sheet.stuff.name} spans {page.sheet.bridge_mm:g} mm."
-    )
-
-
-def _hints(sheet: ItemSheet, notes: PathNotes | None) -> list[str]:
-    """What was asked for and cannot be as it is."""
-    process, found = sheet.process, []
-    if notes is not None and notes.small_mm2:
-        where = f"{notes.small_mm2:.0f} mm² at {notes.small_z_mm:.1f} mm"
-        found.append(f"Up to {where} are too small for a strand: they are filled as elsewhere.")
-    for asked, what in (
-        (process.infill_every, "Infill"),
-        (sheet.filament.every if sheet.filament is not None else 1, "Supports"),
-    ):
-        can = at_once(sheet, asked)
-        if can < asked:
-            told = f"{can} layers" if can > 1 else "each layer"
-            nozzle = f"{sheet.machine.finest_mm:g} mm"
-            found.append(f"{what} come in {told}: a nozzle of {nozzle} lays no {asked} at once.")
-    if process.seam is Seam.PICKED and not sheet.seam_line:
-        found.append("No line is picked for the seam: it lies at the back.")
-    if process.seam is Seam.HIDDEN and away_from(sheet) is None and not sheet.show_is_painted:
-        found.append("There is no show side at the sides: the seam lies at the back.")
-    if sheet.by_height.strands and not sheet.strands:
-        found.append(f"{sheet.machine.name} has one nozzle and lays no strands.")
-    if sheet.strands and sheet.second is not Second.NOTHING:
-        found.append("The second nozzle feeds strands: the first prints all supports.")
-    if sheet.filament is not None and sheet.filament.every > 1 and sheet.second is not Second.NOTHING:
-        found.append("Supports are in thicker layers than the part: the other nozzle drags over them.")
-    return found
 
 
 def _roofs(page: JobPage) -> list[tuple[str, str, float]]:
