@@ -51,8 +51,8 @@ class Direct:
             raise MachineRefuses(str(error), "") from error
         return self._did("upload")
 
-    def start(self, token, flow=1.0, pictures_every=0):
-        self.machine.start(Start(token=token, flow=flow, pictures_every=pictures_every))
+    def start(self, asked):
+        self.machine.start(asked)
         return self._did("start")
 
     def act(self, token, what):
@@ -118,6 +118,15 @@ class QueueTest(FloorCase):
         self.assertEqual((self.stage(second), self.machine.begun), (Stage.PRINTING, (first.id, second.id)))
         # Times of the machine are learned from it, once.
         self.assertEqual([round(r, 3) for r in self.store.on_shelf(Finished, "Sedge 300").ratios], [1.1])
+
+    def test_a_machine_that_finds_its_plate_does_so_before_each_print(self):
+        self.store.shelve(Station(name="Left", model="Sedge 300", url="http://left", calibrate=True))
+        one = self.queue()
+        self.after()
+        self.assertEqual(self.floor.seen("Left").status.state, State.CALIBRATING)
+        self.assertEqual(self.stage(one), Stage.PRINTING)
+        self.after(200)
+        self.assertEqual(self.floor.seen("Left").status.state, State.PRINTING)
 
     def test_failures_are_kept_with_their_layer(self):
         one = self.queue()

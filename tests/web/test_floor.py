@@ -185,6 +185,22 @@ class FloorTest(AppCase):
         np.testing.assert_allclose([ends.min(axis=0), ends.max(axis=0)], [[140.2] * 2, [159.8] * 2], atol=0.1)
         self.assertEqual(self.client.get(f"/floor/prints/{one.id}/layer?layer=21").status_code, 422)
         self.assertEqual(self.client.get("/floor/prints/nothing/layer?layer=1").status_code, 404)
+
+        # Speed and temperature are changed while it runs, and nothing that makes no sense.
+        def tune(status=200, **fields):
+            answer = self.client.post(f"/floor/prints/{one.id}/tune", data=fields, headers=HTMX)
+            self.assertEqual(answer.status_code, status, answer.text[:300])
+            return answer.text
+
+        self.assertIn("50 % speed", tune(speed="50", nozzle="200"))
+        now = machine.status()
+        self.assertEqual((now.speed, now.nozzle_c), (0.5, 200))
+        tune(speed="120")
+        self.assertEqual((machine.status().speed, machine.status().nozzle_c), (1.2, 200))
+        self.assertIn("Nothing is typed", tune(422))
+        for fields in ({"speed": "900"}, {"nozzle": "999"}, {"bed": "hot"}):
+            tune(422, **fields)
+        self.assertEqual(machine.status().nozzle_c, 200)
         # The machine takes pictures in steps: six of twenty layers are every third.
         self.until(lambda: machine.status().layer >= 7)
         self.assertEqual(machine.status().pictures[:2], (3, 6))

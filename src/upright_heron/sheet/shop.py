@@ -80,6 +80,8 @@ class Station(Document):
     url: Annotated[str, Field(max_length=200, pattern=r"^https?://[^\s/?#]+/?$")]
     # What is fitted where it is not what the kind usually has.
     nozzle_mm: Annotated[Length, Field(ge=0.05, le=5)] | None = None
+    # It finds its plate before each print.
+    calibrate: bool = False
 
 
 # What a diameter was measured at is made up for within these shares: past them it is another filament.

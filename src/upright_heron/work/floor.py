@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from ..core.errors import HeronError
 from ..core.machines.catalogue import MATERIALS
 from ..sheet.shop import LEAST_FLOW, MOST_FLOW, Finished, OwnMaterial, Spool, Station
-from ..stand_in.protocol import State, Status
+from ..stand_in.protocol import Start, State, Status
 from ..store.prints import UNDER_WAY, Print, Stage
 from ..store.store import Store
 from .machine_client import MachineClient, MachineRefuses, NoAnswer
@@ -179,7 +179,7 @@ class Floor:
             )
         under_way = store.prints(*UNDER_WAY, station=station.name)
         if under_way:
-            return self._follow(client, status, under_way[0])
+            return self._follow(client, status, under_way[0], station)
         if status.state.ended and status.token:
             if not store.is_cleared(status.token):
                 return status
@@ -190,10 +190,10 @@ class Floor:
         if status.state is State.IDLE:
             waiting = store.take_next(station.name)
             if waiting is not None:
-                return self._follow(client, status, waiting)
+                return self._follow(client, status, waiting, station)
         return status
 
-    def _follow(self, client: MachineClient, status: Status, one: Print) -> Status:
+    def _follow(self, client: MachineClient, status: Status, one: Print, station: Station) -> Status:
         """Go on with a print that is under way, wherever it was left."""
         store = self._store
         if status.token != one.id:
@@ -213,7 +213,9 @@ class Floor:
         if status.state is State.READY:
             # At as many heights as fit side by side.
             every = max(1, one.layers // STEPS)
-            status = client.start(one.id, self._flow(on, one.material), every)
+            flow = self._flow(on, one.material)
+            asked = Start(token=one.id, flow=flow, pictures_every=every, calibrate=station.calibrate)
+            status = client.start(asked)
         if status.state.busy:
             store.has_begun(one.id, on.name if on is not None else "")
         elif status.state.ended:

@@ -12,7 +12,7 @@ from urllib.request import Request, urlopen
 from pydantic import ValidationError
 
 from ..core.errors import HeronError
-from ..stand_in.protocol import Status
+from ..stand_in.protocol import Start, Status
 
 # An answer takes no longer, s; a file may.
 ANSWERS_S, UPLOADS_S = 5.0, 120.0
@@ -52,9 +52,9 @@ class MachineClient:
         """Send the file of a print."""
         return self._ask("PUT", f"/prints/{token}?name={quote(name)}", data, UPLOADS_S)
 
-    def start(self, token: str, flow: float = 1.0, pictures_every: int = 0) -> Status:
-        """Begin a print that was sent: push so much for one that it asks for, take pictures in steps."""
-        return self.post("/start", {"token": token, "flow": flow, "pictures_every": pictures_every})
+    def start(self, asked: Start) -> Status:
+        """Begin a print that was sent."""
+        return self.post("/start", asked.model_dump())
 
     def picture(self, layer: int) -> tuple[bytes, str]:
         """The picture that was taken behind a layer, and what kind it is of.

@@ -17,7 +17,7 @@ from ...core.errors import BadValue
 from ...core.units import number
 from ...sheet.shop import Station
 from ...stand_in.layer_drawing import layer_drawing
-from ...stand_in.protocol import State
+from ...stand_in.protocol import State, Tune
 from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
 from ...work.at_work import kinds_of_machines, machines_at_work
@@ -70,7 +70,14 @@ async def events(request: Request, use: Use) -> EventSourceResponse:
 
 
 @router.post("/machines", name="add_machine")
-def add_machine(use: Use, name: Text, model: Text, url: Text, nozzle: Text = "") -> Response:
+def add_machine(
+    use: Use,
+    name: Text,
+    model: Text,
+    url: Text,
+    nozzle: Text = "",
+    calibrate: Annotated[bool, Form()] = False,
+) -> Response:
     """Keep where a machine is spoken to."""
     host = urlsplit(url.strip()).hostname or ""
     if host not in LOOPBACK and host not in use.settings.machine_hosts:
@@ -80,7 +87,8 @@ def add_machine(use: Use, name: Text, model: Text, url: Text, nozzle: Text = "")
         )
     if model not in kinds_of_machines(use.store):
         raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
-    kept = {"name": name.strip(), "model": model, "url": url.strip(), "nozzle_mm": nozzle.strip() or None}
+    kept: dict[str, Any] = {"name": name.strip(), "model": model, "url": url.strip(), "nozzle_mm": nozzle.strip() or None}
+    kept["calibrate"] = calibrate
     use.store.shelve(Station.model_validate(kept))
     use.floor.hurry()
     return RedirectResponse("/floor", 303)
@@ -139,6 +147,26 @@ def machine_picture(name: str, layer: int, use: Use) -> Response:
     # It comes from elsewhere: nothing in it may run.
     headers = {"Cache-Control": "no-store", "Content-Security-Policy": "sandbox; default-src 'none'"}
     return Response(data, media_type=media, headers=headers)
+
+
+@router.post("/prints/{print_id}/tune", name="tune_print")
+async def tune(
+    request: Request, print_id: str, use: Use, speed: Text = "", nozzle: Text = "", bed: Text = ""
+) -> Response:
+    """Change speed (percent) or temperatures of a print while it runs; what is empty stays."""
+    one = await run_in_threadpool(use.store.print_of, print_id)
+    asked = {"nozzle_c": nozzle, "bed_c": bed}
+    typed = {name: number(words) for name, words in asked.items() if words.strip()}
+    if speed.strip():
+        typed["speed"] = number(speed) / 100
+    changes = Tune.model_validate(typed).model_dump(exclude_none=True)
+    if not changes:
+        raise BadValue("Nothing is typed to be changed.", "Type a speed in percent, or a temperature.")
+    seen = use.floor.seen(one.station)
+    if seen is None or seen.status is None or seen.status.token != print_id:
+        raise BadValue("This print is not under way.", "Look at the machines again.")
+    await run_in_threadpool(use.floor.ask, one.station, lambda client: client.post("/tune", changes))
+    return await run_in_threadpool(cards, request, use)
 
 
 @router.post("/prints/{print_id}/{what}", name="act_on_print")
