@@ -22,7 +22,7 @@ from upright_heron.core.geometry.mesh import Mesh, facts
 from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.handoff.threemf import FileObject, write_3mf
-from upright_heron.core.marking.marks import Mark
+from upright_heron.core.marking.mark import Mark
 
 DEFECTS = (
     "open_edges",

@@ -16,7 +16,8 @@ from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.layers.stack import slice_solid
-from upright_heron.core.marking.marks import Mark, blank, painted
+from upright_heron.core.marking.mark import Mark
+from upright_heron.core.marking.marks import blank, painted
 from upright_heron.core.supports.byhand.edits import handles, moved, placed_tip, post_at, resized, width_of
 from upright_heron.core.supports.checks.removal import Out, directions, reach
 from upright_heron.core.supports.checks.verify import faults_of

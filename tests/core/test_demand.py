@@ -11,7 +11,8 @@ from manifold3d import Manifold
 
 from tests.held import USUAL, Bench, table
 from tests.support import box, comb, sphere, tee
-from upright_heron.core.marking.marks import Mark, blank, painted
+from upright_heron.core.marking.mark import Mark
+from upright_heron.core.marking.marks import blank, painted
 from upright_heron.core.supports.demand.patches import Hold, Style, by_layer, proposed_style
 
 

@@ -16,7 +16,8 @@ from tests.support import box, comb, on_plate, portal, sphere, stalactites, tee
 from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
-from upright_heron.core.marking.marks import Mark, blank, painted
+from upright_heron.core.marking.mark import Mark
+from upright_heron.core.marking.marks import blank, painted
 from upright_heron.core.split.grid import box_for
 from upright_heron.core.stance.pose import place
 from upright_heron.core.supports.checks.removal import Out, reach

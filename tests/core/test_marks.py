@@ -13,7 +13,7 @@ from upright_heron.core.geometry.mesh import Mesh, facts
 from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.marking import marks as m
 from upright_heron.core.marking.channels import channel_at, find_channels, gaps_mm
-from upright_heron.core.marking.marks import Mark
+from upright_heron.core.marking.mark import Mark
 
 BLOCK = box(40, 30, 20)
 

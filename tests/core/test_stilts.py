@@ -21,7 +21,7 @@ from upright_heron.core.layers.layer_components import links, piece_at, pieces
 from upright_heron.core.layers.peel import peel_curve, pulls
 from upright_heron.core.layers.stack import pack, slice_solid
 from upright_heron.core.machines.catalogue import Peel
-from upright_heron.core.marking.marks import Mark
+from upright_heron.core.marking.mark import Mark
 from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.resin.figures import in_figures
 from upright_heron.core.supports.resin.loads import walk_loads

@@ -15,7 +15,8 @@ from upright_heron.core.hanging.overhang_regions import hanging_regions
 from upright_heron.core.layers.peel import outlines_mm, peel_curve
 from upright_heron.core.layers.stack import pack, slice_solid, spliced
 from upright_heron.core.machines.catalogue import Peel
-from upright_heron.core.marking.marks import Mark, blank, painted
+from upright_heron.core.marking.mark import Mark
+from upright_heron.core.marking.marks import blank, painted
 from upright_heron.core.supports.demand.demand_overrides import BESIDE_MM, Wishes, spread_tips, wishes
 
 

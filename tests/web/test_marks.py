@@ -11,7 +11,7 @@ from tests.web.test_app import AppCase, flat
 from upright_heron.core.formats.read import read
 from upright_heron.core.geometry.subdivision import refined
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.marking.marks import Mark
+from upright_heron.core.marking.mark import Mark
 
 
 class MarksCase(AppCase):

@@ -14,8 +14,8 @@ import numpy as np
 import typer
 
 from ..core.errors import BadValue, EmptyFile, NotAMesh
+from ..core.formats.contents import Contents
 from ..core.formats.read import read as read_file
-from ..core.formats.reading import Contents
 from ..core.geometry.mesh import Mesh
 from ..core.machines import catalogue as machines
 from ..core.marking.marks import Marks

@@ -19,7 +19,8 @@ from ..core.health.written import judge
 from ..core.hollow.cavity import HollowSetting
 from ..core.hollow.filling import Filling
 from ..core.hollow.hollowed import Hole, hollow_out
-from ..core.marking.marks import Mark, places_mm
+from ..core.marking.mark import Mark
+from ..core.marking.marks import places_mm
 from .files import File, Json, contents, tell, write
 
 # Width of holes that are proposed where none is given, mm (common practice: 3 mm and more).

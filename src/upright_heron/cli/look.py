@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from ..core.errors import BadValue
-from ..core.formats.reading import MM_OF
+from ..core.formats.contents import MM_OF
 from ..core.geometry.mesh import Mesh, facts
 from ..core.handoff.stl import write_stl
 from ..core.hanging.islands import Island

@@ -23,7 +23,8 @@ from ..core.handoff.threemf import FileObject, Role, write_3mf
 from ..core.health.mend import STEPS
 from ..core.health.mend import mend as mend_mesh
 from ..core.machines import catalogue as machines
-from ..core.marking.marks import Mark, Marks, blank, of_parents
+from ..core.marking.mark import Mark
+from ..core.marking.marks import Marks, blank, of_parents
 from ..core.marking.marks import painted as paint
 from ..core.recipes.handoff import outline_of
 from ..core.recipes.settings import Masking

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.errors import BadValue
+from ..core.formats.contents import MM_OF
 from ..core.formats.read import SUFFIXES, read
-from ..core.formats.reading import MM_OF, finish
+from ..core.formats.reading import finish
 from ..core.geometry.mesh import Mesh, facts
 from ..core.geometry.solid import Solid
 from ..core.geometry.subdivision import refined

@@ -16,7 +16,8 @@ from ..core.geometry.tree import Tree
 from ..core.hanging.overhang_regions import Region
 from ..core.marking import marks as core
 from ..core.marking.channels import channel_at
-from ..core.marking.marks import Mark, Marks, areas_mm2, as_marks, blank, carried, places_mm
+from ..core.marking.mark import Mark
+from ..core.marking.marks import Marks, areas_mm2, as_marks, blank, carried, places_mm
 from ..core.stance.pose import from_quaternion
 from ..core.units import length_mm, number
 from ..sheet.models import ItemSheet

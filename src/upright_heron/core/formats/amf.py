@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import EmptyFile, NotAMesh
 from .archive import Archive
-from .reading import EXPORT_AGAIN, MM_OF, Body, Contents
+from .contents import EXPORT_AGAIN, MM_OF, Body, Contents
 from .xml import parse
 
 # The standard's names of units, and the common slip for one of them.

@@ -7,7 +7,7 @@ from manifold3d import triangulate
 from numpy.typing import NDArray
 
 from ..errors import BadCoordinates, EmptyFile, NotAMesh
-from .reading import EXPORT_AGAIN, Body, Contents
+from .contents import EXPORT_AGAIN, Body, Contents
 
 
 def read_obj(data: bytes) -> Contents:

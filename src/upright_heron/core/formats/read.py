@@ -5,8 +5,8 @@ from __future__ import annotations
 from ..errors import EmptyFile, NotAMesh
 from .amf import read_amf
 from .archive import Archive
+from .contents import EXPORT_AGAIN, Body, Contents
 from .obj import read_obj
-from .reading import EXPORT_AGAIN, Body, Contents
 from .scenes import read_glb, read_ply, read_step
 from .stl import stl_corners
 from .threemf import read_3mf

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..errors import BadValue, EmptyFile, NotAMesh, TruncatedFile
-from .reading import EXPORT_AGAIN, Body, Contents
+from .contents import EXPORT_AGAIN, Body, Contents
 
 DAMAGED = "Copy or download it again; if it stays so, export it again."
 # Largest turn between neighbouring facets of a curved STEP face, radians.

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import re
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadCoordinates, EmptyFile, LyingCount, NotAMesh, TruncatedFile
-from .reading import EXPORT_AGAIN, Reading, finish
+from .contents import EXPORT_AGAIN
+
+if TYPE_CHECKING:
+    from .reading import Reading
 
 HEADER = 84
 RECORD = np.dtype([("normal", "<f4", (3,)), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
@@ -46,6 +50,8 @@ def read_stl(data: bytes) -> Reading:
     NoExtent
         All facets fall on one line or point.
     """
+    from .reading import finish
+
     return finish(stl_corners(data))
 
 

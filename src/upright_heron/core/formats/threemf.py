@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadFile, EmptyFile, NotAMesh
-from ..marking.marks import Mark
+from ..marking.mark import Mark
 from .archive import Archive
-from .reading import EXPORT_AGAIN, MM_OF, Body, Contents
+from .contents import EXPORT_AGAIN, MM_OF, Body, Contents
 from .xml import parse
 
 # Marks of the part, beside the core of the format: programs that do not know it leave it alone.

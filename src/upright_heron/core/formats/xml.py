@@ -6,7 +6,7 @@ from collections.abc import Callable
 from xml.parsers import expat
 
 from ..errors import NotAMesh, TruncatedFile
-from .reading import EXPORT_AGAIN
+from .contents import EXPORT_AGAIN
 
 DEEPEST = 64
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import IntEnum
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +12,7 @@ from scipy.spatial import cKDTree
 
 from ..errors import BadValue
 from ..geometry.subdivision import Fine
+from .mark import Mark
 
 Marks = NDArray[np.uint8]
 
@@ -22,16 +22,6 @@ ALIKE = 0.5
 
 # What is painted smaller than this is no place.
 SPECK_MM2 = 20.0
-
-
-class Mark(IntEnum):
-    """The byte of a facet."""
-
-    NONE = 0
-    PROP = 1
-    KEEP_CLEAR = 2
-    SHOW = 3
-    SOLID = 4
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,8 @@ from ..geometry.subdivision import Fine
 from ..geometry.tree import Tree
 from ..graph import Keep, maybe, recipe
 from ..layers.stack import LayerStack
-from ..marking.marks import Mark, Marks
+from ..marking.mark import Mark
+from ..marking.marks import Marks
 from ..progress import Progress
 from ..stance.figures import Base, Figures
 from ..stance.figures import figures as figures_of

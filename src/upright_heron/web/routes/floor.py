@@ -87,7 +87,12 @@ def add_machine(
         )
     if model not in kinds_of_machines(use.store):
         raise BadValue(f"There is no kind of machine “{model[:60]}”.", "Pick one of the list.")
-    kept: dict[str, Any] = {"name": name.strip(), "model": model, "url": url.strip(), "nozzle_mm": nozzle.strip() or None}
+    kept: dict[str, Any] = {
+        "name": name.strip(),
+        "model": model,
+        "url": url.strip(),
+        "nozzle_mm": nozzle.strip() or None,
+    }
     kept["calibrate"] = calibrate
     use.store.shelve(Station.model_validate(kept))
     use.floor.hurry()

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from ...geometry.mesh import Mesh, facet_normals
 from ...hanging.overhang_regions import Region
 from ...layers.stack import LayerStack
-from ...marking.marks import MEANING, Mark, Marks
+from ...marking.mark import Mark
+from ...marking.marks import MEANING, Marks
 
 # What is left out reaches this much past its outline: the walls beside it carry that themselves.
 BESIDE_MM = 0.3

@@ -13,7 +13,8 @@ from ...geometry.mesh import Mesh, facet_normals
 from ...geometry.tree import Tree
 from ...hanging.findings import Family, finding_id
 from ...layers.stack import LayerStack
-from ...marking.marks import Mark, Marks
+from ...marking.mark import Mark
+from ...marking.marks import Marks
 from ..filament.clearance_field import PIXEL_MM
 from ..filament.descent import way_down
 from ..filament.growth import TIP_SHARE

@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 from ...geometry.mesh import Mesh
 from ...geometry.tree import Tree
 from ...layers.stack import LayerStack
-from ...marking.marks import MEANING, Mark, Marks
+from ...marking.mark import Mark
+from ...marking.marks import MEANING, Marks
 from ...progress import Progress, silent
 from ...tags import stored
 from ..checks.removal import Out, reach

@@ -18,7 +18,8 @@ from ...layers.layer_components import Pieces, links, piece_at, pieces
 from ...layers.peel import pulls
 from ...layers.stack import LayerStack
 from ...machines.catalogue import Peel
-from ...marking.marks import Mark, Marks
+from ...marking.mark import Mark
+from ...marking.marks import Marks
 from ...progress import Progress, silent, tracked
 from ..checks.stilt_check import unbraced_mm, verify_stilts
 from ..demand.demand_overrides import spread_tips

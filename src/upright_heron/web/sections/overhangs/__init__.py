@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ....core.hanging.findings import Family, State
-from ....core.marking.marks import MEANING, Mark
+from ....core.marking.mark import Mark
+from ....core.marking.marks import MEANING
 from ....core.topics import Topic
 from ...section import Section
 from .routes import router

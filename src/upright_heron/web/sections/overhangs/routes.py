@@ -14,7 +14,8 @@ from starlette.concurrency import run_in_threadpool
 from ....core.errors import BadValue, TooLarge
 from ....core.geometry.subdivision import Fine
 from ....core.marking import marks as core
-from ....core.marking.marks import MEANING, Mark, Marks
+from ....core.marking.mark import Mark
+from ....core.marking.marks import MEANING, Marks
 from ....core.units import length_mm
 from ....sheet.changes import Paint
 from ....sheet.models import ItemSheet

@@ -12,7 +12,8 @@ from fastapi.responses import Response
 from ....core.errors import BadValue
 from ....core.geometry.subdivision import Fine
 from ....core.marking.channels import channel_at
-from ....core.marking.marks import Mark, Marks, painted
+from ....core.marking.mark import Mark
+from ....core.marking.marks import Marks, painted
 from ....core.stance.pose import from_quaternion, place
 from ....core.supports.model import Branches, Column
 from ....core.supports.support_set import FaultKind, SupportSet
