@@ -17,6 +17,9 @@ class Settings(BaseSettings):
     port: int = 8420
     workers: int = 2
     upload_mb: int = 256
+    # What reading one file may take: memory, and processor time for the smallest.
+    read_mb: int = 1800
+    read_s: float = 12.0
     demo: bool = False
     # Other names than those of this machine that the server is asked for by, and what people have to know
     # to come in: both are needed to listen at an address that other machines reach.

@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
-import sys
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -15,11 +11,11 @@ import typer
 
 from ..core.errors import BadValue, EmptyFile, NotAMesh
 from ..core.formats.contents import Contents
-from ..core.formats.read import read as read_file
 from ..core.geometry.mesh import Mesh
 from ..core.machines import catalogue as machines
 from ..core.marking.marks import Marks
 from ..core.stance.pose import place
+from ..work.reading_apart import read_apart
 
 File = Annotated[Path, typer.Argument(help="An STL, OBJ, PLY, 3MF, GLB, AMF or STEP file.")]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
@@ -36,24 +32,7 @@ def contents(path: Path) -> Contents:
         raise NotAMesh(f"{path} cannot be read: {error.strerror or error}.", "Check the path.") from error
     if not data:
         raise EmptyFile(f"{path} is empty.", "Export it again.")
-    with quiet():
-        return read_file(data, path.name)
-
-
-@contextlib.contextmanager
-def quiet() -> Iterator[None]:
-    """Keep what OpenCASCADE prints off the output of the process, where the shell command's answer goes."""
-    sys.stdout.flush()
-    kept = os.dup(1), os.dup(2)
-    try:
-        with open(os.devnull, "wb") as nowhere:
-            os.dup2(nowhere.fileno(), 1)
-            os.dup2(nowhere.fileno(), 2)
-        yield
-    finally:
-        for number, handle in enumerate(kept, 1):
-            os.dup2(handle, number)
-            os.close(handle)
+    return read_apart(data, path.name)
 
 
 def part(path: Path) -> tuple[Mesh, Marks | None]:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ..core.errors import BadValue
 from ..core.formats.contents import MM_OF
-from ..core.formats.read import SUFFIXES, read
+from ..core.formats.read import SUFFIXES
 from ..core.formats.reading import finish
 from ..core.geometry.mesh import Mesh, facts
 from ..core.geometry.solid import Solid
@@ -37,6 +37,7 @@ from ..sheet.process import usual_footing
 from ..sheet.shop import Calibration
 from ..store.store import Store
 from .marking import carried_over, kept
+from .reading_apart import USUAL, Limits, read_apart
 
 DEFAULT_PRINTER = "Sedge 300"
 MOST_JOBS = 50
@@ -63,7 +64,15 @@ def job_name(file_name: str) -> str:
     return (words[:1].upper() + words[1:])[:120] or "Part"
 
 
-def take_in(data: bytes, file_name: str, store: Store, tolerance_mm: float = 0.1) -> Part:
+def take_in(
+    data: bytes,
+    file_name: str,
+    store: Store,
+    tolerance_mm: float = 0.1,
+    *,
+    limits: Limits = USUAL,
+    progress: Progress = silent,
+) -> Part:
     """Read a file, keep its mesh and describe it.
 
     Raises
@@ -71,7 +80,7 @@ def take_in(data: bytes, file_name: str, store: Store, tolerance_mm: float = 0.1
     BadFile
         The file cannot become a part; see ``core.errors``.
     """
-    contents = read(data, file_name, tolerance_mm=tolerance_mm)
+    contents = read_apart(data, file_name, tolerance_mm=tolerance_mm, limits=limits, progress=progress)
     reading = contents.whole()
     notes = []
     if len(contents.parts) > 1:

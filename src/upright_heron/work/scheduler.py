@@ -170,6 +170,14 @@ class Scheduler:
                 self._tell(page, Standing("stopped").event())
             self._fill()
 
+    def give_up(self, asked: Future[Any]) -> None:
+        """Stop what was asked for: whoever waited for it is gone."""
+        with self._lock:
+            for task in list(self._tasks.values()):
+                if task.future is asked:
+                    self._stop(task)
+            self._fill()
+
     def forget(self, page: str) -> None:
         """Let go of all that a page wants: nobody looks at it any more."""
         with self._lock:

@@ -27,6 +27,7 @@ from .bind import keys_of
 from .ends import end_with_server
 from .intake import Bringing, bodies, bringing, coupon_part, hollowed, mended, pieces, resized, take_in
 from .marking import carried_over, kept_solid
+from .reading_apart import USUAL, Limits
 from .sources import ResultMemory, load_from
 
 # Progress goes out at most this often: a kernel may report thousands of times a second.
@@ -122,9 +123,12 @@ def compute(task: int, lane: int, name: str, bound: Bound) -> str:
     return "done"
 
 
-def intake(task: int, lane: int, path: str, file_name: str, tolerance_mm: float = 0.1) -> Part:
+def intake(
+    task: int, lane: int, path: str, file_name: str, tolerance_mm: float = 0.1, limits: Limits = USUAL
+) -> Part:
     """Read an uploaded file; see ``take_in`` for the errors."""
-    return take_in(Path(path).read_bytes(), file_name, _store, tolerance_mm)
+    data, progress = Path(path).read_bytes(), _reporter(task, lane)
+    return take_in(data, file_name, _store, tolerance_mm, limits=limits, progress=progress)
 
 
 def coupon(task: int, lane: int, kind: str) -> Part:

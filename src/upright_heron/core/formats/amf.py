@@ -66,7 +66,10 @@ def read_amf(data: bytes) -> Contents:
             if name in coordinates and path[-1:] == ["coordinates"] and objects:
                 objects[-1][1].append(float("".join(text)))
             elif name in facet and path[-1:] == ["triangle"] and objects:
-                objects[-1][2].append(int("".join(text)))
+                corner = int("".join(text))
+                if not 0 <= corner < 2**31:
+                    raise ValueError(corner)
+                objects[-1][2].append(corner)
         except ValueError as error:
             raise NotAMesh(f"A “{name}” in the file is not a number.", EXPORT_AGAIN) from error
         text.clear()

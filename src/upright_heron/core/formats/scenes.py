@@ -10,8 +10,8 @@ import numpy as np
 
 from ..errors import BadValue, EmptyFile, NotAMesh, TruncatedFile
 from .contents import EXPORT_AGAIN, Body, Contents
+from .glb import DAMAGED, lightened
 
-DAMAGED = "Copy or download it again; if it stays so, export it again."
 # Largest turn between neighbouring facets of a curved STEP face, radians.
 STEP_ANGLE = 0.5
 
@@ -52,7 +52,7 @@ def read_glb(data: bytes) -> Contents:
     BadFile
         Damaged, with references out of the file, or without a surface.
     """
-    return Contents("GLB", "meter", _scene(data, upright=True))
+    return Contents("GLB", "meter", _scene(lightened(data), upright=True))
 
 
 def read_step(data: bytes, tolerance_mm: float = 0.1) -> Contents:
@@ -84,8 +84,6 @@ def read_step(data: bytes, tolerance_mm: float = 0.1) -> Contents:
 def _scene(data: bytes, *, upright: bool) -> tuple[Body, ...]:
     import trimesh
 
-    if len(data) < 20 or int.from_bytes(data[8:12], "little") > len(data):
-        raise TruncatedFile("The GLB file ends early.", DAMAGED)
     try:
         scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
         parts = scene.dump()

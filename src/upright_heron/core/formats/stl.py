@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 HEADER = 84
 RECORD = np.dtype([("normal", "<f4", (3,)), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
 
-_NUMBER = rb"([-+0-9.a-zA-Z]+)"
+# A number of more digits is none that anybody writes: all of them take as much room as the longest.
+_NUMBER = rb"([-+0-9.a-zA-Z]{1,80})"
 _VERTEX = re.compile(rb"\bvertex\s+" + _NUMBER + rb"\s+" + _NUMBER + rb"\s+" + _NUMBER, re.IGNORECASE)
 _FACET = re.compile(rb"\bfacet\s+normal\b", re.IGNORECASE)
 _END = re.compile(rb"\bendsolid\b", re.IGNORECASE)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import posixpath
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import BadFile, EmptyFile, NotAMesh
+from ..errors import BadFile, EmptyFile, NotAMesh, TooLarge
 from ..marking.mark import Mark
 from .archive import Archive
 from .contents import EXPORT_AGAIN, MM_OF, Body, Contents
@@ -20,7 +21,9 @@ WORDS = {Mark.PROP: "prop", Mark.KEEP_CLEAR: "keep-clear", Mark.SHOW: "show", Ma
 # Types of objects that hold others up: 3MF Core Specification 1.3, chapter 4.1.
 SUPPORT_TYPES = frozenset({"support", "solidsupport"})
 DEEPEST = 32
-MOST_FACETS = 30_000_000
+# What a package may build: a mesh of as many facets fills a gigabyte on its way in.
+MOST_FACETS = 6_000_000
+MOST_OBJECTS = 20_000
 
 Matrix = NDArray[np.float64]
 _Piece = tuple[NDArray[np.float64], NDArray[np.uint8]]
@@ -36,6 +39,22 @@ class _Object:
     # What is painted, by the number of the facet.
     marks: dict[int, int] = field(default_factory=dict)
     components: list[tuple[str, str, Matrix]] = field(default_factory=list)
+
+    @cached_property
+    def arrays(self) -> tuple[Matrix, NDArray[np.int64]]:
+        """Corners (n, 3) and facets (m, 3): made once, however often it is built."""
+        points = np.array(self.points, np.float64).reshape(-1, 3)
+        try:
+            facets = np.array(self.facets, np.int64).reshape(-1, 3)
+        except OverflowError as error:
+            raise _without_corners(self.name) from error
+        if facets.min() < 0 or facets.max() >= len(points):
+            raise _without_corners(self.name)
+        return points, facets
+
+
+def _without_corners(name: str) -> NotAMesh:
+    return NotAMesh(f"Facets of the object “{name[:40]}” use corners that it does not have.", EXPORT_AGAIN)
 
 
 @dataclass
@@ -75,42 +94,55 @@ def read_3mf(data: bytes) -> Contents:
 
     first = model(root)
     bodies = []
-    total = 0
+    # How often objects are used, and with how many facets, is counted before anything is made of them: a few
+    # lines of text name each other a million times.
+    sizes: dict[tuple[str, str], tuple[int, int]] = {}
 
-    def gather(path: str, number: str, matrix: Matrix, depth: int, into: list[_Piece]) -> None:
-        nonlocal total
-        if depth > DEEPEST:
-            raise NotAMesh("The objects of the package contain each other in a circle.", EXPORT_AGAIN)
+    def found(path: str, number: str) -> _Object:
         known = model(path).objects.get(number)
         if known is None:
             raise NotAMesh(f"The package builds object {number[:20]}, which it does not hold.", EXPORT_AGAIN)
+        return known
+
+    def size(path: str, number: str, depth: int) -> tuple[int, int]:
+        """Objects and facets that an object comes to with all that it contains."""
+        if depth > DEEPEST:
+            raise NotAMesh("The objects of the package contain each other in a circle.", EXPORT_AGAIN)
+        key = (path.lstrip("/"), number)
+        if key not in sizes:
+            known = found(path, number)
+            each = [size(target or path, inner, depth + 1) for target, inner, _ in known.components]
+            facets = len(known.facets) // 3 + sum(count for _, count in each)
+            sizes[key] = (1 + sum(count for count, _ in each), facets)
+        return sizes[key]
+
+    every = [size(target or root, number, 0) for target, number, _ in first.items]
+    objects, facets = sum(count for count, _ in every), sum(count for _, count in every)
+    if objects > MOST_OBJECTS or facets > MOST_FACETS:
+        told = f"{facets:,} facets" if facets > MOST_FACETS else f"{objects:,} objects"
+        raise TooLarge(f"The package builds {told}.", "Build fewer copies in it: they can be made here.")
+
+    def gather(path: str, number: str, matrix: Matrix, into: list[_Piece]) -> None:
+        known = found(path, number)
         if known.facets:
-            points = np.array(known.points, np.float64).reshape(-1, 3)
-            facets = np.array(known.facets, np.int64).reshape(-1, 3)
-            if facets.min() < 0 or facets.max() >= len(points):
-                raise NotAMesh(
-                    f"Facets of object {number[:20]} use corners that it does not have.", EXPORT_AGAIN
-                )
-            total += len(facets)
-            if total > MOST_FACETS:
-                raise NotAMesh(f"The package builds more than {MOST_FACETS:,} facets.", EXPORT_AGAIN)
+            points, facets = known.arrays
             corners = (points @ matrix[:3] + matrix[3])[facets]
             # A transform that mirrors turns every facet inside out.
             marks = np.zeros(len(facets), np.uint8)
             marks[list(known.marks)] = list(known.marks.values())
             into.append((corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners, marks))
         for target, inner, transform in known.components:
-            gather(target or path, inner, _after(transform, matrix), depth + 1, into)
+            gather(target or path, inner, _after(transform, matrix), into)
 
     unit = first.unit
     scale = MM_OF[unit]
     for target, number, transform in first.items:
         parts: list[_Piece] = []
-        gather(target or root, number, transform, 0, parts)
+        gather(target or root, number, transform, parts)
         if parts:
             known = model(target or root).objects[number]
             with np.errstate(over="ignore"):
-                corners = (np.concatenate([part for part, _ in parts]) * scale).astype(np.float32)
+                corners = np.concatenate([(part * scale).astype(np.float32) for part, _ in parts])
             marks = np.concatenate([painted for _, painted in parts])
             name = known.name or f"object {number}"
             bodies.append(Body(name, corners, marks if marks.any() else None, known.type in SUPPORT_TYPES))

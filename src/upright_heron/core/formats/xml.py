@@ -66,3 +66,6 @@ def parse(data: bytes, start: Start, end: End, text: Callable[[str], None] | Non
             f"The text of the file breaks off or is damaged at line {error.lineno}.",
             "Copy or download it again; if it stays so, export it again.",
         ) from error
+    except (ValueError, LookupError) as error:
+        # Encodings that the parser knows by name only.
+        raise NotAMesh("The text of the file is in an encoding that is not read.", EXPORT_AGAIN) from error

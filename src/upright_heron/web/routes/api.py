@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import tempfile
+from concurrent.futures import Future
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -24,11 +25,14 @@ from ...store.store import Job, Store
 from ...work import worker
 from ...work.at_work import kinds_of_machines
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
+from ...work.reading_apart import Limits
 from ..dependencies import Services, Use
 from ..looking import Look
 from ..sections.part.routes import give_size, mend_part
 from .changes import from_shelf, remember_machine, shelve_preset
 
+# How soon it is seen that somebody is gone.
+GONE_S = 0.5
 router = APIRouter(prefix="/api", tags=["api"])
 
 
@@ -224,8 +228,20 @@ async def _read(request: Request, use: Services, name: str, tolerance: str) -> P
     with tempfile.TemporaryDirectory(prefix="heron-") as folder:
         path = Path(folder) / "upload"
         await _spool(request, path, use)
-        asked = use.work.ask(worker.intake, str(path), clean_name(name), within)
-        return await asyncio.wrap_future(asked)
+        limits = Limits(memory_mb=use.settings.read_mb, seconds=use.settings.read_s)
+        asked = use.work.ask(worker.intake, str(path), clean_name(name), within, limits)
+        return await _while_there(request, use, asked)
+
+
+async def _while_there(request: Request, use: Services, asked: Future[Part]) -> Part:
+    """Wait for a part as long as somebody waits for the answer."""
+    part = asyncio.wrap_future(asked)
+    while not part.done():
+        await asyncio.wait({part}, timeout=GONE_S)
+        if not part.done() and await request.is_disconnected():
+            use.work.give_up(asked)
+            break
+    return await part
 
 
 async def _spool(request: Request, path: Path, use: Services) -> None:
