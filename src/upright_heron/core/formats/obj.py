@@ -102,7 +102,21 @@ class _Group:
             self.others.append(face)
 
     def facets(self, points: NDArray[np.float64]) -> NDArray[np.int64]:
-        """Its triangles (m, 3), those that others are parted into behind them."""
+        """Its triangles (m, 3), those that others are parted into behind them.
+
+        Parameters
+        ----------
+        points : (n, 3) float64
+
+        Returns
+        -------
+        (m, 3) int64
+
+        Raises
+        ------
+        NotAMesh
+            A face uses corners beyond the last.
+        """
         found = [np.array(self.triangles, np.int64).reshape(-1, 3)]
         for face in self.others:
             index = np.array(face, np.int64)

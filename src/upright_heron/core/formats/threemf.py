@@ -24,6 +24,7 @@ DEEPEST = 32
 # What a package may build: a mesh of as many facets fills a gigabyte on its way in.
 MOST_FACETS = 6_000_000
 MOST_OBJECTS = 20_000
+MOST_MODELS = 2000
 
 Matrix = NDArray[np.float64]
 _Piece = tuple[NDArray[np.float64], NDArray[np.uint8]]
@@ -80,50 +81,90 @@ def read_3mf(data: bytes) -> Contents:
     BadFile
         Not a 3MF package, damaged, or with references that lead nowhere or in circles.
     """
-    archive = Archive(data)
-    root = _root(archive)
-    models: dict[str, _Model] = {}
-
-    def model(path: str) -> _Model:
-        path = path.lstrip("/")
-        if path not in models:
-            if len(models) > 2000:
-                raise NotAMesh("The package refers to thousands of model parts.", EXPORT_AGAIN)
-            models[path] = _read_model(archive.read(_entry(archive, path)))
-        return models[path]
-
-    first = model(root)
+    package = _Package(data)
+    first = package.model(package.root)
+    package.count(first)
     bodies = []
-    # How often objects are used, and with how many facets, is counted before anything is made of them: a few
-    # lines of text name each other a million times.
-    sizes: dict[tuple[str, str], tuple[int, int]] = {}
+    scale = MM_OF[first.unit]
+    for target, number, transform in first.items:
+        parts: list[_Piece] = []
+        package.gather(target or package.root, number, transform, parts)
+        if parts:
+            known = package.found(target or package.root, number)
+            with np.errstate(over="ignore"):
+                corners = np.concatenate([(part * scale).astype(np.float32) for part, _ in parts])
+            marks = np.concatenate([painted for _, painted in parts])
+            name = known.name or f"object {number}"
+            bodies.append(Body(name, corners, marks if marks.any() else None, known.type in SUPPORT_TYPES))
+    if not bodies:
+        raise EmptyFile("The package builds nothing that has a surface.", EXPORT_AGAIN)
+    return Contents("3MF", first.unit, tuple(bodies))
 
-    def found(path: str, number: str) -> _Object:
-        known = model(path).objects.get(number)
+
+class _Package:
+    """The models of a package, read when they are named."""
+
+    def __init__(self, data: bytes) -> None:
+        self._archive = Archive(data)
+        self.root = _root(self._archive)
+        self._models: dict[str, _Model] = {}
+        self._sizes: dict[tuple[str, str], tuple[int, int]] = {}
+
+    def model(self, path: str) -> _Model:
+        """The model of a part of the package.
+
+        Raises
+        ------
+        BadFile
+        """
+        path = path.lstrip("/")
+        if path not in self._models:
+            if len(self._models) > MOST_MODELS:
+                raise NotAMesh("The package refers to thousands of model parts.", EXPORT_AGAIN)
+            self._models[path] = _read_model(self._archive.read(_entry(self._archive, path)))
+        return self._models[path]
+
+    def found(self, path: str, number: str) -> _Object:
+        """An object of a part.
+
+        Raises
+        ------
+        BadFile
+        """
+        known = self.model(path).objects.get(number)
         if known is None:
             raise NotAMesh(f"The package builds object {number[:20]}, which it does not hold.", EXPORT_AGAIN)
         return known
 
-    def size(path: str, number: str, depth: int) -> tuple[int, int]:
+    def count(self, first: _Model) -> None:
+        """Count what is built before any of it is made: a few lines name each other a million times.
+
+        Raises
+        ------
+        BadFile
+            More objects or facets than are taken in, or objects in a circle.
+        """
+        every = [self._size(target or self.root, number, 0) for target, number, _ in first.items]
+        objects, facets = sum(count for count, _ in every), sum(count for _, count in every)
+        if objects > MOST_OBJECTS or facets > MOST_FACETS:
+            told = f"{facets:,} facets" if facets > MOST_FACETS else f"{objects:,} objects"
+            raise TooLarge(f"The package builds {told}.", "Build fewer copies in it: they can be made here.")
+
+    def _size(self, path: str, number: str, depth: int) -> tuple[int, int]:
         """Objects and facets that an object comes to with all that it contains."""
         if depth > DEEPEST:
             raise NotAMesh("The objects of the package contain each other in a circle.", EXPORT_AGAIN)
         key = (path.lstrip("/"), number)
-        if key not in sizes:
-            known = found(path, number)
-            each = [size(target or path, inner, depth + 1) for target, inner, _ in known.components]
+        if key not in self._sizes:
+            known = self.found(path, number)
+            each = [self._size(target or path, inner, depth + 1) for target, inner, _ in known.components]
             facets = len(known.facets) // 3 + sum(count for _, count in each)
-            sizes[key] = (1 + sum(count for count, _ in each), facets)
-        return sizes[key]
+            self._sizes[key] = (1 + sum(count for count, _ in each), facets)
+        return self._sizes[key]
 
-    every = [size(target or root, number, 0) for target, number, _ in first.items]
-    objects, facets = sum(count for count, _ in every), sum(count for _, count in every)
-    if objects > MOST_OBJECTS or facets > MOST_FACETS:
-        told = f"{facets:,} facets" if facets > MOST_FACETS else f"{objects:,} objects"
-        raise TooLarge(f"The package builds {told}.", "Build fewer copies in it: they can be made here.")
-
-    def gather(path: str, number: str, matrix: Matrix, into: list[_Piece]) -> None:
-        known = found(path, number)
+    def gather(self, path: str, number: str, matrix: Matrix, into: list[_Piece]) -> None:
+        """Put the facets of an object, with all that it contains, to others."""
+        known = self.found(path, number)
         if known.facets:
             points, facets = known.arrays
             corners = (points @ matrix[:3] + matrix[3])[facets]
@@ -132,23 +173,7 @@ def read_3mf(data: bytes) -> Contents:
             marks[list(known.marks)] = list(known.marks.values())
             into.append((corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners, marks))
         for target, inner, transform in known.components:
-            gather(target or path, inner, _after(transform, matrix), into)
-
-    unit = first.unit
-    scale = MM_OF[unit]
-    for target, number, transform in first.items:
-        parts: list[_Piece] = []
-        gather(target or root, number, transform, parts)
-        if parts:
-            known = model(target or root).objects[number]
-            with np.errstate(over="ignore"):
-                corners = np.concatenate([(part * scale).astype(np.float32) for part, _ in parts])
-            marks = np.concatenate([painted for _, painted in parts])
-            name = known.name or f"object {number}"
-            bodies.append(Body(name, corners, marks if marks.any() else None, known.type in SUPPORT_TYPES))
-    if not bodies:
-        raise EmptyFile("The package builds nothing that has a surface.", EXPORT_AGAIN)
-    return Contents("3MF", unit, tuple(bodies))
+            self.gather(target or path, inner, _after(transform, matrix), into)
 
 
 def _entry(archive: Archive, path: str) -> str:
