@@ -43,7 +43,13 @@ class _Object:
 
     @cached_property
     def arrays(self) -> tuple[Matrix, NDArray[np.int64]]:
-        """Corners (n, 3) and facets (m, 3): made once, however often it is built."""
+        """Corners (n, 3) and facets (m, 3): made once, however often it is built.
+
+        Raises
+        ------
+        NotAMesh
+            Facets use corners beyond the last.
+        """
         points = np.array(self.points, np.float64).reshape(-1, 3)
         try:
             facets = np.array(self.facets, np.int64).reshape(-1, 3)
@@ -163,7 +169,7 @@ class _Package:
         return self._sizes[key]
 
     def gather(self, path: str, number: str, matrix: Matrix, into: list[_Piece]) -> None:
-        """Put the facets of an object, with all that it contains, to others."""
+        """Put the facets of an object, with all that it contains, to others; ``matrix`` (4, 3) places it."""
         known = self.found(path, number)
         if known.facets:
             points, facets = known.arrays
