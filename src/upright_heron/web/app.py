@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import re
 import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
@@ -12,7 +11,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from fastapi import FastAPI, HTTPException, Request
+from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
@@ -22,6 +21,7 @@ from jinja2.runtime import Context
 from markupsafe import Markup
 from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
+from starlette.exceptions import HTTPException
 
 from .. import __version__
 from ..core.errors import HeronError, TooLarge
@@ -40,6 +40,7 @@ from ..store.store import ChangedMeanwhile, Store
 from ..work.floor import Floor
 from ..work.scheduler import Scheduler
 from . import guard, words
+from .bodies import Bodies
 from .dependencies import Services
 from .pages import Pages
 from .routes import api, changes, job, machines, record, results, spools, traveller, yard
@@ -47,13 +48,11 @@ from .routes import floor as floor_pages
 from .routes.api import ARCHIVE
 from .sections import SECTIONS
 from .sections.stance.board import GOAL_WORDS
+from .streams import TooMany
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
-# A form of the sheet is small; only the upload routes take more, and count it itself.
-FORM_BYTES = 200_000
-STATUS: dict[type[HeronError], int] = {NotFound: 404, TooLarge: 413, ChangedMeanwhile: 409}
-UPLOADS = re.compile(r"/api/jobs(/[^/]+/(parts|items))?$|/jobs/[^/]+/marks/stroke$")
+STATUS: dict[type[HeronError], int] = {NotFound: 404, TooLarge: 413, TooMany: 429, ChangedMeanwhile: 409}
 
 
 def create_app(settings: Settings | None = None) -> FastAPI:
@@ -109,6 +108,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     for router in (*pages, *(r for section in SECTIONS for r in section.routers), api.router):
         app.include_router(router)
     app.middleware("http")(_guard)
+    # Outermost: nothing reads a body but through it.
+    app.add_middleware(Bodies, settings=settings, refusal=_refused_body)
     app.add_exception_handler(HeronError, _heron_error)
     app.add_exception_handler(ValidationError, _bad_values)
     app.add_exception_handler(RequestValidationError, _bad_values)
@@ -188,11 +189,12 @@ async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Resp
             return guard.secured(entered, nonce)
     if refused is not None:
         return guard.secured(_error_response(request, *refused), nonce)
-    declared = request.headers.get("content-length", "0")
-    if not UPLOADS.match(request.url.path) and declared.isdigit() and int(declared) > FORM_BYTES:
-        too_large = _error_response(request, 413, "The form is too large.", "Shorten the notes.")
-        return guard.secured(too_large, nonce)
     return guard.secured(await call_next(request), nonce)
+
+
+def _refused_body(request: Request, status: int, message: str, advice: str) -> Response:
+    """The answer to a body that is too long, or hardly comes; with the headers of every answer."""
+    return guard.secured(_error_response(request, status, message, advice), guard.nonce_of(request))
 
 
 def _error_response(request: Request, status: int, message: str, advice: str = "") -> Response:

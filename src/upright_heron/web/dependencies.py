@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Annotated, Any
 
 from fastapi import Depends, Request
@@ -18,6 +18,7 @@ from ..work.floor import Floor
 from ..work.scheduler import Scheduler
 from .looking import Looking
 from .pages import Pages
+from .streams import Streams
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +33,7 @@ class Services:
     pages : Pages
     templates : Jinja2Templates
     floor : Floor
+    streams : Streams
     """
 
     settings: Settings
@@ -40,6 +42,7 @@ class Services:
     pages: Pages
     templates: Jinja2Templates
     floor: Floor
+    streams: Streams = field(default_factory=Streams)
 
     def sheet(self, job_id: str, look: Looking) -> ItemSheet:
         """The sheet of a job as it reads for the item that is looked at."""

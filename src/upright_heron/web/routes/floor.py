@@ -56,15 +56,19 @@ def cards(request: Request, use: Use) -> Response:
 @router.get("/events", name="floor_events")
 async def events(request: Request, use: Use) -> EventSourceResponse:
     """Tells whenever something changes at a machine."""
+    place = use.streams.enter(request)
 
     async def stream() -> AsyncIterator[dict[str, Any]]:
         count = -1
-        while not await request.is_disconnected():
-            fresh = await asyncio.to_thread(use.floor.wait, count, 5.0)
-            if fresh != count:
-                count = fresh
-                yield {"data": json.dumps({"count": count})}
-            await asyncio.sleep(0.3)
+        try:
+            while not await request.is_disconnected():
+                fresh = await asyncio.to_thread(use.floor.wait, count, 5.0)
+                if fresh != count:
+                    count = fresh
+                    yield {"data": json.dumps({"count": count})}
+                await asyncio.sleep(0.3)
+        finally:
+            place.leave()
 
     return EventSourceResponse(stream())
 

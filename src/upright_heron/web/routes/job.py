@@ -10,6 +10,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Path, Request
 from fastapi.responses import FileResponse, Response
 from sse_starlette import EventSourceResponse
+from starlette.concurrency import run_in_threadpool
 
 from ...store.database import NotFound
 from ..dependencies import Use, render
@@ -60,6 +61,8 @@ def stop(request: Request, job_id: str, use: Use, look: Look) -> Response:
 @router.get("/events", name="events")
 async def events(request: Request, job_id: str, use: Use) -> EventSourceResponse:
     """Progress of the work of a job as server-sent events."""
+    await run_in_threadpool(use.store.job, job_id)
+    place = use.streams.enter(request)
     queue = use.work.listen(job_id)
 
     async def stream() -> AsyncIterator[dict[str, Any]]:
@@ -76,5 +79,6 @@ async def events(request: Request, job_id: str, use: Use) -> EventSourceResponse
                 yield {"data": json.dumps(event)}
         finally:
             use.work.unlisten(job_id, queue)
+            place.leave()
 
     return EventSourceResponse(stream())

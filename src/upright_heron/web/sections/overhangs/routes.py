@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
-from ....core.errors import BadValue, TooLarge
+from ....core.errors import BadValue
 from ....core.geometry.subdivision import Fine
 from ....core.marking import marks as core
 from ....core.marking.mark import Mark
@@ -21,12 +21,11 @@ from ....sheet.changes import Paint
 from ....sheet.models import ItemSheet
 from ....store.store import ChangedMeanwhile, Job
 from ....work.marking import filled, kept, marks_of
+from ...bodies import STROKE_BYTES
 from ...dependencies import Services, Use, render
 from ...looking import Look, Looking
 
 router = APIRouter(prefix="/jobs/{job_id}/marks")
-# As many facets as a stroke can have, four bytes each.
-STROKE_BYTES = 16_000_000
 # Two strokes that arrive together are kept one after the other.
 TRIES = 5
 LOOKING = Looking()
@@ -80,9 +79,6 @@ async def stroke(
     of: Annotated[str, Query(max_length=32)],
 ) -> dict[str, Any]:
     """Keep a stroke: the facets of the fine mesh that the brush went over, as little-endian uint32."""
-    declared = request.headers.get("content-length", "0")
-    if declared.isdigit() and int(declared) > STROKE_BYTES:
-        raise TooLarge("The stroke has more facets than a part can have.", "Paint again.")
     body = await request.body()
     if len(body) % 4 or len(body) > STROKE_BYTES:
         raise BadValue("The stroke could not be read.", "Paint again.")
