@@ -28,3 +28,8 @@ class Settings(BaseSettings):
     # Other hosts that machines may be spoken to at, and how often each is asked what it does.
     machine_hosts: tuple[str, ...] = ()
     machines_asked_s: float = 1.0
+
+    @property
+    def incoming(self) -> Path:
+        """Where files are while they come in: what is there at the start is of a server that was killed."""
+        return self.database.parent / f"{self.database.stem}-incoming"

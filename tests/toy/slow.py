@@ -13,7 +13,7 @@ from upright_heron.core.tags import stored
 
 @dataclass(frozen=True)
 class Told:
-    """Where it is told, under what name, how long it takes, and what goes wrong: nothing, die, dies, fail."""
+    """Where it is told, under what name, how long it takes, and what goes wrong: nothing, die, dies, fail, deaf."""
 
     folder: str
     name: str
@@ -45,6 +45,9 @@ def slow(told: Told, progress: Progress) -> Done:
         os._exit(1)
     if told.goes == "fail":
         raise BadValue(f"{told.name} does not work.", "Try another.")
+    if told.goes == "deaf":
+        # It hears nothing, as a library that is in the middle of something.
+        time.sleep(told.seconds)
     until = time.monotonic() + told.seconds
     while time.monotonic() < until:
         progress("Taking its time", 1, 2)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import shutil
 import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
@@ -72,6 +73,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         store = Store(settings.database)
+        shutil.rmtree(settings.incoming, ignore_errors=True)
+        settings.incoming.mkdir(parents=True, exist_ok=True)
         if settings.demo:
             from ..demo.jobs import make_demo_jobs
 
@@ -87,6 +90,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         yield
         await run_in_threadpool(floor.close)
         await run_in_threadpool(work.close)
+        shutil.rmtree(settings.incoming, ignore_errors=True)
         store.close()
 
     templates = _templates(settings)

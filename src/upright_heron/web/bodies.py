@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import re
 import time
 from collections.abc import Callable
@@ -80,6 +81,15 @@ class Bodies:
         return self._patience_s
 
 
+def left(request: Request) -> asyncio.Event:
+    """Set once whoever sent a request is gone, behind the whole of its body."""
+    event: asyncio.Event = request.scope[_LEFT]
+    return event
+
+
+_LEFT = "upright_heron.left"
+
+
 class _Exchange:
     """One request and its answer."""
 
@@ -87,7 +97,7 @@ class _Exchange:
         self._bodies, self._scope, self._receive, self._send = bodies, scope, receive, send
         self._most = bodies.most(scope["path"])
         self._held, self._begun = 0, time.monotonic()
-        self._ended = False
+        self._whole = asyncio.Event()
         # Set once an answer has begun, and once ours has been given instead.
         self._answered = self._refused = False
 
@@ -97,17 +107,30 @@ class _Exchange:
         if declared.isdigit() and int(declared) > self._most:
             await self._refuse(self._bodies.too_long(Request(self._scope), self._most))
             return
+        gone = self._scope[_LEFT] = asyncio.Event()
+        watch = asyncio.create_task(self._watch(gone))
         try:
             await app(self._scope, self._more, self._told)
         except Exception:
             # What the application makes of a body that breaks off is nobody's concern any more.
             if not self._refused:
                 raise
+        finally:
+            watch.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await watch
+
+    async def _watch(self, gone: asyncio.Event) -> None:
+        """See that somebody is gone: what lies between asks in a way that never sees it."""
+        await self._whole.wait()
+        while (await self._receive())["type"] != "http.disconnect":
+            continue
+        gone.set()
 
     async def _more(self) -> Message:
         if self._refused:
             return {"type": "http.disconnect"}
-        if self._ended:
+        if self._whole.is_set():
             return await self._receive()
         left = self._patience()
         try:
@@ -117,7 +140,8 @@ class _Exchange:
             return {"type": "http.disconnect"}
         if message["type"] == "http.request":
             self._held += len(message.get("body", b""))
-            self._ended = not message.get("more_body", False)
+            if not message.get("more_body", False):
+                self._whole.set()
             if self._held > self._most:
                 await self._refuse(self._bodies.too_long(Request(self._scope), self._most))
                 return {"type": "http.disconnect"}

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import multiprocessing
+import multiprocessing.process
 import threading
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor
 from dataclasses import dataclass, field
@@ -15,6 +17,15 @@ from . import worker
 
 # Message of a worker: what it is about, the number of its task, a text, and two counts.
 Message = tuple[str, int, str, int, int]
+
+
+# So long a process that was told to stop may go on, s.
+GRACE_S = 3.0
+
+
+def _processes(executor: Executor) -> list[multiprocessing.process.BaseProcess]:
+    """The processes of a pool. It tells of them nowhere else, and waits for them without end."""
+    return list((getattr(executor, "_processes", None) or {}).values())
 
 
 @dataclass
@@ -103,8 +114,17 @@ class Lanes:
         """Stop all tasks and processes."""
         for lane in self.lanes:
             self._flags[lane.number] = lane.task
+        processes = [one for lane in self.lanes for one in _processes(lane.executor)]
         for lane in self.lanes:
-            lane.executor.shutdown(wait=True, cancel_futures=True)
+            lane.executor.shutdown(wait=False, cancel_futures=True)
+        until = time.monotonic() + GRACE_S
+        for one in processes:
+            one.join(max(0.0, until - time.monotonic()))
+            if one.is_alive():
+                # It is in the middle of something that does not ask: what it makes is made anew.
+                one.kill()
+                one.join()
+        for lane in self.lanes:
             lane.events.put(None)
             lane.events.cancel_join_thread()
 

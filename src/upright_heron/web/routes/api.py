@@ -26,13 +26,12 @@ from ...work import worker
 from ...work.at_work import kinds_of_machines
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ...work.reading_apart import Limits
+from ..bodies import left
 from ..dependencies import Services, Use
 from ..looking import Look
 from ..sections.part.routes import give_size, mend_part
 from .changes import from_shelf, remember_machine, shelve_preset
 
-# How soon it is seen that somebody is gone.
-GONE_S = 0.5
 router = APIRouter(prefix="/api", tags=["api"])
 
 
@@ -175,7 +174,7 @@ ARCHIVE = ".heron"
 
 async def _taken_in(request: Request, use: Services) -> Response:
     """Take in all jobs of an archive; the answer is the one of them, or the Yard where there are several."""
-    with tempfile.TemporaryDirectory(prefix="heron-") as folder:
+    with tempfile.TemporaryDirectory(dir=use.settings.incoming) as folder:
         path = Path(folder) / "archive"
         await _spool(request, path, use)
 
@@ -225,7 +224,7 @@ async def add_item(
 
 async def _read(request: Request, use: Services, name: str, tolerance: str) -> Part:
     within = length_mm(tolerance)
-    with tempfile.TemporaryDirectory(prefix="heron-") as folder:
+    with tempfile.TemporaryDirectory(dir=use.settings.incoming) as folder:
         path = Path(folder) / "upload"
         await _spool(request, path, use)
         limits = Limits(memory_mb=use.settings.read_mb, seconds=use.settings.read_s)
@@ -236,12 +235,15 @@ async def _read(request: Request, use: Services, name: str, tolerance: str) -> P
 async def _while_there(request: Request, use: Services, asked: Future[Part]) -> Part:
     """Wait for a part as long as somebody waits for the answer."""
     part = asyncio.wrap_future(asked)
-    while not part.done():
-        await asyncio.wait({part}, timeout=GONE_S)
-        if not part.done() and await request.is_disconnected():
+    gone = asyncio.create_task(left(request).wait())
+    try:
+        either: set[asyncio.Future[Any]] = {part, gone}
+        await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
+        if not part.done():
             use.work.give_up(asked)
-            break
-    return await part
+        return await part
+    finally:
+        gone.cancel()
 
 
 async def _spool(request: Request, path: Path, use: Services) -> None:
