@@ -537,7 +537,7 @@ export class JobPage {
  * @param {{target?: Element}} ctx
  */
 function ofBoard({ target }) {
-  return target instanceof Element && Boolean(target.closest('.machine-choice, #what-if-board'));
+  return target instanceof Element && Boolean(target.closest('.machine-choice, .brought-beside, #what-if-board'));
 }
 
 const page = new JobPage();
