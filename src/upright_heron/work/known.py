@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterable
 from typing import Any
 
 from cachetools import LRUCache
@@ -33,6 +34,15 @@ class Memo:
         if value is not None:
             self.put(key, value)
         return value
+
+    def several(self, keys: Iterable[str]) -> dict[str, Any]:
+        """Remembered results, those that there are, in one look at the database."""
+        asked = list(keys)
+        with self._lock:
+            found = {key: self._values[key] for key in asked if key in self._values}
+        missing = [key for key in asked if key not in found]
+        there = self._store.has_results(missing) if missing else set()
+        return found | {key: self.result(key) for key in there}
 
     def put(self, key: str, value: Any) -> None:
         """Have a value at hand."""

@@ -172,6 +172,17 @@ def item_summary(sheet: ItemSheet, memo: Memo) -> Summary:
     )
 
 
+def _path_notes(job: JobSheet, items: Iterable[str], memo: Memo) -> dict[str, PathNotes | None]:
+    """What is known of the paths of items whose paths were made."""
+    named = {name: keys_of(job.on(name)).get("path_notes") for name in items}
+    found = memo.several([key for key in named.values() if key is not None])
+    notes: dict[str, PathNotes | None] = {}
+    for name, key in named.items():
+        value = found.get(key) if key is not None else None
+        notes[name] = value if isinstance(value, PathNotes) else None
+    return notes
+
+
 def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ()) -> Summary:
     """Gather what is known of a job that is looked at for one of its items, with what the shelf says."""
     sheet = job.on(item)
@@ -193,18 +204,14 @@ def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ())
         known = briefs.get(name) if briefs else own.estimate
         return None if known is None else known.mass_g
 
-    def notes(name: str) -> PathNotes | None:
-        if name == sheet.id:
-            return own.path_notes
-        found = Known(keys_of(job.on(name)), memo).get("path_notes")
-        return found if isinstance(found, PathNotes) else None
-
+    notes = _path_notes(job, [name for name in briefs if name != sheet.id], memo)
+    notes[sheet.id] = own.path_notes
     of_plates = [plate.get("plate_checks") for plate in plates]
     return replace(
         own,
         variants=variants,
         briefs=briefs,
         counts=tuple(dict(Counter(one.item for one in plate.instances)) for plate in job.plates),
-        preflight=job_checks(job, of_items, of_plates, mass_g, of_shop, notes),
+        preflight=job_checks(job, of_items, of_plates, mass_g, of_shop, notes.get),
         arranged=plates[job.plate_of(sheet.id)].get("arranged"),
     )
