@@ -27,6 +27,8 @@ export class PlatePlan {
     this.plan = null;
     /** What is picked, as item and copy. */
     this.key = '';
+    /** What was found of each, by item and copy. @type {Map<string, {near: string[], bad: string}>} */
+    this.judged = new Map();
     /** What is picked beside it, to be tied together. @type {Set<string>} */
     this.more = new Set();
     /** @type {{one: Instance, at: number[], was: Instance, swings: boolean, tied: {one: Instance, was: Instance}[], adds: boolean} | null} */
@@ -163,19 +165,37 @@ export class PlatePlan {
   mark() {
     const plan = this.plan;
     if (!plan) return;
-    let wrong = 0;
+    this.judged = new Map();
     for (const one of plan.instances) {
-      const { past, near, high } = this.judge(one);
+      this.#judged(one);
       const drawn = this.names?.get(this.#key(one));
-      const bad = past > DRAWN_MM || high > 0.001 ? 'off' : near.length ? 'near' : 'good';
-      wrong += bad === 'good' ? 0 : 1;
-      drawn?.group.setAttribute('data-state', bad);
       const mine = this.#key(one) === this.key;
       drawn?.group.classList.toggle('also', this.more.has(this.#key(one)));
       drawn?.group.classList.toggle('chosen', mine);
       drawn?.handle.classList.toggle('chosen', mine);
     }
-    this.svg.dataset.wrong = String(wrong);
+    this.#wrong();
+  }
+
+  /** What was moved, and what is or was too near to it: nothing else has changed. @param {Instance[]} moved */
+  #markRound(moved) {
+    const keys = new Set(moved.flatMap((one) => this.judged.get(this.#key(one))?.near ?? []));
+    for (const one of moved) for (const key of this.#judged(one)) keys.add(key);
+    for (const one of this.plan?.instances ?? []) if (keys.has(this.#key(one)) && !moved.includes(one)) this.#judged(one);
+    this.#wrong();
+  }
+
+  /** Judge one and mark it; what it is too near to. @param {Instance} one @returns {string[]} */
+  #judged(one) {
+    const { past, near, high } = this.judge(one);
+    const bad = past > DRAWN_MM || high > 0.001 ? 'off' : near.length ? 'near' : 'good';
+    this.names?.get(this.#key(one))?.group.setAttribute('data-state', bad);
+    this.judged.set(this.#key(one), { near, bad });
+    return near;
+  }
+
+  #wrong() {
+    this.svg.dataset.wrong = String([...this.judged.values()].filter((one) => one.bad !== 'good').length);
     this.tell();
   }
 
@@ -236,7 +256,7 @@ export class PlatePlan {
     }
     this.#stand(one);
     for (const other of tied) this.#carry(other.one, other.was, was, one);
-    this.mark();
+    this.#markRound([one, ...tied.map((other) => other.one)]);
   }
 
   /** Move what is tied to another as that has moved. @param {Instance} one @param {Instance} was @param {Instance} old @param {Instance} now */
