@@ -115,6 +115,9 @@ class PrintOnTest(unittest.TestCase):
         self.assertEqual((moved.on(second).printer, moved.on(second).material), ("Alder", "Flax"))
         turned = Lean(degrees=10, towards="left").made(flax, second)
         self.assertEqual((turned.material, turned.on(second).material), ("PLA", "Flax"))
+        # What is of that material already stays where it is, with the others.
+        self.assertEqual(PrintIn(material="PLA").made(made, second).plates, made.plates)
+        self.assertEqual(PrintIn(material="Flax", own=own, calibration=measured).made(flax, second), flax)
         # Back in that of the job nothing is left of the other; nor where the job takes it.
         back = PrintIn(material="PLA").made(flax, second)
         self.assertEqual(back.item(second).elsewhere, flax.item(third).elsewhere)

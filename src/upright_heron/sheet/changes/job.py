@@ -23,7 +23,7 @@ from ..order import Folder
 from ..process import Preset, Price, usual_footing
 from ..shop import Calibration, OwnMaterial, OwnPrinter
 from .base import Change, JobChange, altered
-from .machines import as_of
+from .machines import as_of, usable
 
 
 class Rename(Change):
@@ -109,12 +109,7 @@ class PickMaterial(JobChange):
         BadValue
             Its printer cannot use it.
         """
-        stuff = self.own.core() if self.own else material(self.material)
-        if stuff.technology is not job.machine.technology:
-            raise BadValue(
-                f"{job.machine.name} cannot use {stuff.name}.",
-                f"Use one of: {', '.join(m.name for m in materials_for(job.machine))}.",
-            )
+        stuff = usable(self.material, self.own, job.machine)
         made = altered(
             job,
             material=stuff.name,

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from ...core.errors import BadValue
-from ...core.machines.catalogue import material, materials_for, printer
+from ...core.machines.catalogue import Material, Printer, material, materials_for, printer
 from ..item import Elsewhere, Item, fresh_id
 from ..models import ItemSheet, JobSettings, JobSheet
 from ..plating import Instance, Plate
@@ -81,37 +81,29 @@ class PrintIn(JobChange):
             There is no such plate, the printer cannot use the material, or the item stands on no plate.
         """
         wanted = job.item(item).id
+        if self.plate is not None and self.plate > len(job.plates):
+            raise BadValue(f"There is no plate {self.plate}.", f"Pick one from 1 to {len(job.plates)}.")
+        if self.plate is None and all(one.item != wanted for plate in job.plates for one in plate.instances):
+            raise BadValue("This item stands on no plate.", "Items that are cut are printed as their pieces.")
         plates, goes = [], []
         for k, plate in enumerate(job.plates):
             there = job.goes(k)
             mine = [one for one in plate.instances if self._meant(k, one.item, wanted)]
+            sent = self._there(job, there) if mine else there
+            if sent == there:
+                # It is of that material already, and stays with the others.
+                mine = []
             rest = [one for one in plate.instances if one not in mine]
-            if rest or not mine:
-                plates.append(rest)
-                goes.append(there)
-            if mine:
-                plates.append(mine)
-                goes.append(self._there(job, there))
-        if goes == [job.goes(k) for k in range(len(job.plates))] and len(plates) == len(job.plates):
-            if self.plate is not None and self.plate > len(job.plates):
-                raise BadValue(f"There is no plate {self.plate}.", f"Pick one from 1 to {len(job.plates)}.")
-            if all(one.item != wanted for some in plates for one in some):
-                raise BadValue(
-                    "This item stands on no plate.", "Items that are cut are printed as their pieces."
-                )
+            plates += [some for some in (rest, mine) if some]
+            goes += [where for some, where in ((rest, there), (mine, sent)) if some]
         return on_printers(job, plates, goes)
 
     def _meant(self, plate: int, item: str, wanted: str) -> bool:
         return item == wanted if self.plate is None else plate == self.plate - 1
 
     def _there(self, job: JobSheet, before: Elsewhere | None) -> Elsewhere | None:
-        stuff = self.own.core() if self.own else material(self.material)
         there = before or Elsewhere(printer=job.printer, own_printer=job.own_printer)
-        if stuff.technology is not there.machine.technology:
-            raise BadValue(
-                f"{there.printer} cannot use {stuff.name}.",
-                f"Use one of: {', '.join(m.name for m in materials_for(there.machine))}.",
-            )
+        stuff = usable(self.material, self.own, there.machine)
         made = {"material": stuff.name, "own_material": self.own, "calibration": self.calibration}
         return as_of(job, there.model_copy(update=made))
 
@@ -119,6 +111,23 @@ class PrintIn(JobChange):
         """Say what was done."""
         stuff = self.own.name if self.own else material(self.material).name
         return f"{sheet.item_name[:80] if self.plate is None else f'Plate {self.plate}'} in {stuff}"
+
+
+def usable(name: str, own: OwnMaterial | None, machine: Printer) -> Material:
+    """A material by its name, or the shop's own, held against a printer.
+
+    Raises
+    ------
+    BadValue
+        The printer cannot use it.
+    """
+    stuff = own.core() if own else material(name)
+    if stuff.technology is not machine.technology:
+        raise BadValue(
+            f"{machine.name} cannot use {stuff.name}.",
+            f"Use one of: {', '.join(m.name for m in materials_for(machine))}.",
+        )
+    return stuff
 
 
 def as_of(job: JobSettings, there: Elsewhere) -> Elsewhere | None:

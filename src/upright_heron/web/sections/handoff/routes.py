@@ -154,35 +154,25 @@ def item_names(use: Services, job: JobSheet, items: Sequence[str], pattern: str 
     return named(wanted, [item_fields(job, item, dt.date.today()) for item in items])
 
 
-@router.post("/items/names", name="name_items")
-def name_items(
+# What names of files may hold, and where the shop keeps how they are.
+_NAMES = {"plates": (PLATE_FIELDS, "plate_names"), "items": (FIELDS, "item_names")}
+
+
+@router.post("/{what}/names", name="name_files")
+def name_files(
     request: Request,
     job_id: str,
+    what: Literal["plates", "items"],
     use: Use,
     look: Look,
     pattern: Annotated[str, Form(max_length=120)] = "",
 ) -> Response:
-    """Keep how files of single items are named, for all jobs of the shop; as usual where it is empty."""
+    """Keep how files of plates or of single items are named, for all jobs; as usual where it is empty."""
+    fields, kept = _NAMES[what]
     if pattern.strip():
-        check_pattern(pattern, FIELDS)
+        check_pattern(pattern, fields)
     habits = use.store.on_shelf(Habits, "shop") or Habits()
-    use.store.shelve(habits.model_copy(update={"item_names": pattern.strip()}))
-    return render(request, use, use.store.job(job_id), look.usually("handoff"))
-
-
-@router.post("/plates/names", name="name_plates")
-def name_plates(
-    request: Request,
-    job_id: str,
-    use: Use,
-    look: Look,
-    pattern: Annotated[str, Form(max_length=120)] = "",
-) -> Response:
-    """Keep how files of plates are named, for all jobs of the shop; as usual where it is empty."""
-    if pattern.strip():
-        check_pattern(pattern, PLATE_FIELDS)
-    habits = use.store.on_shelf(Habits, "shop") or Habits()
-    use.store.shelve(habits.model_copy(update={"plate_names": pattern.strip()}))
+    use.store.shelve(habits.model_copy(update={kept: pattern.strip()}))
     return render(request, use, use.store.job(job_id), look.usually("handoff"))
 
 
