@@ -14,9 +14,9 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 # Folders whose tests need few kernels: they run while these are compiled, once for all.
-LIGHT = ("sheet", "store", "work", "floor")
+LIGHT = ("sheet", "store")
 # Folders of tests that take longest, and are begun first behind that.
-LONGEST = ("core", "browser", "web")
+LONGEST = ("browser", "core", "web", "work", "floor")
 # On a fresh machine every process would compile them for itself, at the same time.
 COMPILE = "from upright_heron.core.warm import warm; warm()"
 

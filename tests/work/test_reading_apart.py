@@ -27,8 +27,9 @@ SHORT = Limits(seconds=4.0, seconds_per_mb=0.05)
 
 
 def children():
+    """Readers that this process began and that are still there."""
     here = Path(f"/proc/{os.getpid()}/task/{threading.get_native_id()}/children").read_text().split()
-    return {int(pid) for pid in here}
+    return {int(pid) for pid in here if b"read_child" in Path(f"/proc/{pid}/cmdline").read_bytes()}
 
 
 class ReadingTest(unittest.TestCase):
@@ -51,7 +52,7 @@ class ReadingTest(unittest.TestCase):
         self.assertGreaterEqual(len({name for name, _, _ in every}), 130)
         self.assertEqual(len({name for name, _, _ in every}), len(every))
         # The short form: the trial takes all of them, over HTTP and in the shell.
-        drawn = random.Random(os.environ.get("UPRIGHT_HERON_SEED", "heron")).sample(every, 24)
+        drawn = random.Random(os.environ.get("UPRIGHT_HERON_SEED", "heron")).sample(every, 12)
         took = []
         for name, file_name, data in drawn:
             with self.subTest(name):
