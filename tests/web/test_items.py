@@ -1,6 +1,7 @@
 """Several items in one job: each with its own stance, supports and footing, handed off together."""
 
 import json
+import threading
 import time
 
 import lib3mf
@@ -220,7 +221,9 @@ class QueriesTest(ItemsCase):
         self.client.get(address)
 
         def note(*_):
-            told.append(1)
+            # Machines are looked at in a thread of their own, once a second, whatever pages ask.
+            if threading.current_thread().name != "floor":
+                told.append(1)
 
         engine = self.client.app.state.services.store._engine
         event.listen(engine, "before_cursor_execute", note)
@@ -236,9 +239,8 @@ class QueriesTest(ItemsCase):
         for k in range(7):
             self.add(job_id, stl(box(10 + k, 9, 8)), f"{k}.stl")
         self.assertLess(one, 25)
-        # Two looks at all items together, one for what is made and one for what is known of paths, each with
-        # what opens it; nothing for each.
-        self.assertLessEqual(self.statements(job_id), one + 4)
+        # One more look, at what is known of the paths of all of them together, with what opens it.
+        self.assertLessEqual(self.statements(job_id), one + 2)
 
 
 class ManyTest(ItemsCase):
