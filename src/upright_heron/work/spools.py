@@ -51,17 +51,24 @@ def put_on(store: Store, floor: Floor, station: Station, name: str) -> None:
     if spool.on == station.name:
         return
     asked = {"grams": spool.left_g, "material": spool.material}
-    # What the machine says is left is of the one that comes off.
-    take_off(store, floor, station.name)
+    # What the machine says is left is of the one that comes off, until it has taken the other.
+    off = _coming_off(store, floor, station.name)
     floor.ask(station.name, lambda client: client.post("/spool", asked))
+    for one in off:
+        store.shelve(one)
     store.shelve(spool.model_copy(update={"on": station.name}))
 
 
 def take_off(store: Store, floor: Floor, station: str) -> None:
     """Put what is on a machine back on the rack, with what is left of it."""
-    for one in store.shelf(Spool):
-        if one.on == station:
-            store.shelve(_now(one, floor).model_copy(update={"on": ""}))
+    for one in _coming_off(store, floor, station):
+        store.shelve(one)
+
+
+def _coming_off(store: Store, floor: Floor, station: str) -> list[Spool]:
+    """What is on a machine, as it would be back on the rack."""
+    on = [one for one in store.shelf(Spool) if one.on == station]
+    return [_now(one, floor).model_copy(update={"on": ""}) for one in on]
 
 
 def keep_spool(store: Store, spool: Spool, old: str = "") -> None:
