@@ -105,6 +105,10 @@ class FloorTest(AppCase):
         self.assertEqual(kept.on, "")
         self.assertAlmostEqual(kept.left_g, left, delta=0.01)
         self.assertEqual(machine.status().left_g, 1000)
+        # What the machine refuses leaves it there.
+        refused = self.client.post("/floor/machines/Test spools/spool", data={"grams": "99999"}, headers=HTMX)
+        self.assertGreaterEqual(refused.status_code, 400)
+        self.assertEqual(self.store.on_shelf(Spool, "Copper 4").on, "Test spools")
         # A nameless one in its place takes it off.
         self.client.post("/floor/machines/Test spools/spool", data={"grams": "77"}, headers=HTMX)
         self.assertEqual([self.store.on_shelf(Spool, f"Copper {n}").on for n in (3, 4)], ["", ""])

@@ -50,13 +50,23 @@ def put_on(store: Store, floor: Floor, station: Station, name: str) -> None:
         raise BadValue(f"Nothing is left of {spool.name}.", "Weigh it, or pick another.")
     if spool.on == station.name:
         return
-    asked = {"grams": spool.left_g, "material": spool.material}
+    refill(store, floor, station.name, spool.left_g, spool.material)
+    store.shelve(spool.model_copy(update={"on": station.name}))
+
+
+def refill(store: Store, floor: Floor, station: str, grams: float, material: str) -> None:
+    """Have a machine take a new spool or bottle; once it has, what is known by its name is back on the rack.
+
+    Raises
+    ------
+    HeronError
+        The machine does not answer or refuses: what was on it stays there.
+    """
     # What the machine says is left is of the one that comes off, until it has taken the other.
-    off = _coming_off(store, floor, station.name)
-    floor.ask(station.name, lambda client: client.post("/spool", asked))
+    off = _coming_off(store, floor, station)
+    floor.ask(station, lambda client: client.post("/spool", {"grams": grams, "material": material}))
     for one in off:
         store.shelve(one)
-    store.shelve(spool.model_copy(update={"on": station.name}))
 
 
 def take_off(store: Store, floor: Floor, station: str) -> None:

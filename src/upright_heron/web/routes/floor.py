@@ -21,7 +21,7 @@ from ...stand_in.protocol import State, Tune
 from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
 from ...work.at_work import kinds_of_machines, machines_at_work
-from ...work.spools import spools_now, take_off
+from ...work.spools import refill, spools_now
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/floor")
@@ -116,10 +116,7 @@ def forget_machine(name: str, use: Use) -> Response:
 async def new_spool(request: Request, name: str, use: Use, grams: Text, material: Text = "") -> Response:
     """A new spool or bottle is in."""
     held = number(grams)
-    # What is known by its name comes off.
-    await run_in_threadpool(take_off, use.store, use.floor, name)
-    body = {"grams": held, "material": material[:60]}
-    await run_in_threadpool(use.floor.ask, name, lambda client: client.post("/spool", body))
+    await run_in_threadpool(refill, use.store, use.floor, name, held, material[:60])
     return await run_in_threadpool(cards, request, use)
 
 
