@@ -111,6 +111,19 @@ class JobsTest(CliCase):
         weights = [check["weight"] for check in job["checks"]]
         self.assertEqual(weights, sorted(weights, key=lambda one: one != "wrong"))
 
+    def test_the_file_of_each_plate_is_written_and_read_back(self):
+        database = str(self.folder / "edge.sqlite3")
+        store = Store(self.folder / "edge.sqlite3")
+        job = store.create_job(new_sheet(take_in(stl(box(20, 20, 2)), "box.stl", store), "Box"), "Take in").id
+        files = []
+        for name, x in (("good.heron", 0), ("edge.heron", 149)):
+            store.apply(job, PlaceOnPlate(x_mm=x, y_mm=0))
+            self.answer("export-job", job, "--out", str(self.folder / name), "--database", database)
+            (told,) = self.answer("preflight", name)["jobs"]
+            files.append([(c["weight"], c["plate"]) for c in told["checks"] if "G-code refused" in c["text"]])
+        store.close()
+        self.assertEqual(files, [[], [("wrong", 1)]])
+
     def test_what_is_no_archive_is_refused(self):
         (self.folder / "no.heron").write_bytes(json.dumps({"a": 1}).encode())
         self.assertIn("no archive", self.refused("preflight", "no.heron"))

@@ -69,6 +69,47 @@ class EdgeTest(BrowserCase):
         self.assertEqual(b.problems(), [])
 
 
+class TogetherTest(BrowserCase):
+    def names(self):
+        return [row.text.split("\n")[0] for row in self.browser.all("#all-plates td.break")]
+
+    def test_items_of_another_job_come_and_go_in_another_material(self):
+        b = self.browser
+        guest = self.server.upload("guest.stl", stl(box(10, 12, 4)))
+        self.server.post(f"/api/jobs/{guest}/changes", {"kind": "rename", "name": "Otter clips"})
+        for job_id in (guest, host := self.server.upload("host.stl", stl(box(30, 20, 4)))):
+            self.server.post(f"/api/jobs/{job_id}/changes", {"kind": "keep-machine"})
+        b.open(f"{self.server.url}/jobs/{host}?open=9")
+        b.ready()
+        b.click("#other-jobs")
+        b.wait(lambda: b.all("#bring-source"))
+        Select(b.find("#bring-source")).select_by_value(guest)
+        b.click("#bring-form button")
+        b.wait(lambda: len(self.names()) == 2)
+        self.assertIn("guest.stl of Otter clips", self.names()[1])
+        # It is the one to be looked at next, and goes in a material of its own: to a plate, and a file, apart.
+        item = self.server.get(f"/api/jobs/{host}")["sheet"]["items"][1]["id"]
+        b.open(f"{self.server.url}/jobs/{host}?open=9&item={item}")
+        b.ready()
+        Select(b.find("#print-in-material")).select_by_visible_text("PETG")
+        b.wait(lambda: b.attribute("#all-plates", "data-plates") == "2")
+        self.assertIn("A plate, and its file, are of one material", b.text("#print-in"))
+        rows = [row.text for row in b.all("#all-plates tr.group")]
+        self.assertTrue("PLA" in rows[0] and "PETG" in rows[1], rows)
+        # Both files are written and read back where somebody asks, and are told apart.
+        for plate in (1, 2):
+            b.click(f"[data-verify='{plate}']")
+            b.wait(lambda plate=plate: not b.all(f"[data-verify='{plate}']"))
+        told = [one.text for one in b.all("#verified li")]
+        self.assertEqual(told, [f"Plate {k}: G-code written, read back and verified" for k in (1, 2)])
+        # Back in the material of the job, it may stand with the other again.
+        Select(b.find("#print-in-material")).select_by_visible_text("PLA")
+        b.wait(lambda: "PETG" not in b.text("#all-plates"))
+        b.click("#arrange-all")
+        b.wait(lambda: b.attribute("#all-plates", "data-plates") == "1")
+        self.assertEqual(b.problems(), [])
+
+
 class BroughtTest(BrowserCase):
     def test_supports_of_the_file_are_kept_by_a_press(self):
         b = self.browser

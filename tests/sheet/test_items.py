@@ -12,6 +12,7 @@ from upright_heron.core.footing.footing import FootingKind
 from upright_heron.core.machines.catalogue import Technology
 from upright_heron.sheet.changes import (
     AddItems,
+    BringItems,
     CutToGrid,
     JoinAgain,
     Lean,
@@ -24,8 +25,9 @@ from upright_heron.sheet.changes import (
     SetLayer,
     TakeOut,
 )
+from upright_heron.sheet.changes.bring import Brought
 from upright_heron.sheet.changes.items import MOST_ITEMS
-from upright_heron.sheet.item import Item
+from upright_heron.sheet.item import Item, OfJob, PieceOf
 from upright_heron.sheet.merge import changed, clashes
 from upright_heron.sheet.models import JobSheet
 from upright_heron.sheet.part import Size
@@ -50,6 +52,22 @@ def standing(sheet):
 
 
 class ItemsTest(unittest.TestCase):
+    def test_a_piece_of_another_job_comes_as_a_part_of_its_own(self):
+        host = job(1)
+        # Its item there is called as the one here is: nothing here was cut all the same.
+        piece = Item(id="first.1", part=part(1), piece=PieceOf(item="first", path="1"))
+        of = OfJob(job="other", step=1, name="Other", layer_mm=0.2)
+        asked = BringItems(of=of, technology=Technology.FILAMENT, items=(Brought(item=piece),))
+        came = asked.made(host, "")
+        self.assertEqual([one.piece for one in came.items], [None, None])
+        self.assertEqual((len(came.printed), len(standing(came))), (2, 2))
+
+    def test_on_another_plate_it_stands_where_there_is_room(self):
+        made = PlaceOnPlate(x_mm=5, y_mm=6, swing_deg=30).made(job(2), "first")
+        moved = PlaceOnPlate(plate=2).made(made, "first")
+        (one,) = moved.plates[1].instances
+        self.assertEqual((one.item, one.x_mm, one.y_mm, one.swing_deg), ("first", None, None, 0))
+
     @given(st.integers(2, 5), st.data())
     def test_what_is_done_to_one_item_stays_with_it(self, count, data):
         which, other = data.draw(st.permutations(range(count)))[:2]

@@ -135,6 +135,15 @@ class TieTest(unittest.TestCase):
             np.testing.assert_allclose(after[name, 1], poses(made)[name, 1], atol=2e-3)
         self.assertNotEqual(after[names[3], 1], (-60, -60, 0))
 
+    def test_each_lock_of_one_holds_all_of_it(self):
+        made, names = tied()
+        x, y, swing = poses(made)[names[2], 1]
+        for locked in ("lock_x", "lock_y", "lock_swing"):
+            held = PlaceOnPlate(x_mm=x, y_mm=y, swing_deg=swing, **{locked: True}).made(made, names[2])
+            ((_, _, *locks),) = to_arrange(held, [0]).locks
+            told = dict(zip(("lock_x", "lock_y", "lock_swing"), locks, strict=True))
+            self.assertEqual([name for name, is_held in told.items() if is_held], [locked])
+
     def test_where_one_is_too_high_none_of_it_is_laid(self):
         made, names = tied()
         low = of_plan(CrossSection.square((9.0, 5.0)), 4.0)

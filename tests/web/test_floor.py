@@ -97,8 +97,12 @@ class FloorTest(AppCase):
         (row,) = csv.DictReader(io.StringIO(self.client.get("/record.csv?q=copper").text))
         self.assertEqual(row["spool"], "Copper 3")
         # What it took is gone from it, wherever it goes then.
-        self.press(one, "cleared")
         left = 412 - one.told_g
+        # As long as it is on, the machine says what is left.
+        self.until(
+            lambda: f"{left:.0f}" in re.findall(r'name="left" value="(\d+)"', self.client.get("/spools").text)
+        )
+        self.press(one, "cleared")
         self.until(lambda: machine.status().state is State.IDLE)
         self.on("Test spools", "Copper 4")
         kept = self.store.on_shelf(Spool, "Copper 3")
@@ -400,6 +404,29 @@ class FloorTest(AppCase):
         self.assertEqual((failed.layer, failed.reason), (8, "a support came loose"))
         self.assertIn("at layer 8 of 10", self.client.get(f"/record?q={failed.reason}").text)
         self.assertGreater(machine.status().left_g, 740)
+
+    def test_what_printed_and_was_changed_since_is_told(self):
+        self.machine("Test since")
+        job_id = self.job(stl(box(20, 20, 2)))
+        self.change(job_id, "keep-machine")
+        self.settle(job_id)
+
+        def told():
+            card = self.client.get(f"/jobs/{job_id}/card", headers=HTMX).text
+            page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+            return "changed since" in card, "changed since" in page, 'data-standing="printed"' in card
+
+        self.assertEqual(told(), (False, False, False))
+        self.assertEqual(self.send(job_id, "Test since").status_code, 200)
+        self.until(lambda: self.made("Test since")[0].stage is Stage.DONE)
+        self.assertEqual(told(), (False, False, True))
+        # What does not reach the file does not count; what does counts until it is taken back.
+        self.change(job_id, "rename", name="Another name")
+        self.assertEqual(told(), (False, False, True))
+        self.change(job_id, "process", walls="2")
+        self.assertEqual(told(), (True, True, True))
+        self.client.post(f"/jobs/{job_id}/undo", headers=HTMX)
+        self.assertEqual(told(), (False, False, True))
 
     def test_what_is_wrong_goes_only_with_a_reason(self):
         self.machine("Test slow", speed_up=0.01)

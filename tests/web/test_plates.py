@@ -52,6 +52,8 @@ class PlatesTest(AppCase):
         bar = int((raised + 22.5) / layer)
         self.assertAlmostEqual(areas[-1], 400, delta=1)
         self.assertAlmostEqual(areas[bar], 400 + 2 * 400, delta=2)
+        # To the layer: it begins and ends as high as the raft lifts it.
+        self.assertAlmostEqual(areas[int((raised + 24.7) / layer)], 400 + 2 * 400, delta=2)
         self.assertAlmostEqual(areas[int((raised + 25.2) / layer)], 400, delta=1)
         # All of it is as much as the file holds, read back by the reference library.
         answer = self.client.get(f"/jobs/{job_id}/handoff.3mf")
@@ -61,6 +63,48 @@ class PlatesTest(AppCase):
         self.assertEqual(len(every), 4)
         whole = sum(every[name] for name, _ in built(answer.content))
         self.assertAlmostEqual(float(areas.sum()) * layer, whole, delta=0.01 * whole)
+
+    def test_the_file_of_a_plate_is_verified_before_it_goes(self):
+        # Of a size that no other test has: what was written for another would do here, too.
+        job_id = self.job(stl(box(21.3, 18.7, 2.1)))
+        self.change(job_id, "keep-machine")
+
+        def states():
+            page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
+            return re.findall(r'data-verified="([a-z ]+)"', page), page
+
+        def verify(plate=1):
+            answer = self.client.post(f"/jobs/{job_id}/plates/{plate}/verify?open=9")
+            self.assertEqual(answer.status_code, 200, answer.text[:200])
+            end = time.monotonic() + 60
+            while states()[0][plate - 1] == "not yet":
+                self.assertLess(time.monotonic(), end)
+                time.sleep(0.05)
+
+        self.settle(job_id)
+        self.assertEqual(states()[0], ["not yet"])
+        verify()
+        found, page = states()
+        self.assertEqual(found, ["good"])
+        self.assertIn("G-code written, read back and verified", page)
+        # Of what was changed since then it says nothing.
+        self.change(job_id, "process", walls="2")
+        self.settle(job_id)
+        self.assertEqual(states()[0], ["not yet"])
+        self.client.post(f"/jobs/{job_id}/undo")
+        self.assertEqual(states()[0], ["good"])
+        # Past the edge it is refused: that is wrong in the list, of the plate that it is about.
+        self.change(job_id, "copies", open=9, count="2")
+        self.change(job_id, "place", open=9, copy_number="2", plate="2")
+        self.change(job_id, "place", open=9, copy_number="2", x_mm="149", y_mm="0")
+        self.settle(job_id)
+        self.assertEqual(states()[0], ["good", "not yet"])
+        verify(2)
+        found, page = states()
+        self.assertEqual(found, ["good", "refused"])
+        wrong = re.findall(r"preflight-line wrong.*?</button>", page, re.S)
+        self.assertTrue(any("Plate 2" in one and "G-code refused" in one for one in wrong), wrong)
+        self.assertEqual(self.client.post(f"/jobs/{job_id}/plates/3/verify").status_code, 422)
 
     def test_copies_come_and_go_and_count_in_time_and_mass(self):
         job_id = self.job(stl(box(30, 20, 4)))

@@ -58,17 +58,24 @@ class TogetherTest(AppCase):
         told = self.section(other, 9).text("goes-with")
         self.assertIn("Willow brackets", told)
         self.assertIn("on the plates of another job", self.client.get("/cards?q=Alder tee").text)
-        self.client.post(f"/jobs/{other}/apart?open=9", headers=HTMX)
-        self.assertEqual(self.sheet(other).order.goes_with, "")
-        # One step back, and it is gone from the plates.
+        self.assertNotIn("not on them any more", told)
+        # One step back, and it is gone from the plates; the other job says so.
         self.client.post(f"/jobs/{host}/undo?open=9", headers=HTMX)
         self.assertEqual(len(self.sheet(host).items), 1)
+        self.assertIn("is not on them any more", self.section(other, 9).text("goes-with"))
+        self.client.post(f"/jobs/{other}/apart?open=9", headers=HTMX)
+        self.assertEqual(self.sheet(other).order.goes_with, "")
 
     def test_how_far_a_job_is_follows_the_plates_that_it_is_on(self):
         host = self.named("Host", box(30, 20, 4))
         other = self.named("Guest", box(10, 10, 4))
         self.assertEqual(self.store.standing_of(other), Standing.CAME_IN)
+        # On plates of its own it would take two.
+        self.change(other, "copies", open=9, count="2")
+        self.change(other, "place", open=9, copy_number="2", plate="2")
+        self.assertEqual(len(self.sheet(other).plates), 2)
         self.bring(host, other)
+        self.assertEqual(len(self.sheet(host).plates), 1)
 
         def queue():
             return self.store.queue(

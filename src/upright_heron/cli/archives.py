@@ -68,6 +68,7 @@ def preflight(
                     "topic": one.topic.value,
                     "item": one.item,
                     "copy": one.copy,
+                    "plate": one.plate,
                 }
                 for one in checked_job(sheet, store, silent)
             ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import uuid
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
@@ -167,6 +168,18 @@ class Prints(Database):
         with self.session() as s:
             asked = select(PrintRow).where(PrintRow.job_id == job_id).order_by(PrintRow.created.desc())
             return [_print(row) for row in s.scalars(asked)]
+
+    def last_good(self, job_ids: Iterable[str]) -> dict[str, dict[int, int]]:
+        """From jobs to their plates that printed well, from 1, and the step that each was last made from."""
+        good = (PrintRow.state == Stage.DONE.value, PrintRow.outcome != "failed")
+        asked = select(PrintRow.job_id, PrintRow.plate, PrintRow.step_id).where(
+            PrintRow.job_id.in_(list(job_ids)), *good
+        )
+        found: dict[str, dict[int, int]] = {}
+        with self.session() as s:
+            for job_id, plate, step_id in s.execute(asked.order_by(PrintRow.ended, PrintRow.id)):
+                found.setdefault(job_id, {})[plate] = step_id
+        return found
 
     def take_next(self, station: str) -> Print | None:
         """Begin to send the first of a queue; ``None`` where nothing waits or something is under way."""

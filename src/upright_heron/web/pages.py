@@ -23,6 +23,7 @@ from ..sheet.shop import Habits
 from ..store.store import Job, Store
 from ..work.bind import as_variant, keys_of, plate_keys
 from ..work.checking import shop_checks
+from ..work.files_of_plates import to_write
 from ..work.known import Memo
 from ..work.machine_board import NEEDED
 from ..work.scheduler import Scheduler
@@ -143,6 +144,8 @@ class Pages:
         self._lock = threading.Lock()
         # The step of a job that somebody asked the results of, where they are not made at once.
         self._asked: LRUCache[str, int] = LRUCache(1000)
+        # Plates of a step whose files somebody asked to have written and read back.
+        self._verified: LRUCache[tuple[str, int], frozenset[int]] = LRUCache(1000)
 
     def result(self, key: str) -> Any | None:
         """A remembered result."""
@@ -199,7 +202,16 @@ class Pages:
         opened = SECTIONS.numbered(look.open)
         sections = list(SECTIONS) if every_section else [opened] if opened else []
         wanted = self.wanted(job.sheet, look.item, sections)
+        with self._lock:
+            plates = self._verified.get((job.id, job.step_id), frozenset())
+        wanted += [file for plate, file in to_write(job.sheet).items() if plate in plates] if plates else []
         return self._work.want(job.id, wanted, about=str(job.step_id), again=again)
+
+    def verify(self, job: Job, plate: int) -> None:
+        """Have the file of a plate, from 1, written and read back for whoever looks at this step next."""
+        place = (job.id, job.step_id)
+        with self._lock:
+            self._verified[place] = self._verified.get(place, frozenset()) | {plate}
 
     @property
     def at_once(self) -> bool:
@@ -237,7 +249,9 @@ class Pages:
     def job_page(self, job: Job, look: Looking, *, again: bool = False) -> JobPage:
         """Start what is missing and gather what there is."""
         task = self._work.act(job.id) or self.ensure(job, look, again=again)
-        live = summary(job.sheet, look.item, self.memo, shop_checks(job.sheet, self._store))
+        live = summary(
+            job.sheet, look.item, self.memo, shop_checks(job.sheet, self._store), self._work.refused
+        )
         now, stale = self._with_leftovers(job, live)
         page = JobPage(
             job=job,

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..core.machines.catalogue import PRINTERS, Printer
 from ..core.toolpaths.learned import factor
-from ..sheet.shop import Finished, OwnPrinter, Station
+from ..sheet.shop import Finished, Station
 from ..stand_in.protocol import Status
 from ..store.prints import ENDED, UNDER_WAY, WAITING, Print
 from ..store.store import Store
@@ -52,12 +51,6 @@ class AtWork:
     def free_in_s(self) -> float:
         """When it could begin with something new: after what it has, and what waits."""
         return (self.left_s or 0.0) + self.queue_s
-
-
-def kinds_of_machines(store: Store) -> dict[str, Printer]:
-    """Kinds of machines by name; those of the shop in place of others of the same name."""
-    own = (one.core() for one in store.shelf(OwnPrinter))
-    return {one.name: one for one in (*PRINTERS, *own)}
 
 
 def longer(store: Store, model: str) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
+from ..core.errors import BadValue
 from ..core.graph import GRAPH
 from ..core.handoff.preflight import Check, Weight, unchosen, worst_first
 from ..core.keys import Keys
@@ -17,6 +18,7 @@ from ..sheet.models import ItemSheet, JobSheet
 from ..sheet.shop import Calibration, OwnMaterial, OwnPrinter, RunNotes
 from ..store.store import Store
 from .bind import keys_of, plate_keys
+from .files_of_plates import file_checks, plate_files, to_write
 from .path_doubts import path_checks
 from .sources import load_from
 
@@ -184,6 +186,8 @@ def shop_checks(job: JobSheet, store: Store) -> list[Check]:
 def checked_job(job: JobSheet, store: Store, progress: Progress) -> list[Check]:
     """Make all that preflight asks for, here and now, and put the list together.
 
+    The file of each plate is written and read back, too.
+
     Parameters
     ----------
     job : JobSheet
@@ -206,8 +210,16 @@ def checked_job(job: JobSheet, store: Store, progress: Progress) -> list[Check]:
         masses[item.id] = brief.mass_g if isinstance(brief, Brief) else None
         told = made(keys, "path_notes")
         notes[item.id] = told if isinstance(told, PathNotes) else None
-    plates = []
+    plates, refused, files = [], {}, set()
     for plate in range(len(job.plates)):
         checks = made(plate_keys(job, plate), "plate_checks")
         plates.append(checks if isinstance(checks, tuple) else ())
-    return job_checks(job, items, plates, masses.get, notes=notes.get)
+    for keys, name in to_write(job).values():
+        try:
+            maker.make(keys, name)
+        except BadValue as error:
+            refused[keys[name]] = str(error), error.advice
+        else:
+            files.add(keys[name])
+    of_files = file_checks(plate_files(job, lambda _: files, refused.get))
+    return job_checks(job, items, plates, masses.get, [*of_files, *shop_checks(job, store)], notes=notes.get)

@@ -13,11 +13,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..core.errors import HeronError
-from ..core.machines.catalogue import MATERIALS
-from ..sheet.shop import LEAST_FLOW, MOST_FLOW, Finished, OwnMaterial, Spool, Station
+from ..sheet.shop import LEAST_FLOW, MOST_FLOW, Finished, Spool, Station
 from ..stand_in.protocol import Start, State, Status
 from ..store.prints import UNDER_WAY, Print, Stage
 from ..store.store import Store
+from .kinds import kinds_of_materials
 from .machine_client import MachineClient, MachineRefuses, NoAnswer
 
 log = logging.getLogger(__name__)
@@ -229,9 +229,7 @@ class Floor:
         """What the machine has to push of what is on it for one that a file asks for."""
         if on is None or on.diameter_mm is None:
             return 1.0
-        own = self._store.on_shelf(OwnMaterial, material)
-        named = {one.name: one for one in MATERIALS}.get(material)
-        kind = own.core() if own is not None else named
+        kind = kinds_of_materials(self._store).get(material)
         flow = on.flow(kind.diameter_mm) if kind is not None else 1.0
         # Filament of another size than the file is for is nothing to be made up for by pushing.
         return flow if LEAST_FLOW <= flow <= MOST_FLOW else 1.0

@@ -44,6 +44,11 @@ class Memo:
         there = self._store.has_results(missing) if missing else set()
         return found | {key: self.result(key) for key in there}
 
+    def there(self, keys: Iterable[str]) -> set[str]:
+        """Which of some results are remembered; none of them is unpacked."""
+        asked = list(keys)
+        return self._store.has_results(asked) if asked else set()
+
     def put(self, key: str, value: Any) -> None:
         """Have a value at hand."""
         with self._lock:

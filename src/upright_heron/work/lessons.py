@@ -13,8 +13,7 @@ from ..core.split.fittings import FITS
 from ..sheet.shop import Calibration, Learned, OwnMaterial, pair_name
 from ..store.prints import Print
 from ..store.store import Store
-from .at_work import kinds_of_machines
-from .spools import kinds_of_materials
+from .kinds import kinds_of_machines, kinds_of_materials
 
 # So many prints of a pair have to say the same (our choice).
 ENOUGH = 2

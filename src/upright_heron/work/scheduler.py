@@ -9,12 +9,11 @@ any more. A worker that is lost is replaced, and its task done again once.
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import itertools
 import logging
 import threading
 from collections.abc import Callable, Iterable
-from concurrent.futures import BrokenExecutor, CancelledError, Future, InvalidStateError
+from concurrent.futures import BrokenExecutor, CancelledError, Future
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -25,7 +24,7 @@ from ..core.maker import bound
 from ..store.store import Store
 from . import worker
 from .lanes import Lane, Lanes, Message
-from .tasks import Event, Rank, Standing, Task
+from .tasks import Event, Rank, Standing, Task, pass_on, settle
 
 Answer = TypeVar("Answer")
 
@@ -157,6 +156,11 @@ class Scheduler:
                 return Standing("stopped", made=made, wanted=wanted)
             return Standing("running", made=made, wanted=wanted)
 
+    def refused(self, key: str) -> tuple[str, str] | None:
+        """Why a result could not be made when it was last asked for, and what to do; ``None`` otherwise."""
+        with self._lock:
+            return self._failed.get(key)
+
     def cancel(self, page: str) -> None:
         """Stop what is made for a page until somebody asks again; what is finished stays."""
         with self._lock:
@@ -202,7 +206,7 @@ class Scheduler:
                 last = self._task(key, plan[key], rank)
                 last.waiting += 1
             assert last is not None
-            last.future.add_done_callback(lambda future: _pass_on(future, done))
+            last.future.add_done_callback(lambda future: pass_on(future, done))
             self._fill()
         return done
 
@@ -368,7 +372,7 @@ class Scheduler:
                     self._fail(task, explained(error))
                 else:
                     self._over(task)
-                    _settle(task.future, error=error)
+                    settle(task.future, error=error)
             else:
                 self._succeed(task, ended.result())
             self._fill()
@@ -380,14 +384,14 @@ class Scheduler:
         for page in owners:
             self._tell(page, {"type": "ready", "name": task.name, "key": task.key})
             self._say(page)
-        _settle(task.future, answer)
+        settle(task.future, answer)
 
     def _fail(self, task: Task, why: tuple[str, str]) -> None:
         self._failed[task.key] = why
         owners = self._over(task)
         for page in owners:
             self._say(page)
-        _settle(task.future, error=HeronError(*why))
+        settle(task.future, error=HeronError(*why))
         for other in [t for t in self._tasks.values() if task.key in t.needs]:
             self._fail(other, why)
 
@@ -409,7 +413,7 @@ class Scheduler:
 
     def _drop(self, task: Task) -> None:
         self._over(task)
-        _settle(task.future, error=Cancelled())
+        settle(task.future, error=Cancelled())
 
     def _stop(self, task: Task) -> None:
         if task.lane is None:
@@ -466,20 +470,6 @@ class Scheduler:
                 standing = self.act(page) if task is self._acts.get(page) else self.standing(page)
                 if standing is not None:
                     self._tell(page, standing.event())
-
-
-def _pass_on(future: Future[Any], done: Future[None]) -> None:
-    error = CancelledError() if future.cancelled() else future.exception()
-    _settle(done, error=error)
-
-
-def _settle(future: Future[Any], answer: Any = None, error: BaseException | None = None) -> None:
-    """End a future that whoever waited for it may have left."""
-    with contextlib.suppress(InvalidStateError):
-        if error is None:
-            future.set_result(answer)
-        else:
-            future.set_exception(error)
 
 
 def explained(error: BaseException) -> tuple[str, str]:

@@ -3,16 +3,9 @@
 from __future__ import annotations
 
 from ..core.errors import BadValue
-from ..core.machines.catalogue import MATERIALS, Material
-from ..sheet.shop import OwnMaterial, Spool, Station
+from ..sheet.shop import Spool, Station
 from ..store.store import Store
 from .floor import Floor
-
-
-def kinds_of_materials(store: Store) -> dict[str, Material]:
-    """Materials by name; those of the shop in place of others of the same name."""
-    own = (one.core() for one in store.shelf(OwnMaterial))
-    return {one.name: one for one in (*MATERIALS, *own)}
 
 
 def spools_now(store: Store, floor: Floor) -> list[Spool]:

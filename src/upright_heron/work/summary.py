@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -32,6 +32,7 @@ from ..core.toolpaths.timing import Timed
 from ..sheet.models import ItemSheet, JobSheet
 from .bind import as_variant, keys_of, plate_keys
 from .checking import job_checks
+from .files_of_plates import PlateFile, file_checks, plate_files
 from .known import Known, Memo
 from .what_if import taken
 
@@ -85,6 +86,8 @@ class Summary:
         Time and filament from the paths themselves.
     path_notes : PathNotes or None
     footing_advice : Advice or None
+    files : tuple of PlateFile
+        How it stands with the file of each plate.
     """
 
     sheet: ItemSheet
@@ -116,6 +119,7 @@ class Summary:
     timed: Timed | None = None
     path_notes: PathNotes | None = None
     footing_advice: Advice | None = None
+    files: tuple[PlateFile, ...] = ()
 
     @cached_property
     def paid(self) -> Bill | None:
@@ -183,8 +187,26 @@ def _path_notes(job: JobSheet, items: Iterable[str], memo: Memo) -> dict[str, Pa
     return notes
 
 
-def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ()) -> Summary:
-    """Gather what is known of a job that is looked at for one of its items, with what the shelf says."""
+def summary(
+    job: JobSheet,
+    item: str,
+    memo: Memo,
+    of_shop: Iterable[Check] = (),
+    refused: Callable[[str], tuple[str, str] | None] = lambda _: None,
+) -> Summary:
+    """Gather what is known of a job that is looked at for one of its items.
+
+    Parameters
+    ----------
+    job : JobSheet
+    item : str
+        Its id.
+    memo : Memo
+    of_shop : iterable of Check
+        What the shelf says.
+    refused : callable
+        From the key of a file to why it could not be written; ``None`` where nobody tried.
+    """
     sheet = job.on(item)
     own = item_summary(sheet, memo)
     variants = [(kept.name, item_summary(as_variant(sheet, kept), memo)) for kept in sheet.variants]
@@ -207,11 +229,13 @@ def summary(job: JobSheet, item: str, memo: Memo, of_shop: Iterable[Check] = ())
     notes = _path_notes(job, [name for name in briefs if name != sheet.id], memo)
     notes[sheet.id] = own.path_notes
     of_plates = [plate.get("plate_checks") for plate in plates]
+    files = plate_files(job, memo.there, refused)
     return replace(
         own,
         variants=variants,
         briefs=briefs,
         counts=tuple(dict(Counter(one.item for one in plate.instances)) for plate in job.plates),
-        preflight=job_checks(job, of_items, of_plates, mass_g, of_shop, notes.get),
+        preflight=job_checks(job, of_items, of_plates, mass_g, [*file_checks(files), *of_shop], notes.get),
         arranged=plates[job.plate_of(sheet.id)].get("arranged"),
+        files=files,
     )

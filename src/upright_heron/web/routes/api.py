@@ -14,7 +14,6 @@ from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
 from ...core.errors import BadValue, TooLarge
-from ...core.machines.catalogue import MATERIALS
 from ...core.units import length_mm
 from ...sheet.changes import AddItems, AnyChange, PickMaterial, PickPrinter, PrintIn, PrintOn, SetOrder
 from ...sheet.models import JobSheet
@@ -23,8 +22,8 @@ from ...sheet.shop import OwnMaterial, OwnPrinter
 from ...store.archive import TakenIn, read_archive
 from ...store.store import Job, Store
 from ...work import worker
-from ...work.at_work import kinds_of_machines
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
+from ...work.kinds import kinds_of_machines, kinds_of_materials
 from ...work.reading_apart import Limits
 from ..bodies import left
 from ..dependencies import Services, Use
@@ -75,10 +74,8 @@ def printers(use: Use) -> list[dict[str, Any]]:
 @router.get("/materials")
 def materials(use: Use) -> list[dict[str, Any]]:
     """The materials there are, the shop's own last."""
-    own = [entry.core() for entry in use.store.shelf(OwnMaterial)]
-    return [
-        {"name": m.name, "technology": m.technology, "limit_deg": m.limit_deg} for m in (*MATERIALS, *own)
-    ]
+    every = kinds_of_materials(use.store).values()
+    return [{"name": m.name, "technology": m.technology, "limit_deg": m.limit_deg} for m in every]
 
 
 @router.get("/length")

@@ -20,7 +20,8 @@ from ...stand_in.layer_drawing import layer_drawing
 from ...stand_in.protocol import State, Tune
 from ...store.database import NotFound
 from ...store.prints import UNDER_WAY, WAITING
-from ...work.at_work import kinds_of_machines, machines_at_work
+from ...work.at_work import machines_at_work
+from ...work.kinds import kinds_of_machines
 from ...work.spools import refill, spools_now
 from ..dependencies import Services, Use
 

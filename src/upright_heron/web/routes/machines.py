@@ -21,6 +21,7 @@ from ...sheet.shop import Calibration, Habits, OwnMaterial, OwnPrinter, pair_nam
 from ...store.store import Job
 from ...work import worker
 from ...work.intake import new_sheet
+from ...work.kinds import kinds_of_machines, kinds_of_materials
 from ..dependencies import Services, Use
 
 router = APIRouter(prefix="/machines")
@@ -29,18 +30,15 @@ Text = Annotated[str, Form(max_length=60)]
 COUPONS = {"slopes": "Slope coupon", "bridges": "Bridge coupon", "fits": "Coupon of fits"}
 
 
-# The shelf that each kind of entry lies on, and what there is besides.
-KINDS: dict[str, tuple[type[OwnPrinter] | type[OwnMaterial], tuple[Printer, ...] | tuple[Material, ...]]] = {
-    "printers": (OwnPrinter, PRINTERS),
-    "materials": (OwnMaterial, MATERIALS),
-}
+# The shelf that each kind of entry lies on.
+KINDS: dict[str, type[OwnPrinter] | type[OwnMaterial]] = {"printers": OwnPrinter, "materials": OwnMaterial}
 Kind = Literal["printers", "materials"]
 
 
 def _all(use: Services, kind: str) -> dict[str, Printer | Material]:
     """All printers or materials by name, the shop's own last."""
-    entry, given = KINDS[kind]
-    return {item.name: item for item in (*given, *(own.core() for own in use.store.shelf(entry)))}
+    found = kinds_of_machines if kind == "printers" else kinds_of_materials
+    return {**found(use.store)}
 
 
 def _known(use: Services, kind: str, name: str) -> Printer | Material:
@@ -88,7 +86,7 @@ def habits(
 @router.post("/{kind}/copy", name="copy")
 def copy(request: Request, kind: Kind, use: Use, name: Text) -> Response:
     """Copy a printer or material, to edit the copy."""
-    source, taken, entry = _known(use, kind, name), _all(use, kind), KINDS[kind][0]
+    source, taken, entry = _known(use, kind, name), _all(use, kind), KINDS[kind]
     free = (f"{name} copy{'' if n == 1 else f' {n}'}" for n in itertools.count(1))
     fields = {field: getattr(source, field) for field in entry.model_fields}
     use.store.shelve(
@@ -106,7 +104,7 @@ async def edit(request: Request, kind: Kind, use: Use) -> Response:
 
 
 def _edit(use: Services, kind: str, form: dict[str, str]) -> None:
-    entry = KINDS[kind][0]
+    entry = KINDS[kind]
     old = use.store.on_shelf(entry, form.pop("old", ""))
     if old is None:
         raise BadValue("Only the shop's own can be edited.", "Copy it, and edit the copy.")

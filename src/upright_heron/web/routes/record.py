@@ -13,7 +13,7 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue
 from ...store.database import now
 from ...store.prints import ENDED
-from ...work.at_work import kinds_of_machines
+from ...work.kinds import kinds_of_machines
 from ...work.lessons import lessons, take_lesson
 from ...work.photo import MOST_BYTES, small_photo
 from ...work.record import REASONS, failures, found, kept_free, months, outcome_of, place_of, with_worn

@@ -11,10 +11,10 @@ from starlette.concurrency import run_in_threadpool
 from ...core.errors import BadValue
 from ...core.units import length_mm, number
 from ...sheet.shop import Spool, Station
+from ...work.kinds import kinds_of_materials
 from ...work.spools import (
     forget_spool,
     keep_spool,
-    kinds_of_materials,
     put_on,
     spools_now,
     take_off,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import io
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from urllib.parse import urlencode
@@ -11,16 +12,16 @@ from urllib.parse import urlencode
 from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response
 
-from ...core.machines.catalogue import MATERIALS, PRINTERS
+from ...core.machines.catalogue import PRINTERS
 from ...core.recipes.values import Brief
 from ...sheet.changes import HandOver
 from ...sheet.models import ItemSheet
-from ...sheet.shop import OwnMaterial
 from ...store.archive import write_archive
 from ...store.store import Job
 from ...store.yard import Order, Standing
-from ...work.at_work import kinds_of_machines
 from ...work.bind import keys_of
+from ...work.files_of_plates import changed_since
+from ...work.kinds import kinds_of_machines, kinds_of_materials
 from ...work.known import Known
 from ..dependencies import Services, Use
 from .changes import last_machine
@@ -51,6 +52,8 @@ class Card:
         How far it is.
     late : bool
         It is due and has not been handed over.
+    changed : tuple of int
+        Plates, from 1, that printed well and would leave as another file now.
     waits : bool
         Its figures are being made: it asks for them.
     """
@@ -62,6 +65,7 @@ class Card:
     items: int
     standing: Standing
     late: bool
+    changed: tuple[int, ...]
     waits: bool
 
 
@@ -103,25 +107,32 @@ def asked_of(
 Look = Annotated[Asked, Depends(asked_of)]
 
 
-def _card(use: Services, job: Job, standing: Standing) -> Card:
+def _card(use: Services, job: Job, standing: Standing, printed: Mapping[int, int]) -> Card:
     sheet = job.sheet.on()
     brief = Known(keys_of(sheet), use.pages.memo).get("brief")
     pieces = sum(item.piece is not None for item in job.sheet.items)
     late = job.sheet.order.late(dt.date.today())
     waits = brief is None and use.pages.at_once
-    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late, waits)
+    changed = changed_since(job.sheet, printed, use.store.sheet_at)
+    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late, changed, waits)
+
+
+def _cards(use: Services, jobs: Sequence[Job], far: Mapping[str, Standing]) -> list[Card]:
+    printed = [job.id for job in jobs if far[job.id] is Standing.PRINTED]
+    done = use.store.last_good(printed) if printed else {}
+    return [_card(use, job, far[job.id], done.get(job.id, {})) for job in jobs]
 
 
 def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
     machines = tuple(kinds_of_machines(use.store).values())
-    materials = (*MATERIALS, *(own.core() for own in use.store.shelf(OwnMaterial)))
+    materials = tuple(kinds_of_materials(use.store).values())
     printer, material = last_machine(request)
     found = use.store.yard_page(
         asked.show, words=asked.q, folder=asked.folder, standing_is=asked.far, order=asked.sort,
         first=asked.first, count=CARDS,
     )  # fmt: skip
     far = dict(found.ids)
-    cards = [_card(use, job, far[job.id]) for job in use.store.these(list(far))]
+    cards = _cards(use, use.store.these(list(far)), far)
     for card in cards:
         if card.brief is None:
             use.pages.in_background(card.job)
@@ -158,7 +169,7 @@ def cards(request: Request, use: Use, asked: Look) -> Response:
 @router.get("/jobs/{job_id}/card", name="card")
 def card(request: Request, job_id: str, use: Use, asked: Look) -> Response:
     """One card, once its figures are made: it asks for them until then."""
-    found = _card(use, use.store.job(job_id), use.store.standing_of(job_id))
+    found = _cards(use, [use.store.job(job_id)], {job_id: use.store.standing_of(job_id)})[0]
     if found.waits:
         return Response(status_code=204)
     context = {"card": found, "shown": asked.show, "query": asked.query}

@@ -15,8 +15,9 @@ from ....sheet.models import JobSheet
 from ....sheet.plating import Instance
 from ....sheet.shop import Habits, RunNotes, Station
 from ....work.checking import of_plate
+from ....work.files_of_plates import changed_since
+from ....work.kinds import kinds_of_materials
 from ....work.naming import FIELDS, PATTERN, PLATE_FIELDS
-from ....work.spools import kinds_of_materials
 from ...section import Section
 from .routes import router
 from .sending import router as sending
@@ -122,8 +123,12 @@ class HandoffContext:
         Machines of the shop that the plates are for.
     sent : list of Print
         Prints of the job: those that wait or go, and the last that ended.
+    changed : tuple of int
+        Plates, from 1, that printed well and would leave as another file now.
     host : str
         Name of the job on whose plates this one is printed; empty where it is on its own.
+    left_host : bool
+        That job has its items no more: they were taken out there, or the step was undone.
     """
 
     plates: list[PlateLines]
@@ -147,7 +152,9 @@ class HandoffContext:
     head_mm: float = 0.0
     rail_mm: float = 0.0
     sent: list[Print] = field(default_factory=list)
+    changed: tuple[int, ...] = ()
     host: str = ""
+    left_host: bool = False
 
 
 def _context(page: JobPage, store: Store) -> HandoffContext:
@@ -177,6 +184,8 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
     notes = store.on_shelf(RunNotes, there.pair)
     habits = store.on_shelf(Habits, "shop")
     stations = tuple(one.name for one in store.shelf(Station) if one.model == there.printer)
+    sent = store.prints_of(page.job.id)
+    host, held = _host(page.job.id, job, store)
     return HandoffContext(
         plates,
         here,
@@ -199,14 +208,21 @@ def _context(page: JobPage, store: Store) -> HandoffContext:
         head_mm=there.machine.head_mm,
         rail_mm=there.machine.rail_mm,
         wrong=sum(one.weight is Weight.WRONG for one in of_plate(job, max(here_plate, 1), now.preflight)),
-        sent=store.prints_of(page.job.id)[:6],
-        host=_host(job, store),
+        sent=sent[:6],
+        changed=changed_since(job, store.last_good([page.job.id]).get(page.job.id, {}), store.sheet_at)
+        if sent
+        else (),
+        host=host,
+        left_host=bool(host) and not held,
     )
 
 
-def _host(job: JobSheet, store: Store) -> str:
+def _host(job_id: str, job: JobSheet, store: Store) -> tuple[str, bool]:
+    """Name of the job on whose plates one is printed, and whether its items are on them now."""
     found = store.sheet_now(job.order.goes_with) if job.order.goes_with else None
-    return found.name if found is not None else ""
+    if found is None:
+        return "", False
+    return found.name, any(item.of is not None and item.of.job == job_id for item in found.items)
 
 
 SECTION = Section(

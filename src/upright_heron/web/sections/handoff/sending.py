@@ -15,6 +15,7 @@ from ....sheet.shop import Spool, Station
 from ....work.at_work import machines_at_work
 from ....work.bind import plate_keys
 from ....work.checking import of_plate
+from ....work.files_of_plates import file_checks, name_of
 from ....work.handing import excused, goes_to, new_print, station_checks
 from ....work.machine_board import candidates, machine_board
 from ...dependencies import Use, all_made, render
@@ -54,8 +55,11 @@ async def print_plate(
         takes_g=takes[1] if takes is not None else None,
         spools=await run_in_threadpool(use.store.shelf, Spool),
     )
-    why = excused([*of_plate(job.sheet, plate, page.now.preflight), *of_station], excuse)
-    keys, name = plate_keys(job.sheet, plate - 1), "masks" if job.sheet.is_resin else "gcode"
+    # Its file is written and read back anew just below: what became of that before excuses nothing.
+    before = file_checks(page.now.files)
+    found_wrong = [one for one in of_plate(job.sheet, plate, page.now.preflight) if one not in before]
+    why = excused([*found_wrong, *of_station], excuse)
+    keys, name = plate_keys(job.sheet, plate - 1), name_of(job.sheet, plate)
     await asyncio.wrap_future(use.work.make(keys, name))
     package = await run_in_threadpool(use.pages.result, keys[name])
     assert isinstance(package, Package)
@@ -65,6 +69,15 @@ async def print_plate(
     await run_in_threadpool(use.store.queue, new)
     use.floor.hurry()
     return await run_in_threadpool(render, request, use, job, look.usually("handoff"))
+
+
+@router.post("/plates/{plate}/verify", name="verify_plate")
+async def verify_plate(request: Request, job_id: str, plate: int, use: Use, look: Look) -> Response:
+    """Have the file of a plate written and read back in the background; the page is told what came of it."""
+    job = await run_in_threadpool(use.store.job, job_id)
+    check_plate(job.sheet, plate)
+    use.pages.verify(job, plate)
+    return await run_in_threadpool(render, request, use, job, look.usually("handoff"), again=True)
 
 
 @router.get("/plates/{plate}/machines", name="plate_machines")

@@ -9,8 +9,7 @@ from typing import TYPE_CHECKING
 from ....core.machines import catalogue as machines
 from ....core.topics import Topic
 from ....sheet.process import Preset
-from ....sheet.shop import OwnMaterial
-from ....work.at_work import kinds_of_machines
+from ....work.kinds import kinds_of_machines, kinds_of_materials
 from ...section import Section
 
 if TYPE_CHECKING:
@@ -39,8 +38,7 @@ class PrinterContext:
 def materials_of(page: JobPage, store: Store) -> tuple[machines.Material, ...]:
     """All materials that the machine can use, the shop's own last."""
     technology = page.sheet.machine.technology
-    own = [m.core() for m in store.shelf(OwnMaterial) if m.technology is technology]
-    return (*machines.materials_for(page.sheet.machine), *own)
+    return tuple(one for one in kinds_of_materials(store).values() if one.technology is technology)
 
 
 def _context(page: JobPage, store: Store) -> PrinterContext:

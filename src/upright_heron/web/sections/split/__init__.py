@@ -23,7 +23,7 @@ from ....core.topics import Topic
 from ....sheet.item import Item, Plane
 from ....sheet.process import Preset
 from ....sheet.shop import Habits
-from ....work.at_work import kinds_of_machines
+from ....work.kinds import kinds_of_machines
 from ...section import Section
 from .routes import router
 from .taking import Takes, takes
