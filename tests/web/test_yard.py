@@ -3,8 +3,10 @@
 import datetime as dt
 import re
 import tempfile
+import threading
 import time
-import unittest
+import unittest.mock
+from concurrent.futures import Future
 from pathlib import Path
 
 from tests.core.test_formats import theirs
@@ -228,8 +230,47 @@ class PurgeTest(unittest.TestCase):
             store.close()
 
 
-if __name__ == "__main__":
-    unittest.main()
+class PicturesTest(AppCase):
+    def test_pages_do_not_wait_for_pictures(self):
+        work = self.client.app.state.services.work
+        ids = [self.job(stl(box(10 + k / 7, 10, 3)), f"starve {k}.stl") for k in range(3)]
+        ended = []
+        with unittest.mock.patch.object(work, "make", lambda *_, **__: ended.append(Future()) or ended[-1]):
+            # Far more are asked for than there are threads that answer.
+            asked = [
+                threading.Thread(target=self.client.get, args=(f"/jobs/{ids[k % 3]}/picture.png?n={k}",))
+                for k in range(90)
+            ]
+            for one in asked:
+                one.start()
+            end = time.monotonic() + 30
+            while len(ended) < len(asked):
+                self.assertLess(time.monotonic(), end)
+                time.sleep(0.01)
+            for path in ("/", "/floor", f"/jobs/{ids[0]}", f"/api/jobs/{ids[1]}"):
+                self.assertEqual(self.client.get(path).status_code, 200)
+            self.assertTrue(all(one.is_alive() for one in asked))
+            for one in ended:
+                one.set_result(None)
+            for one in asked:
+                one.join()
+
+    def test_a_card_has_a_picture_once_it_is_made(self):
+        work = self.client.app.state.services.work
+        with unittest.mock.patch.object(work, "want", lambda *_, **__: None):
+            job_id = self.job(stl(box(11, 17, 3.3)), "kestrel.stl")
+            page = self.client.get("/?q=kestrel").text
+            self.assertIn("picture being made", page)
+            # Nobody asks for what is not there: a browser holds a connection for each.
+            self.assertNotIn(f"{job_id}/picture.png", page)
+            self.assertEqual(self.client.get(f"/jobs/{job_id}/card").status_code, 204)
+        self.client.get("/?q=kestrel")
+        end = time.monotonic() + 60
+        while (card := self.client.get(f"/jobs/{job_id}/card")).status_code == 204:
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.05)
+        self.assertIn(f"{job_id}/picture.png", card.text)
+        self.assertNotIn("hx-trigger", card.text.split("</a>")[0])
 
 
 class CardsTest(AppCase):
@@ -242,3 +283,7 @@ class CardsTest(AppCase):
             self.assertLess(time.monotonic(), until, text)
             time.sleep(0.1)
         self.assertIn(f"/jobs/{job_id}", text)
+
+
+if __name__ == "__main__":
+    unittest.main()

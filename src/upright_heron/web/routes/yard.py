@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import io
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from urllib.parse import urlencode
@@ -54,8 +54,10 @@ class Card:
         It is due and has not been handed over.
     changed : tuple of int
         Plates, from 1, that printed well and would leave as another file now.
+    pictured : bool
+        Its picture is there; a page that asked for it before would hold a connection until it is made.
     waits : bool
-        Its figures are being made: it asks for them.
+        Its figures or its picture are being made: it asks for them.
     """
 
     job: Job
@@ -66,6 +68,7 @@ class Card:
     standing: Standing
     late: bool
     changed: tuple[int, ...]
+    pictured: bool
     waits: bool
 
 
@@ -107,20 +110,26 @@ def asked_of(
 Look = Annotated[Asked, Depends(asked_of)]
 
 
-def _card(use: Services, job: Job, standing: Standing, printed: Mapping[int, int]) -> Card:
+def _card(
+    use: Services, job: Job, standing: Standing, printed: Mapping[int, int], pictures: Collection[str]
+) -> Card:
     sheet = job.sheet.on()
     brief = Known(keys_of(sheet), use.pages.memo).get("brief")
     pieces = sum(item.piece is not None for item in job.sheet.items)
     late = job.sheet.order.late(dt.date.today())
-    waits = brief is None and use.pages.at_once
+    key = keys_of(sheet).get("picture")
+    pictured, failed = key in pictures, key is not None and use.work.refused(key) is not None
+    waits = not (pictured or failed) or (brief is None and use.pages.at_once)
     changed = changed_since(job.sheet, printed, use.store.sheet_at)
-    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late, changed, waits)
+    return Card(job, sheet, brief, pieces, len(job.sheet.printed), standing, late, changed, pictured, waits)
 
 
 def _cards(use: Services, jobs: Sequence[Job], far: Mapping[str, Standing]) -> list[Card]:
     printed = [job.id for job in jobs if far[job.id] is Standing.PRINTED]
     done = use.store.last_good(printed) if printed else {}
-    return [_card(use, job, far[job.id], done.get(job.id, {})) for job in jobs]
+    named = (keys_of(job.sheet.on()).get("picture") for job in jobs)
+    pictures = use.pages.memo.there([key for key in named if key is not None])
+    return [_card(use, job, far[job.id], done.get(job.id, {}), pictures) for job in jobs]
 
 
 def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
@@ -134,7 +143,7 @@ def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
     far = dict(found.ids)
     cards = _cards(use, use.store.these(list(far)), far)
     for card in cards:
-        if card.brief is None:
+        if card.waits:
             use.pages.in_background(card.job)
     return {
         "machines": machines,
