@@ -42,12 +42,15 @@ def _serve(host: str | None, port: int | None, database: Path | None, *, demo: b
     import uvicorn
 
     from ..settings import Settings
+    from ..store.store import Store
     from ..web.app import create_app
     from ..web.guard import may_listen
 
     given = {"host": host, "port": port, "database": database}
     settings = Settings(**{k: v for k, v in given.items() if v is not None}, demo=demo)  # type: ignore[arg-type]
     may_listen(settings)
+    # What is wrong with the database is one line here; inside the server it would be the end of a trace.
+    Store(settings.database).close()
     typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
     if demo:
         typer.echo("The first start makes the demo jobs; this takes up to a minute.")

@@ -37,7 +37,8 @@ from .blobs import DIGEST
 from .codec import decode
 from .database import NotFound
 from .models import BlobRow, JobRow, PrintPhotoRow, ShelfRow, StepRow
-from .store import SHELF, Store
+from .shelf import SHELF
+from .store import Store
 
 FORMAT = "upright-heron-archive"
 # 2: the record of prints goes along. 3: so do their photos.

@@ -84,6 +84,15 @@ class ResultRow(Base):
     used: Mapped[float] = mapped_column(index=True)
 
 
+class RoomRow(Base):
+    """What remembered results take in all; the database itself keeps it."""
+
+    __tablename__ = "result_room"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    bytes: Mapped[int]
+
+
 class PrintRow(Base):
     """A print of a plate: in the queue of a machine, under way, or in the record. It is never deleted."""
 

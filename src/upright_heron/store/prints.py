@@ -320,12 +320,27 @@ def _row(s: Session, print_id: str) -> PrintRow:
     return row
 
 
+def _items(row: PrintRow) -> tuple[tuple[str, int], ...]:
+    # One row that cannot be read does not close the record for all.
+    try:
+        return tuple((str(name), int(count)) for name, count in json.loads(row.items))
+    except (ValueError, TypeError):
+        return (("cannot be read", 0),)
+
+
+def _settings(row: PrintRow) -> dict[str, Any]:
+    try:
+        return dict(json.loads(row.settings))
+    except (ValueError, TypeError):
+        return {}
+
+
 def _print(row: PrintRow) -> Print:
     at = (row.at_x_mm, row.at_y_mm) if row.at_x_mm is not None and row.at_y_mm is not None else None
     return Print(
         id=row.id, job_id=row.job_id, step_id=row.step_id, job_name=row.job_name, plate=row.plate,
-        items=tuple((str(name), int(count)) for name, count in json.loads(row.items)),
-        settings=json.loads(row.settings), station=row.station, model=row.model, material=row.material,
+        items=_items(row), settings=_settings(row), station=row.station,
+        model=row.model, material=row.material,
         file_name=row.file_name, layers=row.layers, told_s=row.told_s, told_g=row.told_g,
         stage=Stage(row.state), rank=row.rank, created=row.created, started=row.started, ended=row.ended,
         layer=row.layer, real_s=row.real_s, reason=row.reason, excuse=row.excuse, cleared=row.cleared,

@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
-from typing import TypeVar
 
 from cachetools import LRUCache
 from sqlalchemy import delete, func, select
@@ -17,45 +16,22 @@ from sqlalchemy.orm import Session
 from ..core.errors import BadValue
 from ..core.stance.pose import from_quaternion
 from ..sheet.changes.base import Change
-from ..sheet.document import Document
 from ..sheet.merge import clashes
 from ..sheet.models import JobSheet
-from ..sheet.process import Preset
-from ..sheet.shop import (
-    Calibration,
-    Finished,
-    Habits,
-    Learned,
-    OwnMaterial,
-    OwnPrinter,
-    RunNotes,
-    Spool,
-    Station,
-)
-from ..sheet.upcast import read_preset, read_sheet
+from ..sheet.upcast import read_sheet
 from .blobs import Blobs
 from .database import NotFound, now
-from .models import JobRow, ShelfRow, StepRow
+from .models import JobRow, StepRow
 from .prints import Prints
 from .results import RESULT_BYTES, Results
+from .shelf import UNREADABLE, Shelf
+from .trouble import Unreadable
 from .yard import Yard
 
-E = TypeVar("E", bound=Document)
-SHELF: dict[type[Document], str] = {
-    OwnPrinter: "printer",
-    OwnMaterial: "material",
-    Calibration: "calibration",
-    Preset: "preset",
-    Habits: "habits",
-    Finished: "finished",
-    Station: "station",
-    RunNotes: "run notes",
-    Spool: "spool",
-    Learned: "learned",
-}
 STATES = ("open", "archived", "deleted")
 # A deleted job can be brought back for this long.
 DELETED_FOR = dt.timedelta(days=30)
+_GO_BACK = "Its steps are kept: in the Yard they can be taken as a file, or one can go back to a step before."
 # Sheets that were read last: a step never changes.
 SHEETS = 200
 
@@ -96,11 +72,22 @@ class Job:
     item: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """A job whose shown step cannot be read: its id and name, the number of that step, why, and its state."""
+
+    id: str
+    title: str
+    step: int
+    why: str
+    state: str
+
+
 class ChangedMeanwhile(BadValue):
     """Somebody else changed the very thing that a change is about."""
 
 
-class Store(Blobs, Results, Prints, Yard):
+class Store(Blobs, Results, Prints, Shelf, Yard):
     """Jobs and their steps, the shop's shelf, blobs and remembered results, in a database file.
 
     Parameters
@@ -122,7 +109,12 @@ class Store(Blobs, Results, Prints, Yard):
         with self._lock:
             if step.id in self._sheets:
                 return self._sheets[step.id]
-        sheet = read_sheet(step.sheet, self._size_of)
+        try:
+            sheet = read_sheet(step.sheet, self._size_of)
+        except UNREADABLE as error:
+            raise Unreadable(
+                f"Step {step.number} of this job cannot be read: {_why(error)}", _GO_BACK
+            ) from error
         self._known(step.id, sheet)
         return sheet
 
@@ -174,7 +166,10 @@ class Store(Blobs, Results, Prints, Yard):
         has_next = s.scalar(
             select(StepRow.id).where(StepRow.job_id == job_id, StepRow.parent_id == step.id).limit(1)
         )
-        return self._told(row, step, has_next is not None, item)
+        try:
+            return self._told(row, step, has_next is not None, item)
+        except Unreadable as error:
+            raise Unreadable(f"“{row.title or job_id}”: {error}", error.advice) from error
 
     def _told(self, row: JobRow, step: StepRow, can_redo: bool, item: str = "") -> Job:
         return Job(
@@ -191,21 +186,31 @@ class Store(Blobs, Results, Prints, Yard):
             item=item,
         )
 
+    def _readable(self, row: JobRow, step: StepRow, can_redo: bool) -> Job | Broken:
+        try:
+            return self._told(row, step, can_redo)
+        except Unreadable as error:
+            return Broken(row.id, row.title, step.number, str(error), row.state)
+
     def these(self, ids: Sequence[str]) -> list[Job]:
-        """Fetch jobs by their identifiers, in that order; those that are gone are left out."""
+        """Fetch jobs by their identifiers, in that order; those that are gone or unreadable are left out."""
+        return [one for one in self.each(ids) if isinstance(one, Job)]
+
+    def each(self, ids: Sequence[str]) -> list[Job | Broken]:
+        """Fetch jobs by their identifiers, in that order, or why one cannot be read."""
         with self.session() as s:
             both = select(JobRow, StepRow).join(StepRow, StepRow.id == JobRow.step_id)
             found = {row.id: (row, step) for row, step in s.execute(both.where(JobRow.id.in_(ids)))}
             shown = [step.id for _, step in found.values()]
             ahead = set(s.scalars(select(StepRow.parent_id).where(StepRow.parent_id.in_(shown))))
-            return [self._told(*found[name], found[name][1].id in ahead) for name in ids if name in found]
+            return [self._readable(*found[name], found[name][1].id in ahead) for name in ids if name in found]
 
     def jobs(self, state: str = "open") -> list[Job]:
-        """Fetch all jobs of a state, the last touched first."""
+        """Fetch all jobs of a state that can be read, the last touched first."""
         with self.session() as s:
             asked = select(JobRow.id).where(JobRow.state == state)
             ids = s.scalars(asked.order_by(JobRow.touched.desc(), JobRow.id)).all()
-            return [self._job(s, job_id) for job_id in ids]
+        return self.these(ids)
 
     def count(self, state: str) -> int:
         """How many jobs of a state there are."""
@@ -262,17 +267,21 @@ class Store(Blobs, Results, Prints, Yard):
             return s.get(JobRow, job_id) is not None
 
     def sheet_now(self, job_id: str) -> JobSheet | None:
-        """The sheet that a job shows; ``None`` where there is no such job."""
+        """The sheet that a job shows; ``None`` where there is no such job, or it cannot be read."""
         with self.session() as s:
             row = s.get(JobRow, job_id)
-            step = s.get(StepRow, row.step_id) if row is not None else None
-            return self._sheet(step) if step is not None else None
+            return self._sheet_of(s.get(StepRow, row.step_id) if row is not None else None)
 
     def sheet_at(self, step_id: int) -> JobSheet | None:
-        """The sheet of a step; ``None`` where there is no such step."""
+        """The sheet of a step; ``None`` where there is no such step, or it cannot be read."""
         with self.session() as s:
-            step = s.get(StepRow, step_id)
+            return self._sheet_of(s.get(StepRow, step_id))
+
+    def _sheet_of(self, step: StepRow | None) -> JobSheet | None:
+        try:
             return self._sheet(step) if step is not None else None
+        except Unreadable:
+            return None
 
     def apply(
         self, job_id: str, change: Change, item: str = "", *, made_on: int | None = None, author: str = ""
@@ -377,6 +386,36 @@ class Store(Blobs, Results, Prints, Yard):
                 s.flush()
             return self._job(s, job_id, ahead.item if ahead is not None else step.item)
 
+    def step_back(self, job_id: str) -> Job:
+        """Show the last step before this one that can be read.
+
+        Raises
+        ------
+        Unreadable
+            There is none.
+        """
+        with self.session(write=True) as s:
+            row, step = self._current(s, job_id)
+            while step.parent_id is not None:
+                before = s.get(StepRow, step.parent_id)
+                assert before is not None
+                step = before
+                if self._sheet_of(step) is not None:
+                    row.step_id, row.touched = step.id, now()
+                    s.flush()
+                    return self._job(s, job_id)
+        raise Unreadable("No step of this job before can be read.", "Take its steps as a file.")
+
+    def title_of(self, job_id: str) -> str:
+        """What a job is called, whether or not it can be read.
+
+        Raises
+        ------
+        NotFound
+        """
+        with self.session() as s:
+            return self._current(s, job_id)[0].title
+
     def _current(self, s: Session, job_id: str) -> tuple[JobRow, StepRow]:
         row = s.get(JobRow, job_id)
         step = s.get(StepRow, row.step_id) if row is not None and row.step_id else None
@@ -384,47 +423,10 @@ class Store(Blobs, Results, Prints, Yard):
             raise NotFound("There is no such job.", "Go back to the Yard and open another.")
         return row, step
 
-    # The shop's shelf -------------------------------------------------------
 
-    def shelf(self, entry: type[E]) -> list[E]:
-        """Fetch the shop's printers, materials, calibrations or presets, by name."""
-        with self.session() as s:
-            asked = select(ShelfRow.data).where(ShelfRow.kind == SHELF[entry]).order_by(ShelfRow.name)
-            return [_read(entry, data) for data in s.scalars(asked)]
-
-    def on_shelf(self, entry: type[E], name: str) -> E | None:
-        """Fetch one entry of the shelf; ``None`` when there is none of that name."""
-        with self.session() as s:
-            row = s.get(ShelfRow, (SHELF[entry], name))
-            return _read(entry, row.data) if row is not None else None
-
-    def shelve(
-        self,
-        entry: OwnPrinter
-        | OwnMaterial
-        | Calibration
-        | Preset
-        | Habits
-        | Finished
-        | RunNotes
-        | Station
-        | Spool
-        | Learned,
-    ) -> None:
-        """Keep an entry, in place of one of the same name."""
-        with self.session(write=True) as s:
-            s.merge(ShelfRow(kind=SHELF[type(entry)], name=entry.name, data=entry.model_dump_json()))
-
-    def unshelve(self, entry: type[Document], name: str) -> None:
-        """Take an entry off the shelf; jobs that use it keep their copy."""
-        with self.session(write=True) as s:
-            s.execute(delete(ShelfRow).where(ShelfRow.kind == SHELF[entry], ShelfRow.name == name))
-
-
-def _read(entry: type[E], data: str) -> E:
-    if entry is Preset:
-        return read_preset(data)  # type: ignore[return-value]
-    return entry.model_validate_json(data)
+def _why(error: Exception) -> str:
+    """The first line of what a reader says."""
+    return str(error).splitlines()[0][:200] if str(error) else type(error).__name__
 
 
 def _item_of(sheet: JobSheet, change: Change, item: str) -> str:

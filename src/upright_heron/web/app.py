@@ -38,6 +38,7 @@ from ..sheet.item import StanceGoals
 from ..sheet.process import Second
 from ..store.database import NotFound
 from ..store.store import ChangedMeanwhile, Store
+from ..store.trouble import StoreTrouble, trouble_of
 from ..work.floor import Floor
 from ..work.scheduler import Scheduler
 from . import guard, words
@@ -53,7 +54,15 @@ from .streams import TooMany
 
 log = logging.getLogger(__name__)
 HERE = Path(__file__).parent
-STATUS: dict[type[HeronError], int] = {NotFound: 404, TooLarge: 413, TooMany: 429, ChangedMeanwhile: 409}
+# Pages of the database that a start gives back to the disk at most: a second or two.
+FREED_AT_START = 50_000
+STATUS: dict[type[HeronError], int] = {
+    NotFound: 404,
+    TooLarge: 413,
+    TooMany: 429,
+    ChangedMeanwhile: 409,
+    StoreTrouble: 503,
+}
 
 
 def create_app(settings: Settings | None = None) -> FastAPI:
@@ -81,7 +90,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             await run_in_threadpool(make_demo_jobs, store)
         # After the demo jobs: on a cold start they compile kernels that the workers then find in the cache.
         store.purge()
-        store.collect()
+        if store.collect():
+            store.give_back(FREED_AT_START)
         work = Scheduler(store, settings.workers)
         work.warm_up()
         floor = Floor(store, asked_s=settings.machines_asked_s)
@@ -119,6 +129,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.add_exception_handler(RequestValidationError, _bad_values)
     app.add_exception_handler(HTTPException, _http_error)
     app.add_exception_handler(404, _http_error)
+    app.add_exception_handler(OSError, _disk_error)
     app.add_exception_handler(Exception, _unforeseen)
     return app
 
@@ -225,11 +236,20 @@ async def _bad_values(request: Request, error: Exception) -> Response:
 
 
 async def _http_error(request: Request, error: Exception) -> Response:
+    told = trouble_of(error.__cause__) if error.__cause__ is not None else None
+    if told is not None:
+        # A form that could not be put down while it came.
+        return await _heron_error(request, told)
     status = error.status_code if isinstance(error, HTTPException) else 404
     message = (
         "There is nothing at this address." if status == 404 else str(getattr(error, "detail", "Refused."))
     )
     return _error_response(request, status, message, "Go back to the Yard.")
+
+
+async def _disk_error(request: Request, error: Exception) -> Response:
+    told = trouble_of(error)
+    return await (_unforeseen(request, error) if told is None else _heron_error(request, told))
 
 
 async def _unforeseen(request: Request, error: Exception) -> Response:

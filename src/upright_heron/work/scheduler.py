@@ -22,6 +22,7 @@ from ..core.graph import Recipe
 from ..core.keys import Keys
 from ..core.maker import bound
 from ..store.store import Store
+from ..store.trouble import trouble_of
 from . import worker
 from .lanes import Lane, Lanes, Message
 from .tasks import Event, Rank, Standing, Task, pass_on, settle
@@ -474,8 +475,9 @@ class Scheduler:
 
 def explained(error: BaseException) -> tuple[str, str]:
     """What happened and what to do, of any error."""
-    if isinstance(error, HeronError):
-        return str(error), error.advice
+    known = error if isinstance(error, HeronError) else trouble_of(error)
+    if known is not None:
+        return str(known), known.advice
     if isinstance(error, BrokenExecutor):
         return (
             "The computation ended without an answer.",

@@ -17,7 +17,7 @@ from ...core.recipes.values import Brief
 from ...sheet.changes import HandOver
 from ...sheet.models import ItemSheet
 from ...store.archive import write_archive
-from ...store.store import Job
+from ...store.store import Broken, Job
 from ...store.yard import Order, Standing
 from ...work.bind import keys_of
 from ...work.files_of_plates import changed_since
@@ -141,10 +141,12 @@ def _context(request: Request, use: Services, asked: Asked) -> dict[str, Any]:
         first=asked.first, count=CARDS,
     )  # fmt: skip
     far = dict(found.ids)
-    cards = _cards(use, use.store.these(list(far)), far)
-    for card in cards:
+    every = use.store.each(list(far))
+    made = {card.job.id: card for card in _cards(use, [one for one in every if isinstance(one, Job)], far)}
+    for card in made.values():
         if card.waits:
             use.pages.in_background(card.job)
+    cards: list[Card | Broken] = [one if isinstance(one, Broken) else made[one.id] for one in every]
     return {
         "machines": machines,
         "materials": materials,
@@ -206,6 +208,13 @@ def put(request: Request, job_id: str, state: Shown, use: Use, asked: Look) -> R
     job = use.store.put(job_id, state)
     words = {"open": "is back among the open jobs", "archived": "is archived", "deleted": "is deleted"}[state]
     return _moved(request, use, asked, job, words, before)
+
+
+@router.post("/jobs/{job_id}/step-back", name="step_back")
+def step_back(request: Request, job_id: str, use: Use, asked: Look) -> Response:
+    """Show the last step of a job that can be read."""
+    job = use.store.step_back(job_id)
+    return _moved(request, use, asked, job, f"is back at step {job.step}", job.state)
 
 
 @router.post("/jobs/{job_id}/duplicate", name="duplicate")

@@ -259,8 +259,9 @@ async def plate_plan(job_id: str, plate: int, use: Use) -> dict[str, Any]:
 @router.get("/whole.heron", name="archive")
 async def archive(job_id: str, use: Use) -> Response:
     """The whole job in one file, with all its steps: it opens on another machine as it is here."""
-    job = use.store.job(job_id).sheet
-    return await asyncio.to_thread(_archived, use, [job_id], file_name(job.name))
+    # A job that cannot be read leaves like any other.
+    name = await asyncio.to_thread(use.store.title_of, job_id)
+    return await asyncio.to_thread(_archived, use, [job_id], file_name(name))
 
 
 def _archived(use: Services, jobs: list[str] | None, name: str) -> Response:
