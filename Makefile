@@ -10,6 +10,7 @@ demo: $(VENV)/.app
 
 test: setup
 	tools/browser.sh
+	tools/node.sh
 	tools/meshes.sh
 	$(BIN)/python tools/run_tests.py
 
