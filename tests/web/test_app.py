@@ -477,23 +477,39 @@ class ErrorTest(AppCase):
         self.assertIn("UPRIGHT_HERON_HOSTS and UPRIGHT_HERON_TOKEN", refused.exception.advice)
         with self.assertRaises(BadValue):
             may_listen(Settings(host="192.168.7.4", hosts=("heron.shop",)))
-        may_listen(Settings(host="0.0.0.0", hosts=("heron.shop",), token="kingfisher"))
+        may_listen(Settings(host="0.0.0.0", hosts=("heron.shop",), token="kingfisher by the weir"))
+        with self.assertRaisesRegex(BadValue, "could be guessed"):
+            may_listen(Settings(host="0.0.0.0", hosts=("heron.shop",), token="kingfisher"))
         may_listen(Settings(host="127.0.0.1"))
 
     def test_the_token_lets_in_once_and_is_kept(self):
         services = self.client.app.state.services
         self.client.app.state.services = replace(
             services,
-            settings=services.settings.model_copy(update={"hosts": ("heron.shop",), "token": "kingfisher"}),
+            settings=services.settings.model_copy(
+                update={"hosts": ("heron.shop",), "token": "kingfisher by the weir"}
+            ),
         )
         try:
             other = TestClient(self.client.app, "http://heron.shop", headers={"Origin": "http://heron.shop"})
             self.assertEqual(other.get("/").status_code, 401)
-            self.assertEqual(other.get("/?token=sparrow").status_code, 401)
-            self.assertEqual(other.get("/", headers={"Authorization": "Bearer kingfisher"}).status_code, 200)
-            entered = other.get("/?token=kingfisher", follow_redirects=False)
+            for wrong in ("sparrow", "eisvögel", "\U0001f426", ""):
+                self.assertEqual(other.get("/", params={"token": wrong}).status_code, 401)
+                bearer = {"Authorization": f"Bearer {wrong}".encode()}
+                self.assertEqual(other.get("/", headers=bearer).status_code, 401)
+            self.assertEqual(
+                other.get("/", headers={"Authorization": "Bearer kingfisher by the weir"}).status_code, 200
+            )
+            entered = other.get("/?token=kingfisher by the weir", follow_redirects=False)
             self.assertEqual((entered.status_code, entered.headers["location"]), (303, "/"))
             self.assertIn("HttpOnly", entered.headers["set-cookie"])
+            # Behind TLS the cookie goes nowhere else, and browsers ask for nothing else.
+            self.assertNotIn("Secure", entered.headers["set-cookie"])
+            self.assertNotIn("strict-transport-security", entered.headers)
+            safe = TestClient(self.client.app, "https://heron.shop")
+            over = safe.get("/?token=kingfisher by the weir", follow_redirects=False)
+            self.assertIn("Secure", over.headers["set-cookie"])
+            self.assertIn("max-age", over.headers["strict-transport-security"])
             self.assertNotIn("kingfisher", entered.headers["set-cookie"])
             self.assertEqual(other.get("/").status_code, 200)
         finally:

@@ -195,21 +195,20 @@ def _section_template(name: str) -> tuple[str, str, Callable[[], bool]] | None:
 
 async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
     """Refuse whoever may not come in, and set the headers every answer carries."""
-    nonce = guard.nonce_of(request)
     settings: Settings = request.app.state.services.settings
     refused = guard.refusal(request, settings)
     if refused is not None and refused[0] == 401:
         entered = guard.with_token(request, settings)
         if entered is not None:
-            return guard.secured(entered, nonce)
+            return guard.secured(entered, request)
     if refused is not None:
-        return guard.secured(_error_response(request, *refused), nonce)
-    return guard.secured(await call_next(request), nonce)
+        return guard.secured(_error_response(request, *refused), request)
+    return guard.secured(await call_next(request), request)
 
 
 def _refused_body(request: Request, status: int, message: str, advice: str) -> Response:
     """The answer to a body that is too long, or hardly comes; with the headers of every answer."""
-    return guard.secured(_error_response(request, status, message, advice), guard.nonce_of(request))
+    return guard.secured(_error_response(request, status, message, advice), request)
 
 
 def _error_response(request: Request, status: int, message: str, advice: str = "") -> Response:
@@ -262,4 +261,4 @@ async def _unforeseen(request: Request, error: Exception) -> Response:
         "The job is as it was.",
     )
     # It is made outside of what sets the headers of all others.
-    return guard.secured(answer, guard.nonce_of(request))
+    return guard.secured(answer, request)

@@ -17,6 +17,8 @@ from ..settings import Settings
 LOOPBACK = frozenset({"localhost", "127.0.0.1", "[::1]"})
 READS = ("GET", "HEAD", "OPTIONS")
 COOKIE = "upright-heron"
+# Guesses are not counted: what is drawn at random from so many letters is not found by guessing.
+LEAST_TOKEN = 16
 
 
 def may_listen(settings: Settings) -> None:
@@ -35,6 +37,11 @@ def may_listen(settings: Settings) -> None:
         raise BadValue(
             f"The server would be reached from other machines at {settings.host}.",
             f"Set {names}: the names it is asked for by, and a token that people type once.",
+        )
+    if len(settings.token) < LEAST_TOKEN:
+        raise BadValue(
+            f"The token has {len(settings.token)} characters: it could be guessed.",
+            f"Set UPRIGHT_HERON_TOKEN to {LEAST_TOKEN} or more that nobody thinks of.",
         )
 
 
@@ -55,15 +62,23 @@ def refusal(request: Request, settings: Settings) -> tuple[int, str, str] | None
 def with_token(request: Request, settings: Settings) -> Response | None:
     """Let in whoever brings the token in the address, and take it out of there; ``None`` for all others."""
     given = request.query_params.get("token")
-    if not settings.token or given is None or not hmac.compare_digest(given, settings.token):
+    if not settings.token or given is None or not _same(given, settings.token):
         return None
     answer = RedirectResponse(request.url.path, 303)
-    answer.set_cookie(COOKIE, _kept(settings.token), httponly=True, samesite="strict", max_age=30 * 86400)
+    answer.set_cookie(
+        COOKIE,
+        _kept(settings.token),
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+        max_age=30 * 86400,
+    )
     return answer
 
 
-def secured(response: Response, nonce: str) -> Response:
+def secured(response: Response, request: Request) -> Response:
     """Set the headers that every answer carries, errors too."""
+    nonce = nonce_of(request)
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     response.headers.setdefault(
@@ -72,6 +87,9 @@ def secured(response: Response, nonce: str) -> Response:
         " img-src 'self' data: blob:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none';"
         " form-action 'self'",
     )
+    if request.url.scheme == "https":
+        # A year, as common practice has it; only where somebody put TLS before the server.
+        response.headers.setdefault("Strict-Transport-Security", "max-age=31536000")
     return response
 
 
@@ -100,9 +118,14 @@ def _from_own_page(request: Request, host: str) -> bool:
 
 def _has_token(request: Request, token: str) -> bool:
     scheme, _, given = request.headers.get("authorization", "").partition(" ")
-    if scheme.lower() == "bearer" and hmac.compare_digest(given.strip(), token):
+    if scheme.lower() == "bearer" and _same(given.strip(), token):
         return True
-    return hmac.compare_digest(request.cookies.get(COOKIE, ""), _kept(token))
+    return _same(request.cookies.get(COOKIE, ""), _kept(token))
+
+
+def _same(given: str, wanted: str) -> bool:
+    # Of text it would compare plain letters only, and fail at all others.
+    return hmac.compare_digest(given.encode(errors="surrogateescape"), wanted.encode())
 
 
 def _kept(token: str) -> str:
