@@ -3,7 +3,7 @@ PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench shots assets lock setup fmt clean
+.PHONY: demo test check bench trial shots assets lock setup fmt clean
 
 demo: $(VENV)/.app
 	$(BIN)/upright-heron demo
@@ -24,6 +24,9 @@ check: setup
 bench: setup
 	tools/browser.sh
 	$(BIN)/python bench/run.py
+
+trial: setup
+	$(BIN)/python tools/trial.py
 
 shots: setup
 	tools/browser.sh

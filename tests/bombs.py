@@ -86,6 +86,61 @@ def bombs() -> Iterator[tuple[str, str, bytes]]:
     yield from _texts()
     yield from _meshes()
     yield from _steps()
+    yield from _archives()
+
+
+def _archives() -> Iterator[tuple[str, str, bytes]]:
+    """Archives of whole jobs, as docs/archive.md has them."""
+
+    def archive(jobs: str, blobs: str = "", **entries: bytes) -> bytes:
+        told = f'{{"format": "upright-heron-archive", "version": 3, "jobs": [{jobs}], "blobs": [{blobs}]}}'
+        return zipped({"contents.json": told, **entries})
+
+    digest = "0" * 32
+    step = '{{"id": 1, "number": 1, "label": "a", "created": "2026-01-01T00:00:00", "sheet": {sheet}}}'
+    job = (
+        '{{"id": "a", "shown": {shown}, "created": "2026-01-01T00:00:00", "touched": "2026-01-01T00:00:00", '
+        '"steps": [{steps}]}}'
+    )
+    yield (
+        "archive: 200 MB of blanks for its contents",
+        "a.heron",
+        zipped({"contents.json": b" " * 200_000_000}),
+    )
+    yield "archive: 10 million things for its jobs", "a.heron", archive(",".join(["{}"] * 10_000_000))
+    yield (
+        "archive: a blob of 300 MB of nothing",
+        "a.heron",
+        archive("", f'"{digest}"', **{f"blobs/{digest}": bytes(300_000_000)}),
+    )
+    for depth in (1000, 200_000):
+        yield f"archive: {depth} brackets", "a.heron", zipped({"contents.json": b"[" * depth})
+        yield (
+            f"archive: a sheet of {depth} brackets",
+            "a.heron",
+            archive(job.format(shown=1, steps=step.format(sheet=json.dumps("[" * depth)))),
+        )
+    sheets = {
+        "a sheet of nothing": "",
+        "a sheet that is a list": "[]",
+        "a sheet of a later schema": '{"schema_version": 99}',
+        "a schema that is a word": '{"schema_version": "x"}',
+        "a schema below zero": '{"schema_version": -3}',
+        "a schema of no number": '{"schema_version": 1e400}',
+        "a sheet of numbers": '{"schema_version": 2, "items": 7, "plates": {"a": 1}}',
+    }
+    for name, sheet in sheets.items():
+        steps = step.format(sheet=json.dumps(sheet))
+        yield f"archive: {name}", "a.heron", archive(job.format(shown=1, steps=steps))
+    sound = step.format(sheet='"{}"')
+    for name, shown, steps in (
+        ("it shows a step that is not there", 7, sound),
+        ("a step before itself", 1, sound.replace("{", '{"parent": 1, ', 1)),
+        ("a lone surrogate", 1, step.format(sheet='"\\ud800"')),
+        ("no steps", 1, ""),
+    ):
+        yield f"archive: {name}", "a.heron", archive(job.format(shown=shown, steps=steps))
+    yield "archive: a folder that leaves its place", "a.heron", zipped({"../contents.json": b"{}"})
 
 
 def _packages() -> Iterator[tuple[str, str, bytes]]:

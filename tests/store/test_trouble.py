@@ -82,8 +82,10 @@ class OpeningTest(unittest.TestCase):
     def test_a_database_of_another_program_is_left_alone(self):
         with contextlib.closing(sqlite3.connect(self.path)) as raw:
             raw.execute("CREATE TABLE birds (name TEXT)")
+        before = self.path.read_bytes()
         with self.assertRaisesRegex(StoreTrouble, "another program"):
             Store(self.path)
+        self.assertEqual(self.path.read_bytes(), before)
         with contextlib.closing(sqlite3.connect(self.path)) as raw:
             self.assertEqual(raw.execute("SELECT name FROM sqlite_master").fetchall(), [("birds",)])
 

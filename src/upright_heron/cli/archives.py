@@ -42,7 +42,7 @@ def import_job(
     as_json: Json = False,
 ) -> None:
     """Take in what an archive holds: all of it, or nothing."""
-    found = read_archive(_store(database), _opened(file))
+    found = read_archive(_store(database), _looked_through(file))
     jobs = [{"was": was, "id": name} for was, name in found.jobs.items()]
     tell({"jobs": jobs, "shelved": found.shelved, "prints": found.prints}, as_json)
 
@@ -56,7 +56,7 @@ def preflight(
 
     with tempfile.TemporaryDirectory(prefix="heron-") as folder:
         store = Store(Path(folder) / "archive.sqlite3")
-        names = read_archive(store, _opened(file)).jobs
+        names = read_archive(store, _looked_through(file)).jobs
         told: list[dict[str, Any]] = []
         for was, name in names.items():
             sheet = store.job(name).sheet
@@ -76,6 +76,14 @@ def preflight(
         store.close()
     wrong = sum(one["weight"] == "wrong" for job in told for one in job["checks"])
     tell({"jobs": told, "wrong": wrong}, as_json)
+
+
+def _looked_through(path: Path) -> io.BytesIO:
+    from ..work.reading_apart import check_apart
+
+    opened = _opened(path)
+    check_apart(opened.getvalue())
+    return opened
 
 
 def _opened(path: Path) -> io.BytesIO:

@@ -10,6 +10,7 @@ import hashlib
 import json
 import uuid
 import zipfile
+import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -37,7 +38,7 @@ from .blobs import DIGEST
 from .codec import decode
 from .database import NotFound
 from .models import BlobRow, JobRow, PrintPhotoRow, ShelfRow, StepRow
-from .shelf import SHELF
+from .shelf import SHELF, UNREADABLE
 from .store import Store
 
 FORMAT = "upright-heron-archive"
@@ -238,16 +239,7 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
     BadValue
         It is no archive, is damaged, or was written by a later version of the program.
     """
-    with _opened(file) as folder:
-        contents = _contents(folder)
-        blobs = {digest: _blob(folder, digest) for digest in contents.blobs}
-        photos = {one.photo: _photo(folder, one.photo) for one in contents.prints if one.photo}
-    for job in contents.jobs:
-        _check(job)
-    # Sheets of any schema are read once here: what cannot be read is refused before anything is kept.
-    for job in contents.jobs:
-        for step in job.steps:
-            _readable(step, blobs)
+    contents, blobs, photos = _looked_through(file)
     shelf = [entry for entry in contents.shelf if _sound(entry)]
     with store.session(write=True) as s:
         for digest, data in blobs.items():
@@ -269,10 +261,35 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
     return TakenIn(names, len(fresh), prints)
 
 
+def check_archive(file: IO[bytes]) -> None:
+    """Look through an archive and take nothing in: what it comes to can be limited where this runs.
+
+    Raises
+    ------
+    BadValue
+        As for ``read_archive``.
+    """
+    _looked_through(file)
+
+
+def _looked_through(file: IO[bytes]) -> tuple[Contents, dict[str, bytes], dict[str, bytes]]:
+    with _opened(file) as folder:
+        contents = _contents(folder)
+        blobs = {digest: _blob(folder, digest) for digest in contents.blobs}
+        photos = {one.photo: _photo(folder, one.photo) for one in contents.prints if one.photo}
+    for job in contents.jobs:
+        _check(job)
+    # Sheets of any schema are read once here: what cannot be read is refused before anything is kept.
+    for job in contents.jobs:
+        for step in job.steps:
+            _readable(step, blobs)
+    return contents, blobs, photos
+
+
 def _opened(file: IO[bytes]) -> zipfile.ZipFile:
     try:
         folder = zipfile.ZipFile(file)
-    except (zipfile.BadZipFile, OSError) as error:
+    except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
         raise BadValue("This is no archive of jobs.", "Give a file that was made by “Whole job”.") from error
     if sum(entry.file_size for entry in folder.infolist()) > MOST_BYTES:
         raise BadValue("The archive claims to hold more than 8 GB.", BROKEN)
@@ -282,7 +299,7 @@ def _opened(file: IO[bytes]) -> zipfile.ZipFile:
 def _contents(folder: zipfile.ZipFile) -> Contents:
     try:
         raw: dict[str, Any] = json.loads(_read(folder, CONTENTS))
-    except (KeyError, ValueError) as error:
+    except (KeyError, ValueError, RecursionError) as error:
         raise BadValue("This is no archive of jobs.", "Give a file that was made by “Whole job”.") from error
     if isinstance(raw, dict) and isinstance(raw.get("version"), int) and raw["version"] > VERSION:
         raise BadValue(
@@ -300,7 +317,7 @@ def _read(folder: zipfile.ZipFile, name: str) -> bytes:
         raise BadValue(f"{name} in the archive is too large.", BROKEN)
     try:
         return folder.read(name)
-    except (zipfile.BadZipFile, OSError, EOFError, NotImplementedError, RuntimeError) as error:
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError) as error:
         raise BadValue(f"{name} in the archive is damaged.", BROKEN) from error
 
 
@@ -359,7 +376,10 @@ def _readable(step: Step, blobs: dict[str, bytes]) -> None:
 
     try:
         sheet = read_sheet(step.sheet, size_of)
-    except (ValueError, KeyError, TypeError) as error:
+    except BadValue:
+        # It says itself what is wrong: a later version wrote it.
+        raise
+    except UNREADABLE as error:
         raise BadValue(f"Step {step.id} of the archive cannot be read.", BROKEN) from error
     missing = {item.part.mesh for item in sheet.items} - set(blobs)
     if missing:

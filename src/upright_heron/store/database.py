@@ -13,9 +13,8 @@ from typing import Any
 
 from alembic import command
 from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
-from sqlalchemy import Connection, Engine, create_engine, event, inspect
+from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.orm import Session
 
@@ -156,17 +155,15 @@ def migrate_to_head(engine: Engine, path: Path) -> None:
     config = alembic_config()
     script = ScriptDirectory.from_config(config)
     head = script.get_current_head()
-    with engine.connect() as connection:
-        at = MigrationContext.configure(connection).get_current_revision()
-        tables = inspect(connection).get_table_names()
-    if at == head:
-        return
+    at, tables = _found(path)
     if at is None and tables:
         raise StoreTrouble(f"{path} is the database of another program.", "Name another with --database.")
     if at is not None and at not in {one.revision for one in script.walk_revisions()}:
         raise StoreTrouble(
             f"The database {path} was made by a later version of the program.", "Update the program."
         )
+    if at == head:
+        return
     if at is not None:
         copy_before(path, at)
     with engine.connect().execution_options(write=True) as connection, connection.begin():
@@ -174,6 +171,19 @@ def migrate_to_head(engine: Engine, path: Path) -> None:
         command.upgrade(config, "head")
     if at is not None:
         _give_back_at_once(engine, path)
+
+
+def _found(path: Path) -> tuple[str | None, list[str]]:
+    """The revision that a file is at and the tables that it has; a file of another program is not touched."""
+    if not path.is_file() or not path.stat().st_size:
+        return None, []
+    with contextlib.closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as raw:
+        raw.execute(f"PRAGMA busy_timeout={1000 * LOCKED_S:.0f}")
+        tables = [name for (name,) in raw.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+        if "alembic_version" not in tables:
+            return None, tables
+        row = raw.execute("SELECT version_num FROM alembic_version").fetchone()
+        return (None if row is None else str(row[0])), tables
 
 
 def _give_back_at_once(engine: Engine, path: Path) -> None:

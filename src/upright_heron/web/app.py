@@ -40,6 +40,7 @@ from ..store.database import NotFound
 from ..store.store import ChangedMeanwhile, Store
 from ..store.trouble import StoreTrouble, trouble_of
 from ..work.floor import Floor
+from ..work.read_child import ARCHIVE
 from ..work.scheduler import Scheduler
 from . import guard, words
 from .bodies import Bodies
@@ -47,7 +48,6 @@ from .dependencies import Services
 from .pages import Pages
 from .routes import api, changes, job, machines, record, results, spools, traveller, yard
 from .routes import floor as floor_pages
-from .routes.api import ARCHIVE
 from .sections import SECTIONS
 from .sections.stance.board import GOAL_WORDS
 from .streams import TooMany

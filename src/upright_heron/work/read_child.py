@@ -1,12 +1,14 @@
 """Reads one file in a process of its own: whatever the file does to its reader, only this process ends.
 
 Started by ``reading_apart.py`` as ``python -m upright_heron.work.read_child``, with the file on its input and
-the answer on its output: eight bytes of length, a head as JSON, then the corners and marks of all bodies.
+the answer on its output: eight bytes of length, a head as JSON, then the corners and marks of all bodies. Of
+an archive of jobs it only says whether it can be taken in.
 """
 
 from __future__ import annotations
 
 import ctypes
+import io
 import json
 import os
 import resource
@@ -14,6 +16,8 @@ import signal
 import sys
 from typing import Any, BinaryIO
 
+# What files of whole jobs end with.
+ARCHIVE = ".heron"
 _DIE_WITH_PARENT = 1  # prctl(PR_SET_PDEATHSIG), Linux
 
 
@@ -29,10 +33,18 @@ def main(memory_mb: str, seconds: str, tolerance_mm: str, file_name: str) -> Non
     import numpy as np
 
     from ..core.errors import BadFile, BadValue, NotAMesh, TooLarge
+    from ..core.formats.contents import Contents
     from ..core.formats.read import read
 
     try:
-        found = read(sys.stdin.buffer.read(), file_name, tolerance_mm=float(tolerance_mm))
+        data = sys.stdin.buffer.read()
+        if file_name.lower().endswith(ARCHIVE):
+            from ..store.archive import check_archive
+
+            check_archive(io.BytesIO(data))
+            found = Contents("archive", None, ())
+        else:
+            found = read(data, file_name, tolerance_mm=float(tolerance_mm))
     except (BadFile, BadValue) as error:
         _head(answer, {"error": type(error).__name__, "message": str(error), "advice": error.advice})
         return

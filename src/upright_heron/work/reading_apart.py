@@ -19,6 +19,7 @@ from ..core import errors
 from ..core.errors import BadFile, NotAMesh, TooLarge
 from ..core.formats.contents import Body, Contents
 from ..core.progress import Progress, silent
+from .read_child import ARCHIVE
 
 # How often it is looked whether somebody wants to stop, s.
 _LOOKED_S = 0.05
@@ -51,6 +52,8 @@ class Limits:
 
 
 USUAL = Limits()
+# Whoever takes an archive in holds all of it once more.
+OF_ARCHIVES = Limits(memory_mb=1200)
 
 
 def read_apart(
@@ -110,6 +113,17 @@ def read_apart(
     if child.returncode < 0:
         raise _broken(file_name, -child.returncode, seconds)
     return _told(bytes(answer), file_name)
+
+
+def check_apart(data: bytes) -> None:
+    """Look through an archive of jobs in a process that may break.
+
+    Raises
+    ------
+    BadFile, BadValue
+        It cannot be taken in, or takes too much memory or time.
+    """
+    read_apart(data, f"archive{ARCHIVE}", limits=OF_ARCHIVES)
 
 
 def _fed(pipe: IO[bytes], data: bytes) -> None:

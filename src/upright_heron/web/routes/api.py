@@ -24,7 +24,8 @@ from ...store.store import Job, Store
 from ...work import worker
 from ...work.intake import clean_name, job_name, new_sheet, with_measured
 from ...work.kinds import kinds_of_machines, kinds_of_materials
-from ...work.reading_apart import Limits
+from ...work.read_child import ARCHIVE
+from ...work.reading_apart import Limits, check_apart
 from ..bodies import left
 from ..dependencies import Services, Use
 from ..looking import Look
@@ -165,10 +166,6 @@ async def take_in(
     return remember_machine(answer, sheet)
 
 
-# What files of whole jobs end with.
-ARCHIVE = ".heron"
-
-
 async def _taken_in(request: Request, use: Services) -> Response:
     """Take in all jobs of an archive; the answer is the one of them, or the Yard where there are several."""
     with tempfile.TemporaryDirectory(dir=use.settings.incoming) as folder:
@@ -176,6 +173,7 @@ async def _taken_in(request: Request, use: Services) -> Response:
         await _spool(request, path, use)
 
         def read() -> TakenIn:
+            check_apart(path.read_bytes())
             with path.open("rb") as file:
                 return read_archive(use.store, file)
 
