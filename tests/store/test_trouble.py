@@ -250,6 +250,19 @@ class RoomTest(StoreCase):
         kept = sorted(self.sizes())
         self.assertEqual(kept[0], "r00")
         self.assertEqual(kept[1:], [f"r{k:02}" for k in range(30 - len(kept) + 1, 30)])
+        # Far over, as behind a smaller cap, it goes over several turns: with each result more than it adds.
+        smaller = Store(self.path, result_bytes=20_000)
+        self.addCleanup(smaller.close)
+        with (
+            unittest.mock.patch.object(results, "EVICTED_AT_ONCE", 25_000),
+            unittest.mock.patch.object(results, "EVICTED_BYTES", 9_000),
+        ):
+            smaller.remember("next", np.arange(5))
+            self.assertIn("r00", self.sizes())
+            self.assertGreater(sum(self.sizes().values()), 40_000)
+            for k in range(6):
+                smaller.remember(f"next{k}", np.arange(5))
+        self.assertLessEqual(sum(self.sizes().values()), 20_000)
         small.remember("large", noise.integers(0, 256, 300_000).astype(np.uint8))
         self.assertEqual(sorted(self.sizes()), ["large"])
 
@@ -261,7 +274,7 @@ class RoomTest(StoreCase):
             raw.commit()
             before = raw.execute("PRAGMA freelist_count").fetchone()[0]
         self.assertGreater(before, 500)
-        self.store.give_back()
+        self.store.give_back(5000)
         with contextlib.closing(sqlite3.connect(self.path)) as raw:
             self.assertLess(raw.execute("PRAGMA freelist_count").fetchone()[0], 10)
 

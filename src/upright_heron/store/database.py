@@ -24,7 +24,7 @@ from .trouble import StoreTrouble, trouble_of
 # A connection waits so long for another that writes; nothing here holds the lock for more than moments.
 LOCKED_S = 10.0
 # Pages that are free are given back to the disk so many at a time: each is moved in the write lock.
-FREED_PAGES = 2000
+FREED_PAGES = 500
 
 
 class NotFound(HeronError):

@@ -24,8 +24,10 @@ RESULT_BYTES = 2_000_000_000
 # The time of the last use is written this seldom.
 USED_S = 60.0
 # Dropped in one turn, at most.
-EVICTED_BYTES = 32_000_000
+EVICTED_BYTES = 8_000_000
 EVICTED_COUNT = 200
+# And for one result that comes.
+EVICTED_AT_ONCE = 64_000_000
 # Keys come as one value: a statement of hundreds of parameters is put together anew each time.
 _THERE = select(ResultRow.key).where(ResultRow.key.in_(text("SELECT value FROM json_each(:keys)")))
 
@@ -106,16 +108,19 @@ class Results(Database):
             s.merge(ResultRow(key=key, data=data, size=len(data), used=time.time()))
             s.flush()
             over = self._over(s)
-        # Nobody waits for all of it: each turn holds the lock for as long as a few results take.
-        while over > 0 and self._evict(key):
+        # Each turn holds the lock for as long as a few results take. More goes than came, and what is over
+        # by far, as behind a smaller cap, goes with the next results: nobody waits for all of it.
+        gone = 0
+        while over > 0 and gone <= max(2 * len(data), EVICTED_AT_ONCE) and (freed := self._evict(key)):
+            gone += freed
             with self.session() as s:
                 over = self._over(s)
 
     def _over(self, s: Session) -> int:
         return (s.scalar(select(RoomRow.bytes)) or 0) - self._result_bytes
 
-    def _evict(self, kept: str) -> bool:
-        """Drop some of the results that were not used for longest; ``False`` where there is none but one."""
+    def _evict(self, kept: str) -> int:
+        """Drop some of the results that were not used for longest, and return their bytes."""
         with self.session(write=True) as s:
             over, gone = self._over(s), 0
             oldest = select(ResultRow.key, ResultRow.size).order_by(ResultRow.used)
@@ -127,7 +132,7 @@ class Results(Database):
                     gone += size
         if gone:
             self.give_back()
-        return gone > 0
+        return gone
 
     def recall(self, key: str, make: Callable[[], T]) -> T:
         """Fetch a result, making and remembering it where it is missing."""
