@@ -20,6 +20,8 @@ class Settings(BaseSettings):
     # What reading one file may take: memory, and processor time for the smallest.
     read_mb: int = 1800
     read_s: float = 12.0
+    # What a worker may keep of memory once it is done with something: over that it is replaced.
+    worker_mb: int = 3000
     demo: bool = False
     # Other names than those of this machine that the server is asked for by, and what people have to know
     # to come in: both are needed to listen at an address that other machines reach.

@@ -185,6 +185,20 @@ class LossTest(SchedulerCase):
         self.settle("f")
         self.assertEqual(self.told("began", "faulty"), 2)
 
+    def test_a_process_that_kept_too_much_is_replaced_once_it_is_done(self):
+        for most, replaced in ((10, True), (10_000, False)):
+            with self.subTest(most):
+                work = Scheduler(self.store, 1, worker_mb=most)
+                self.addCleanup(work.close)
+                seen = set()
+                for k in range(2):
+                    work.make(self.keys(f"grown {most} {k}"), "toy_slow").result(90)
+                    # What it gave is there before it goes.
+                    self.assertTrue(self.store.has_result(self.keys(f"grown {most} {k}")["toy_slow"]))
+                    (lane,) = work._lanes.lanes
+                    seen.add(lane.executor)
+                self.assertEqual(len(seen) > 1, replaced)
+
     def test_other_work_is_lost_and_found_alike(self):
         path = self.folder / "part.stl"
         path.write_bytes(stl(tee()))

@@ -92,7 +92,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         store.purge()
         if store.collect():
             store.give_back(FREED_AT_START)
-        work = Scheduler(store, settings.workers)
+        work = Scheduler(store, settings.workers, settings.worker_mb)
         work.warm_up()
         floor = Floor(store, asked_s=settings.machines_asked_s)
         floor.start()

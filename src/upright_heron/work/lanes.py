@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import multiprocessing
 import multiprocessing.process
+import resource
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -21,6 +22,19 @@ Message = tuple[str, int, str, int, int]
 
 # So long a process that was told to stop may go on, s.
 GRACE_S = 3.0
+
+
+# A process that keeps more than this once it is done is replaced, MB.
+MOST_MB = 3000
+
+
+def _resident_mb(process: multiprocessing.process.BaseProcess) -> float:
+    """Memory that a process has, MB; 0 where nobody can say."""
+    try:
+        pages = int(Path(f"/proc/{process.pid}/statm").read_text().split()[1])
+    except (OSError, ValueError, IndexError):
+        return 0.0
+    return pages * resource.getpagesize() / 1e6
 
 
 def _processes(executor: Executor) -> list[multiprocessing.process.BaseProcess]:
@@ -60,9 +74,14 @@ class Lanes:
     count : int
     told : callable
         Called, in a thread of its own, with each message of a worker.
+    most_mb : int
+        Memory that a process may keep once it has nothing to do.
     """
 
-    def __init__(self, database: Path, count: int, told: Callable[[Message], None]) -> None:
+    def __init__(
+        self, database: Path, count: int, told: Callable[[Message], None], most_mb: int = MOST_MB
+    ) -> None:
+        self._most_mb = most_mb
         context = multiprocessing.get_context("spawn")
         self._context = context
         self._database = database
@@ -103,6 +122,14 @@ class Lanes:
         lane.executor, lane.events = self._process()
         lane.about = ""
         lost.shutdown(wait=False, cancel_futures=True)
+
+    def renew(self, lane: Lane) -> bool:
+        """Give an idle lane a new process where its own takes more memory than it may; whether it did."""
+        if sum(map(_resident_mb, _processes(lane.executor))) <= self._most_mb:
+            return False
+        self.replace(lane)
+        lane.executor.submit(worker.ready)
+        return True
 
     def stop(self, task: int) -> None:
         """Ask whoever works on a task to stop."""

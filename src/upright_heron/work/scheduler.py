@@ -24,7 +24,7 @@ from ..core.maker import bound
 from ..store.store import Store
 from ..store.trouble import trouble_of
 from . import worker
-from .lanes import Lane, Lanes, Message
+from .lanes import MOST_MB, Lane, Lanes, Message
 from .tasks import Event, Rank, Standing, Task, pass_on, settle
 
 Answer = TypeVar("Answer")
@@ -51,9 +51,11 @@ class Scheduler:
     store : Store
     workers : int
         Processes.
+    worker_mb : int
+        Memory that a process may keep once it is done with something.
     """
 
-    def __init__(self, store: Store, workers: int = 2) -> None:
+    def __init__(self, store: Store, workers: int = 2, worker_mb: int = MOST_MB) -> None:
         self._store = store
         self._lock = threading.RLock()
         self._numbers = itertools.count(1)
@@ -67,7 +69,7 @@ class Scheduler:
         self._closing = False
         # Told the name of each result that was made, for whoever counts them.
         self.made: Callable[[str, str], None] = lambda name, key: None
-        self._lanes = Lanes(store.path, workers, self._told)
+        self._lanes = Lanes(store.path, workers, self._told, worker_mb)
 
     def warm_up(self) -> None:
         """Start the processes now instead of at the first request."""
@@ -376,6 +378,8 @@ class Scheduler:
                     settle(task.future, error=error)
             else:
                 self._succeed(task, ended.result())
+            if not self._closing and not isinstance(error, BrokenExecutor):
+                self._lanes.renew(lane)
             self._fill()
 
     def _succeed(self, task: Task, answer: Any) -> None:
