@@ -11,7 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import delete, select
 from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
 
+from ..core.errors import BadValue
 from ..core.geometry.mesh import Mesh
 from ..core.supports.model import Branches, Column
 from ..core.supports.support_set import shifted
@@ -21,6 +23,8 @@ from .models import BlobRow, StepRow
 
 # How documents name blobs; other digests in them do no harm, they only keep what nobody needs.
 DIGEST = re.compile(r'"([0-9a-f]{32})"')
+# Fields that name a blob which has to be there.
+_NEEDED = re.compile(r'"(?:mesh|digest|kept|around)": ?"([0-9a-f]{32})"')
 
 
 class Blobs(Database):
@@ -99,6 +103,26 @@ class Blobs(Database):
         """
         mesh: Mesh = self._blob(digest, "There is no such mesh.")
         return mesh
+
+    @staticmethod
+    def refuse_missing(s: Session, sheet: str, before: str) -> None:
+        """Refuse a sheet that names what is not here, as only a program that makes changes by itself can.
+
+        Parameters
+        ----------
+        s : Session
+        sheet, before : str
+            JSON of the sheet that is to be kept, and of the one before: what that names is not looked for.
+
+        Raises
+        ------
+        BadValue
+        """
+        new = set(_NEEDED.findall(sheet)) - set(DIGEST.findall(before))
+        if new and (gone := new - set(s.scalars(select(BlobRow.digest).where(BlobRow.digest.in_(new))))):
+            raise BadValue(
+                f"{min(gone)} is named, and is not here.", "Take in the file that it comes from first."
+            )
 
     def collect(self) -> int:
         """Forget blobs that no step of any job names, and return how many.

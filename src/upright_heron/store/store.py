@@ -322,12 +322,14 @@ class Store(Blobs, Results, Prints, Shelf, Yard):
                 self._merge(s, job_id, change, item, (made_on, step), author)
             changed = change.made(sheet, named)
             if changed != sheet:
+                text = changed.model_dump_json()
+                self.refuse_missing(s, text, step.sheet)
                 new = StepRow(
                     job_id=job_id,
                     parent_id=step.id,
                     number=step.number + 1,
                     label=change.label(sheet.on(named)),
-                    sheet=changed.model_dump_json(),
+                    sheet=text,
                     created=now(),
                     author=author,
                     item=named,
