@@ -1,0 +1,384 @@
+"""Put faults into the core and the sheet, one at a time, and see whether a test notices (``make mutants``).
+
+Faults are made by cosmic-ray, a kept library for that; which are tried is drawn by a seed: a place, then one of
+the faults that can be put there. Each is tried in a copy of the tree with a cache of compiled code of
+its own, by the tests that reach its line, the quickest first. What tests reach is observed once, by coverage,
+and kept; compiled code is not seen by it: a line in there counts as reached by whoever calls its function.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import json
+import os
+import random
+import shutil
+import subprocess
+import sys
+import time
+import unittest
+from collections import defaultdict
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from queue import SimpleQueue
+from typing import Any
+
+ROOT = Path(__file__).resolve().parent.parent
+FOLDERS = ("src/upright_heron/core", "src/upright_heron/sheet")
+# Tests that are observed and run; those of the browser and of whole servers are too slow for each fault.
+TESTED = ("core", "sheet", "store", "work")
+SKIPPED = ("test_kills", "test_stop", "test_reading_apart", "test_open_meshes", "test_warm")
+# A fault is tried for so long at most: tests that would take longer are left out, the longest first.
+BUDGET_S = 90.0
+WALL_S = 400.0
+# These need more than a place to be put.
+LEFT_OUT = ("RemoveDecorator", "VariableReplacer", "VariableInserter")
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A fault: where it goes, and which."""
+
+    path: str
+    operator: str
+    occurrence: int
+    line: int
+
+
+# Observing -------------------------------------------------------------------------
+
+
+def observe(module: str, out: Path) -> None:
+    """Run one test module test by test, and keep which lines each reaches and how long it takes."""
+    import coverage
+
+    sys.path.insert(0, str(ROOT))
+    found: dict[str, Any] = {}
+
+    def tests(suite: unittest.TestSuite) -> Iterator[unittest.TestSuite]:
+        classes: dict[str, unittest.TestSuite] = {}
+
+        def flat(some: Any) -> Iterator[unittest.TestCase]:
+            for one in some:
+                yield from flat(one) if isinstance(one, unittest.TestSuite) else (one,)
+
+        for one in flat(suite):
+            classes.setdefault(one.id(), unittest.TestSuite()).addTest(one)
+        yield from classes.values()
+
+    seen = coverage.Coverage(
+        data_file=None, source=[str(ROOT / folder) for folder in FOLDERS], config_file=False
+    )
+    # What happens on loading is reached by every test, and says nothing of any.
+    suite = unittest.TestLoader().loadTestsFromName(module)
+    for one in tests(suite):
+        name = next(iter(one)).id()
+        seen.erase()
+        begin = time.perf_counter()
+        seen.start()
+        result = unittest.TestResult()
+        one.run(result)
+        seen.stop()
+        if result.testsRun and result.wasSuccessful():
+            data = seen.get_data()
+            lines = {
+                str(Path(file).relative_to(ROOT)): sorted(data.lines(file) or ())
+                for file in data.measured_files()
+            }
+            found[name] = {"s": time.perf_counter() - begin, "lines": lines}
+    out.write_text(json.dumps(found))
+
+
+def observed(folder: Path) -> dict[str, Any]:
+    """What every test reaches; observed now where it is not known yet."""
+    folder.mkdir(parents=True, exist_ok=True)
+    modules = []
+    for group in TESTED:
+        for path in sorted((ROOT / "tests" / group).glob("test_*.py")):
+            modules += [f"tests.{group}.{path.stem}"] * (path.stem not in SKIPPED)
+
+    def one(module: str) -> dict[str, Any]:
+        out = folder / f"{module}.json"
+        if not out.exists():
+            command = [sys.executable, __file__, "--observe", module, "--out", str(out)]
+            done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=False)
+            if not out.exists():
+                print(f"{module} is not observed: {done.stderr[-300:]}", flush=True)
+                return {}
+            print(f"observed {module}", flush=True)
+        found: dict[str, Any] = json.loads(out.read_text())
+        return found
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        return {name: value for some in pool.map(one, modules) for name, value in some.items()}
+
+
+class Reached:
+    """Which tests reach a line."""
+
+    def __init__(self, tests: dict[str, Any]) -> None:
+        self.seconds = {name: float(one["s"]) for name, one in tests.items()}
+        self._by_line: dict[tuple[str, int], set[str]] = defaultdict(set)
+        for name, one in tests.items():
+            for path, lines in one["lines"].items():
+                for line in lines:
+                    self._by_line[path, line].add(name)
+        self._functions: dict[str, list[tuple[int, int, str]]] = {}
+        self._uses: dict[str, list[tuple[str, int]]] = defaultdict(list)
+        for path in sources():
+            tree = ast.parse((ROOT / path).read_text())
+            self._functions[path] = [
+                (node.lineno, node.end_lineno or node.lineno, node.name)
+                for node in ast.walk(tree)
+                if isinstance(node, ast.FunctionDef)
+            ]
+            for node in ast.walk(tree):
+                name = (
+                    node.id
+                    if isinstance(node, ast.Name)
+                    else node.attr
+                    if isinstance(node, ast.Attribute)
+                    else ""
+                )
+                if name:
+                    self._uses[name].append((path, getattr(node, "lineno", 0)))
+
+    def by(self, path: str, line: int, depth: int = 5) -> set[str]:
+        """Tests that reach a line, or the function that it is in."""
+        found = set(self._by_line.get((path, line), ()))
+        if found or depth == 0:
+            return found
+        inside = [one for one in self._functions[path] if one[0] <= line <= one[1]]
+        if not inside:
+            # A constant of a module: whoever reaches what uses it.
+            names = _assigned(ROOT / path, line)
+        else:
+            names = [min(inside, key=lambda one: one[1] - one[0])[2]]
+        for name in names:
+            for other, at in self._uses.get(name, ()):
+                if (other, at) != (path, line):
+                    found |= self.by(other, at, depth - 1)
+        return found
+
+    def chosen(self, path: str, line: int) -> list[str]:
+        """Tests to try a fault by: the quickest first, within the budget."""
+        told, taken = [], 0.0
+        for name in sorted(self.by(path, line), key=lambda one: self.seconds[one]):
+            if told and taken + self.seconds[name] > BUDGET_S:
+                break
+            told.append(name)
+            taken += self.seconds[name]
+        return told
+
+
+def _assigned(path: Path, line: int) -> list[str]:
+    for node in ast.parse(path.read_text()).body:
+        if node.lineno <= line <= (node.end_lineno or node.lineno):
+            if isinstance(node, ast.Assign):
+                return [one.id for one in node.targets if isinstance(one, ast.Name)]
+            if isinstance(node, ast.AnnAssign) and isinstance(node.target, ast.Name):
+                return [node.target.id]
+            if isinstance(node, ast.ClassDef):
+                return [node.name]
+    return []
+
+
+# Faults ------------------------------------------------------------------------------
+
+
+def sources() -> list[str]:
+    """The modules that faults are put into."""
+    return [
+        str(path.relative_to(ROOT)) for folder in FOLDERS for path in sorted((ROOT / folder).rglob("*.py"))
+    ]
+
+
+def _told_only(tree: ast.Module) -> list[tuple[int, int, int, int]]:
+    """Places that do nothing when the program runs: annotations."""
+    found: list[ast.expr] = []
+    for node in ast.walk(tree):
+        if isinstance(node, ast.arg | ast.AnnAssign) and node.annotation is not None:
+            found.append(node.annotation)
+        elif isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and node.returns is not None:
+            found.append(node.returns)
+    return [(n.lineno, n.col_offset, n.end_lineno or 0, n.end_col_offset or 0) for n in found]
+
+
+def faults(count: int, seed: int) -> list[Fault]:
+    """So many faults, by a seed: a place is drawn, then one of the faults that can be put there."""
+    from cosmic_ray.ast import ast_nodes, get_ast_from_path
+    from cosmic_ray.plugins import get_operator, operator_names
+
+    operators = [
+        (name, get_operator(name)()) for name in operator_names() if not name.endswith(LEFT_OUT)
+    ]  # fmt: skip
+    places: dict[tuple[str, tuple[int, int]], list[Fault]] = defaultdict(list)
+    for path in sources():
+        asleep = _told_only(ast.parse((ROOT / path).read_text()))
+        nodes = list(ast_nodes(get_ast_from_path(ROOT / path)))
+        for name, operator in operators:
+            positions = (start for node in nodes for start, _ in operator.mutation_positions(node))
+            for occurrence, start in enumerate(positions):
+                if not any((a, b) <= start <= (c, d) for a, b, c, d in asleep):
+                    places[path, start].append(Fault(path, name, occurrence, start[0]))
+    dice = random.Random(seed)
+    return [dice.choice(places[place]) for place in dice.sample(sorted(places), count)]
+
+
+# Trying ------------------------------------------------------------------------------
+
+
+class Copy:
+    """A copy of the tree, with a cache of compiled code of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        if not (folder / ".ready").exists():
+            shutil.rmtree(folder, ignore_errors=True)
+            folder.mkdir(parents=True)
+            for name in (
+                "src",
+                "tests",
+                "docs",
+                "tools",
+                "bench",
+                "assets",
+                ".meshes",
+                "pyproject.toml",
+                "README.md",
+            ):
+                if (ROOT / name).is_dir():
+                    shutil.copytree(ROOT / name, folder / name, ignore=shutil.ignore_patterns("__pycache__"))
+                elif (ROOT / name).exists():
+                    shutil.copy(ROOT / name, folder / name)
+            self.run(["-c", "from upright_heron.core.warm import warm; warm()"], 1200)
+            (folder / ".ready").touch()
+        self._importers = _importers(folder)
+
+    def run(self, arguments: list[str], within_s: float, cache: str = "numba") -> tuple[int, str]:
+        """Run Python in it; its exit status, -1 where it took too long, and what it said."""
+        environment = {
+            **os.environ,
+            "PYTHONPATH": str(self.folder / "src"),
+            "NUMBA_CACHE_DIR": str(self.folder / cache),
+            "PYTHONDONTWRITEBYTECODE": "1",
+        }
+        with subprocess.Popen(
+            [sys.executable, *arguments], cwd=self.folder, env=environment, text=True, start_new_session=True,
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+        ) as process:  # fmt: skip
+            try:
+                told, _ = process.communicate(timeout=within_s)
+            except subprocess.TimeoutExpired:
+                os.killpg(process.pid, 9)
+                process.communicate()
+                return -1, "took too long"
+        return process.returncode, told
+
+    def tried(self, fault: Fault, tests: list[str]) -> tuple[str, str]:
+        """Put a fault in, run tests, and take it out: caught or survived, and by what."""
+        from cosmic_ray.mutating import mutate_code
+        from cosmic_ray.plugins import get_operator
+
+        path = self.folder / fault.path
+        sound, stamp = path.read_text(), path.stat()
+        faulty = mutate_code(sound, get_operator(fault.operator)(), fault.occurrence)
+        assert faulty is not None
+        before, after = (text.splitlines()[fault.line - 1].strip() for text in (sound, faulty))
+        if not tests:
+            return "survived", f"no test reaches it: {before} -> {after}"
+        self._forget(fault.path)
+        try:
+            path.write_text(faulty)
+            status, told = self.run(["-m", "unittest", "-f", *tests], WALL_S, "numba-faulty")
+        finally:
+            path.write_text(sound)
+            # Compiled code is known by the time of its source.
+            os.utime(path, ns=(stamp.st_atime_ns, stamp.st_mtime_ns))
+        if status == 0:
+            return "survived", f"{before} -> {after}"
+        return "caught", told.strip().splitlines()[-1] if told else ""
+
+    def _forget(self, path: str) -> None:
+        """A cache without what was compiled from a module, or from what uses it: calls are compiled in."""
+        faulty = self.folder / "numba-faulty"
+        shutil.rmtree(faulty, ignore_errors=True)
+        if (self.folder / "numba").exists():
+            shutil.copytree(self.folder / "numba", faulty, copy_function=os.link)
+            gone = {Path(path).stem} | {Path(one).stem for one in self._importers.get(path, ())}
+            for one in faulty.rglob("*.nb*"):
+                if one.name.split(".")[0].split("-")[0] in gone:
+                    one.unlink()
+
+
+def _importers(folder: Path) -> dict[str, set[str]]:
+    """For each module, those that import it, also by others."""
+    named: dict[str, set[str]] = defaultdict(set)
+    for path in sources():
+        for node in ast.walk(ast.parse((folder / path).read_text())):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                for other in sources():
+                    if Path(other).stem == node.module.split(".")[-1]:
+                        named[other].add(path)
+    found: dict[str, set[str]] = {}
+    for path in sources():
+        todo, seen = [path], set()
+        while todo:
+            for other in named.get(todo.pop(), ()):
+                if other not in seen:
+                    seen.add(other)
+                    todo.append(other)
+        found[path] = seen
+    return found
+
+
+def main() -> None:
+    """Draw faults, try them, and tell which nobody noticed."""
+    asked = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    asked.add_argument("--count", type=int, default=300)
+    asked.add_argument("--seed", type=int, default=1)
+    asked.add_argument("--first", type=int, default=0, help="of the faults that are drawn")
+    asked.add_argument("--last", type=int)
+    asked.add_argument("--folder", type=Path, default=ROOT / "var" / "mutants")
+    asked.add_argument("--observe")
+    asked.add_argument("--out", type=Path)
+    given = asked.parse_args()
+    if given.observe:
+        observe(given.observe, given.out)
+        return
+    reached = Reached(observed(given.folder / "observed"))
+    drawn = faults(given.count, given.seed)[given.first : given.last]
+    copies: SimpleQueue[Copy] = SimpleQueue()
+    for number in range(os.cpu_count() or 1):
+        copies.put(Copy(given.folder / f"copy-{number}"))
+    counts: dict[str, int] = defaultdict(int)
+    survivors = []
+
+    def one(fault: Fault) -> None:
+        copy = copies.get()
+        try:
+            begin = time.perf_counter()
+            tests = reached.chosen(fault.path, fault.line)
+            outcome, words = copy.tried(fault, tests)
+        finally:
+            copies.put(copy)
+        counts[outcome] += 1
+        kind = fault.operator.split("/")[-1]
+        line = f"{fault.path}:{fault.line} {kind}: {words}"
+        print(f"{outcome} in {time.perf_counter() - begin:.0f} s by {len(tests)} tests: {line}", flush=True)
+        if outcome == "survived":
+            survivors.append(line)
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(one, drawn))
+    print("\nNobody noticed:")
+    print("\n".join(sorted(survivors)))
+    share = counts["caught"] / max(sum(counts.values()), 1)
+    print(f"{counts['caught']} of {sum(counts.values())} caught: {100 * share:.0f} %")
+
+
+if __name__ == "__main__":
+    main()
