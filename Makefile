@@ -3,7 +3,7 @@ PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench trial shots assets lock setup fmt clean
+.PHONY: demo test check bench trial mutants shots assets lock setup fmt clean
 
 demo: $(VENV)/.app
 	$(BIN)/upright-heron demo
@@ -28,6 +28,11 @@ bench: setup
 trial: setup
 	$(BIN)/python tools/trial.py
 
+# What is drawn and what tests reach is kept in var/mutants.
+mutants: setup
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements-mutants.lock
+	$(BIN)/python tools/mutants.py
+
 shots: setup
 	tools/browser.sh
 	$(BIN)/python tools/shots.py
@@ -40,6 +45,7 @@ assets: setup
 lock: setup
 	$(BIN)/uv pip compile --quiet --no-emit-index-url --no-annotate --python-version 3.11 pyproject.toml -o requirements.lock
 	$(BIN)/uv pip compile --quiet --no-emit-index-url --no-annotate --python-version 3.11 --extra dev -c requirements.lock pyproject.toml -o requirements-dev.lock
+	$(BIN)/uv pip compile --quiet --no-emit-index-url --no-annotate --python-version 3.11 --extra mutants -c requirements-dev.lock pyproject.toml -o requirements-mutants.lock
 
 fmt: setup
 	$(BIN)/ruff check --fix .

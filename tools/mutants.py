@@ -1,9 +1,9 @@
 """Put faults into the core and the sheet, one at a time, and see whether a test notices (``make mutants``).
 
-Faults are made by cosmic-ray, a kept library for that; which are tried is drawn by a seed: a place, then one of
-the faults that can be put there. Each is tried in a copy of the tree with a cache of compiled code of
-its own, by the tests that reach its line, the quickest first. What tests reach is observed once, by coverage,
-and kept; compiled code is not seen by it: a line in there counts as reached by whoever calls its function.
+Faults are made by cosmic-ray, a kept library for that; which are tried is drawn by a seed: a place, then one
+of the faults that can be put there. Each is tried in a copy of the tree with a cache of compiled code of its
+own, by the tests that reach its line, the quickest first. What tests reach is observed once, by coverage, and
+kept; compiled code is not seen by it: a line in there counts as reached by whoever calls its function.
 """
 
 from __future__ import annotations
