@@ -92,8 +92,9 @@ class Database:
         with self._engine.connect() as connection:
             raw = connection.connection.cursor()
             # Each step of this statement frees a page, and the driver makes but one of a statement without
-            # columns; of a script it makes all.
-            raw.executescript(f"PRAGMA incremental_vacuum({pages})")
+            # columns; of a script it makes all. While somebody else writes it is left for another time.
+            with contextlib.suppress(sqlite3.OperationalError):
+                raw.executescript(f"PRAGMA incremental_vacuum({pages})")
             raw.close()
 
 
@@ -225,11 +226,17 @@ def copy_before(path: Path, revision: str) -> Path:
         told = f"There is no room to copy the database {path} before it is brought up to date."
         raise StoreTrouble(told, f"Free {1.2 * size / 1e6:.0f} MB, and start again.")
     begun.unlink(missing_ok=True)
-    with contextlib.closing(sqlite3.connect(path)) as old, contextlib.closing(sqlite3.connect(begun)) as new:
-        old.backup(new)
-        new.execute("PRAGMA journal_mode=DELETE")
-        new.execute("DELETE FROM result")
-        new.commit()
-        new.execute("VACUUM")
-    begun.replace(copy)
+    try:
+        with (
+            contextlib.closing(sqlite3.connect(path)) as old,
+            contextlib.closing(sqlite3.connect(begun)) as new,
+        ):
+            old.backup(new)
+            new.execute("PRAGMA journal_mode=DELETE")
+            new.execute("DELETE FROM result")
+            new.commit()
+            new.execute("VACUUM")
+        begun.replace(copy)
+    finally:
+        begun.unlink(missing_ok=True)
     return copy
