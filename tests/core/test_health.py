@@ -21,6 +21,7 @@ from upright_heron.core.health.mend import STEP_FOR, STEPS, mend
 from upright_heron.core.health.patching import fill_holes, separated
 from upright_heron.core.health.report import report, thin_walls
 from upright_heron.core.health.rewrap import rewrap
+from upright_heron.core.stance.pose import from_quaternion
 from upright_heron.demo.shapes import SHAPES
 
 
@@ -108,6 +109,27 @@ class TreeTest(unittest.TestCase):
         self.assertGreater(len(Tree.of(pair).crossings()), 0)
         many = concatenated([mesh_of(sphere(10, 64)), mesh_of(sphere(10, 64).translate((1, 2, 3)))])
         self.assertEqual(len(Tree.of(many).crossings(20)), 20)
+
+    def test_facets_that_lie_over_each_other_in_a_plane_do_not_cross(self):
+        # A star of long facets, each over most of the others; then two of them stand upright through it.
+        turns = np.arange(600) * 2.1
+        rim = np.stack([np.cos(turns), np.sin(turns), np.zeros(600)], axis=1) * 10
+        star = np.stack([rim, np.roll(rim, -1, 0), np.roll(rim, -2, 0)], axis=1)
+        upright = np.array(
+            [[[1, 1, -2], [3, 1, 4], [1.5, 2, 5]], [[-2, 0, 3], [-1, 0, -3], [-2, 1, -3]]], float
+        )
+        for name, turned in (("level", np.eye(3)), ("leaning", from_quaternion((0.9, 0.3, 0.2, 0.25)))):
+            with self.subTest(name):
+                for some, crosses in ((star, False), (np.concatenate([star, upright]), True)):
+                    corners = (some.reshape(-1, 3) @ turned.T).astype(np.float32).astype(np.float64)
+                    found = Tree.of(Mesh(corners, np.arange(len(corners), dtype=np.int32).reshape(-1, 3)))
+                    pairs = np.sort(found.crossings(5000), axis=1)
+                    self.assertEqual(len(pairs) > 0, crosses)
+                    # Each pair has one that stands upright.
+                    self.assertTrue((pairs[:, 1] >= 600).all())
+                    if crosses:
+                        self.assertEqual(set(pairs[:, 1].tolist()) - {600, 601}, set())
+                        self.assertGreater(len(pairs), 300)
 
     @settings(max_examples=30, deadline=None)
     @given(st.tuples(*[st.floats(-14, 14)] * 3))

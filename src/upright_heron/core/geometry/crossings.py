@@ -69,13 +69,15 @@ def _cross(corners, ids, f, g, slack):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _may_cross(corners, ids, f, normal, g):  # type: ignore[no-untyped-def]
+def _may_cross(corners, ids, f, normal, reach, g):  # type: ignore[no-untyped-def]
     """Whether facet g has corners on both sides of the plane of f, and no edge in common with it.
 
+    ``reach`` is the length of the normal times what counts as touching.
+
     Corners that are those of f do not count. Nearly all pairs that come near each other are neighbours on one
-    smooth surface, and end here.
+    smooth surface, and end here; so do facets in one plane, that may lie over each other by the thousand.
     """
-    above = below = shared = 0
+    above = below = beside = shared = 0
     for c in range(3):
         mine = (ids[g, c] == ids[f, 0]) | (ids[g, c] == ids[f, 1]) | (ids[g, c] == ids[f, 2])
         height = 0.0
@@ -84,7 +86,8 @@ def _may_cross(corners, ids, f, normal, g):  # type: ignore[no-untyped-def]
         shared += mine
         above += (height >= 0.0) & (not mine)
         below += (height <= 0.0) & (not mine)
-    return shared < 2 and above > 0 and below > 0
+        beside += (abs(height) > reach) & (not mine)
+    return shared < 2 and above > 0 and below > 0 and beside > 0
 
 
 @njit(cache=True)
@@ -131,6 +134,16 @@ def _meet(one, a, two, b):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _level(nodes, a, b):  # type: ignore[no-untyped-def]
+    """Whether all of two nodes lies in one plane across an axis: nothing there passes through anything."""
+    for axis in range(3):
+        at = nodes[a, axis]
+        if at == nodes[a, 3 + axis] and at == nodes[b, axis] and at == nodes[b, 3 + axis]:
+            return True
+    return False
+
+
+@njit(cache=True)
 def crossings_of(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-def]
     """Pairs (k, 2) of facets that cross, up to a limit.
 
@@ -154,6 +167,8 @@ def crossings_of(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-
     while top > 0:
         top -= 1
         a, b = stack[top, 0], stack[top, 1]
+        if _level(nodes, a, b):
+            continue
         if a < leaves - 1:
             for one in range(2 * a + 2, 2 * a, -1):
                 for two in range(2 * b + 2, (one if a == b else 2 * b + 1) - 1, -1):
@@ -169,11 +184,12 @@ def crossings_of(corners, ids, boxes, limit, slack):  # type: ignore[no-untyped-
             if not _meet(spans, f, nodes, b):
                 continue
             normal[0], normal[1], normal[2] = _normal(corners, f)
+            reach = slack * math.sqrt(normal[0] ** 2 + normal[1] ** 2 + normal[2] ** 2)
             for g in near[:some]:
                 if (
                     g > f
                     and _meet(spans, f, spans, g)
-                    and _may_cross(corners, ids, f, normal, g)
+                    and _may_cross(corners, ids, f, normal, reach, g)
                     and _cross(corners, ids, f, g, slack)
                 ):
                     found[count, 0], found[count, 1] = f, g
