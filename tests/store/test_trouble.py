@@ -179,6 +179,14 @@ class LockedTest(StoreCase):
             self.assertEqual(self.used(), 1000)
             with self.assertRaisesRegex(StoreTrouble, "locked by another program"):
                 self.store.apply(self.job, Rename(name="B"))
+            # Nor does whoever comes new, in this process or another.
+            for migrate in (True, False):
+                with contextlib.closing(Store(self.path, migrate=migrate)) as fresh:
+                    self.assertEqual(fresh.job(self.job).sheet, JOB)
+        # Nor whoever reads in the middle of writing.
+        with self.store.session(write=True):
+            self.store._engine.dispose()
+            self.assertEqual(self.store.result("known").tolist(), [0, 1, 2, 3, 4])
         # The time of use is written with what is remembered next.
         self.store.remember("other", np.arange(3))
         self.assertGreater(self.used(), 1_000_000)
@@ -221,6 +229,11 @@ class LockedTest(StoreCase):
 
 
 class RoomTest(StoreCase):
+    def test_a_new_file_can_give_pages_back(self):
+        with contextlib.closing(sqlite3.connect(self.path)) as raw:
+            self.assertEqual(raw.execute("PRAGMA auto_vacuum").fetchone(), (2,))
+            self.assertEqual(raw.execute("PRAGMA journal_mode").fetchone(), ("wal",))
+
     def sizes(self):
         with contextlib.closing(sqlite3.connect(self.path)) as raw:
             kept = raw.execute("SELECT bytes FROM result_room").fetchone()[0]

@@ -120,8 +120,6 @@ def _prepare_worker(connection: Any, _record: Any) -> None:
 def _set_up(connection: Any, synchronous: str) -> None:
     connection.isolation_level = None  # transactions are begun below, not by the driver
     cursor = connection.cursor()
-    # Holds for files that are made new; it does nothing to others.
-    cursor.execute("PRAGMA auto_vacuum=INCREMENTAL")
     # Readers do not wait for a writer, and a killed process loses no finished step.
     cursor.execute("PRAGMA journal_mode=WAL")
     cursor.execute(f"PRAGMA synchronous={synchronous}")
@@ -165,7 +163,9 @@ def migrate_to_head(engine: Engine, path: Path) -> None:
         )
     if at == head:
         return
-    if at is not None:
+    if at is None:
+        _begin_file(path)
+    else:
         copy_before(path, at)
     with engine.connect().execution_options(write=True) as connection, connection.begin():
         config.attributes["connection"] = connection
@@ -185,6 +185,16 @@ def _found(path: Path) -> tuple[str | None, list[str]]:
             return None, tables
         row = raw.execute("SELECT version_num FROM alembic_version").fetchone()
         return (None if row is None else str(row[0])), tables
+
+
+def _begin_file(path: Path) -> None:
+    """Begin a new file, so that free pages can be given back: that is settled before the first table.
+
+    Connections do not say it again: it takes the write lock, even where it changes nothing.
+    """
+    with contextlib.closing(sqlite3.connect(path, timeout=LOCKED_S)) as raw:
+        raw.execute("PRAGMA auto_vacuum=INCREMENTAL")
+        raw.execute("PRAGMA journal_mode=WAL")
 
 
 def _give_back_at_once(engine: Engine, path: Path) -> None:
