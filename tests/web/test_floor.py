@@ -407,12 +407,12 @@ class FloorTest(AppCase):
 
     def test_what_printed_and_was_changed_since_is_told(self):
         self.machine("Test since")
-        job_id = self.job(stl(box(20, 20, 2)))
+        job_id = self.job(stl(box(20, 20, 2)), "printed-since.stl")
         self.change(job_id, "keep-machine")
         self.settle(job_id)
 
         def told():
-            card = self.client.get(f"/jobs/{job_id}/card", headers=HTMX).text
+            card = self.client.get("/?q=printed-since").text
             page = self.client.get(f"/jobs/{job_id}/sheet?open=9").text
             return "changed since" in card, "changed since" in page, 'data-standing="printed"' in card
 
