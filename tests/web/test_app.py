@@ -526,6 +526,20 @@ class ErrorTest(AppCase):
         self.assertIn("default-src 'self'", policy)
         self.assertNotIn("unsafe", policy)
 
+    def test_scripts_of_a_page_have_the_nonce_that_its_policy_names(self):
+        job_id = self.job(stl(box(5, 6, 5)))
+        seen = set()
+        for path in ("/", "/machines", f"/jobs/{job_id}", f"/jobs/{job_id}?open=9", "/jobs/nothing"):
+            with self.subTest(path):
+                answer = self.client.get(path)
+                (allowed,) = re.findall(r"'nonce-([^']+)'", answer.headers["content-security-policy"])
+                given = re.findall(r'<script[^>]* nonce="([^"]+)"', answer.text)
+                self.assertEqual(set(given) - {allowed}, set())
+                self.assertTrue(given or "/jobs/" not in path or path.endswith("nothing"), answer.text[:300])
+                seen.add(allowed)
+        # Each answer has its own.
+        self.assertEqual(len(seen), 5)
+
     def test_the_api_is_documented(self):
         paths = self.client.get("/api/openapi.json").json()["paths"]
         self.assertIn("/api/jobs/{job_id}/changes", paths)

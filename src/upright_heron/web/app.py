@@ -195,6 +195,8 @@ def _section_template(name: str) -> tuple[str, str, Callable[[], bool]] | None:
 
 async def _guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
     """Refuse whoever may not come in, and set the headers every answer carries."""
+    # Drawn before the page is made: what is drawn behind here is not seen out here.
+    guard.nonce_of(request)
     settings: Settings = request.app.state.services.settings
     refused = guard.refusal(request, settings)
     if refused is not None and refused[0] == 401:
