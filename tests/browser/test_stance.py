@@ -24,7 +24,7 @@ class StanceTest(BrowserCase):
         self.assertEqual(self.browser.text("#fit") if self.browser.all("#fit") else "", "")
         q = self.sheet(job_id)["stance"]["quaternion"]
         self.assertAlmostEqual(abs(q[1]), 1, places=5)
-        self.browser.click("#open-5")
+        self.browser.open_section(5)
         self.browser.ready()
         self.assertEqual(self.browser.text("#contact-area"), "400 mm²")
         self.assertEqual(self.browser.text("#overhang-area"), "0 mm²")
