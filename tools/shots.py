@@ -198,7 +198,7 @@ def click_view(b: Browser, x: int, y: int) -> None:
 
 
 VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
-    "yard": ("/", []),
+    "yard": ("/", [lambda b: b.wait(lambda: not b.all(".card .waiting"))]),
     "part": (job("heron-figurine", 1), []),
     "health": ("torn", [lambda b: b.click('[data-place-step="1"]')]),
     "machines": ("/machines", []),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
-from ..core.errors import BadValue
+from ..core.errors import HeronError
 from ..core.graph import GRAPH
 from ..core.handoff.preflight import Check, Weight, unchosen, worst_first
 from ..core.keys import Keys
@@ -217,7 +217,7 @@ def checked_job(job: JobSheet, store: Store, progress: Progress) -> list[Check]:
     for keys, name in to_write(job).values():
         try:
             maker.make(keys, name)
-        except BadValue as error:
+        except HeronError as error:
             refused[keys[name]] = str(error), error.advice
         else:
             files.add(keys[name])
