@@ -1,6 +1,8 @@
 """The shell lays parts on plates, and looks jobs in a file through."""
 
+import contextlib
 import json
+import sqlite3
 import unittest
 
 import numpy as np
@@ -94,7 +96,8 @@ class JobsTest(CliCase):
         told = self.answer("export-job", self.job, "--out", str(file), *database)
         self.assertEqual((told["bytes"], told["jobs"]), (file.stat().st_size, 1))
         came = self.answer("import-job", "tee.heron", "--database", str(self.folder / "new.sqlite3"))
-        self.assertEqual(came, {"jobs": [{"was": self.job, "id": self.job}], "shelved": 0, "prints": 0})
+        jobs = [{"was": self.job, "id": self.job}]
+        self.assertEqual(came, {"jobs": jobs, "shelved": 0, "prints": 0, "unreadable": []})
         store = Store(self.folder / "new.sqlite3")
         self.addCleanup(store.close)
         self.assertEqual(store.job(self.job).step, 4)
@@ -110,6 +113,24 @@ class JobsTest(CliCase):
         # What is wrong comes first.
         weights = [check["weight"] for check in job["checks"]]
         self.assertEqual(weights, sorted(weights, key=lambda one: one != "wrong"))
+
+    def test_a_job_that_cannot_be_read_is_told_with_its_way_back(self):
+        database = self.folder / "torn.sqlite3"
+        store = Store(database)
+        ids = [
+            store.create_job(new_sheet(take_in(stl(box(20, 20, 2)), "box.stl", store), name), "Take in").id
+            for name in ("Sound", "Torn")
+        ]
+        store.close()
+        with contextlib.closing(sqlite3.connect(database)) as raw:
+            raw.execute("UPDATE step SET sheet = '{' WHERE job_id = ?", (ids[1],))
+            raw.commit()
+        self.answer("export-job", "--out", str(self.folder / "torn.heron"), "--database", str(database))
+        came = self.answer("import-job", "torn.heron", "--database", str(self.folder / "fresh.sqlite3"))
+        self.assertEqual((len(came["jobs"]), came["unreadable"]), (2, [ids[1]]))
+        found = {job["name"]: job["checks"] for job in self.answer("preflight", "torn.heron")["jobs"]}
+        self.assertIn("cannot be read", found["Torn"][0]["text"])
+        self.assertNotIn("cannot be read", str(found["Sound"]))
 
     def test_the_file_of_each_plate_is_written_and_read_back(self):
         database = str(self.folder / "edge.sqlite3")

@@ -11,12 +11,15 @@ import unittest
 import warnings
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parent.parent
 # Folders whose tests need few kernels: they run while these are compiled, once for all.
 LIGHT = ("sheet", "store")
 # Folders of tests that take longest, and are begun first behind that.
 LONGEST = ("browser", "core", "web", "work", "floor")
+# So many tests are told that took longest.
+SLOWEST = 8
 # On a fresh machine every process would compile them for itself, at the same time.
 COMPILE = "from upright_heron.core.warm import warm; warm()"
 
@@ -31,12 +34,32 @@ def groups() -> list[tuple[str, list[str]]]:
     return [(name or "others", found[name]) for name in [*first, *sorted(set(found) - set(first))]]
 
 
+class Timed(unittest.TextTestResult):
+    """Results with how long each test took, what is made for its class and module with the first of it."""
+
+    def __init__(self, *arguments: Any, **named: Any) -> None:
+        super().__init__(*arguments, **named)
+        self.took: list[tuple[float, str]] = []
+        self._since = time.perf_counter()
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        now = time.perf_counter()
+        # Some tests name something of theirs "id".
+        self.took.append((now - self._since, unittest.TestCase.id(test).removeprefix("tests.")))
+        self._since = now
+
+
 def here(names: list[str]) -> int:
     """Run tests in this process."""
     sys.path.insert(0, str(ROOT))
     # Our own warnings are errors; those of libraries at their own lines stay warnings.
     warnings.filterwarnings("error", module=r"upright_heron\..*")
-    result = unittest.TextTestRunner(verbosity=1).run(unittest.TestLoader().loadTestsFromNames(names))
+    runner = unittest.TextTestRunner(verbosity=1, resultclass=Timed)
+    result = runner.run(unittest.TestLoader().loadTestsFromNames(names))
+    if isinstance(result, Timed):
+        for seconds, name in sorted(result.took, reverse=True)[:SLOWEST]:
+            print(f"took {seconds:.0f} s: {name}")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     return told(result.testsRun - failed - len(result.skipped), failed, len(result.skipped))
 
@@ -76,6 +99,7 @@ def main() -> int:
                 print(words)
             seconds = time.perf_counter() - start
             print(f"{under_way[done]}: {counts[0]} passed, {counts[1]} failed; {seconds:.0f} s", flush=True)
+            print("\n".join(re.findall(r"^took .*", words, re.MULTILINE)), flush=True)
     return told(*total)
 
 

@@ -32,12 +32,22 @@ def look(side: str) -> Callable[[Browser], None]:
 
 
 def show_paths(b: Browser) -> None:
-    """Show the paths of a layer through base and supports, from above."""
+    """Show the paths of a layer, with the beads below it cut open."""
     WebDriverWait(b.driver, 300, 2.0).until(lambda _: b.all("#timed"))
     b.click("#show-paths")
     b.wait(lambda: b.run("return window.heron.view.beads.data !== null"))
-    layer(33)(b)
+    layer(119)(b)
     look("corner")(b)
+    b.click("#paths-open")
+    b.wait(lambda: b.text("#open-told"))
+    # Nearer: beads are thin.
+    b.run(
+        """const {view} = window.heron, {target} = view.controls;
+        target.set(-8, -16, 7);
+        view.camera.position.set(target.x + 40, target.y - 78, target.z + 34);
+        view.controls.update(); view.redraw();"""
+    )
+    b.ready()
 
 
 def find_stances(b: Browser) -> None:

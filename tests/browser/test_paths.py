@@ -3,9 +3,11 @@
 import urllib.request
 
 from selenium.webdriver.common.keys import Keys
+from shapely import LineString, unary_union
 
 from tests.browser.case import BrowserCase, start, stop
 from tests.support import box
+from upright_heron.core.toolpaths.beads import Kind
 from upright_heron.core.toolpaths.gcode_check import read
 
 setUpModule = start
@@ -68,6 +70,81 @@ class PathsTest(BrowserCase):
         self.assertTrue(self.browser.find("#paths-widths").is_displayed())
         self.browser.click("#show-paths")
         self.browser.wait(lambda: not self.browser.find("#paths-legend").is_displayed())
+        self.assertEqual(self.browser.problems(), [])
+
+    def ends(self, layer):
+        """Stretches of a layer where it is cut open: low, high, bottom, top (mm), and what they are."""
+        return self.browser.run(
+            """const {beads} = window.heron.view, {upTo, mesh} = beads.section, k = arguments[0];
+            const [lies, what] = ['lies', 'bead'].map(name => mesh.geometry.getAttribute(name).array);
+            const found = [];
+            for (let i = k ? upTo[k - 1] : 0; i < upTo[k]; i++)
+              found.push([...lies.slice(4 * i, 4 * i + 4), what[2 * i + 1] & 127]);
+            return found""",
+            layer,
+        )
+
+    def test_what_is_printed_is_cut_open_from_a_side(self):
+        job_id = self.open_laid()
+        self.browser.click("#show-paths")
+        self.browser.wait(lambda: self.drawn())
+        self.browser.fill("#layer-number", "20")
+        self.browser.wait(lambda: self.drawn()[0] == 19)
+        self.browser.click('[data-view="front"]')
+        self.browser.click("#paths-open")
+        self.assertIn("9.0 mm deep, seen from the front", self.browser.text("#open-told"))
+        # Along the middle of a box of 24 by 18: the part, an outer wall at each end of it, and a full floor.
+        for low, high, bottom, top in [one[:4] for one in self.ends(9) if one[4] == 127]:
+            self.assertAlmostEqual(low, -12, places=3)
+            self.assertAlmostEqual(high, 12, places=3)
+            self.assertAlmostEqual(top - bottom, 0.22, places=5)
+        walls = sorted(one for one in self.ends(9) if one[4] == int(Kind.OUTER))
+        self.assertEqual(len(walls), 2)
+        for (low, high, bottom, top, _), middle in zip(walls, (-11.78, 11.78), strict=True):
+            self.assertAlmostEqual((low + high) / 2, middle, delta=0.02)
+            self.assertAlmostEqual(high - low, 0.44, delta=0.02)
+            self.assertAlmostEqual(bottom, 1.8, places=5)
+            self.assertAlmostEqual(top, 2.0, places=5)
+        aside = (127, int(Kind.SKIRT))
+        floor = unary_union(
+            [LineString([(a, 0), (b, 0)]) for a, b, *_, what in self.ends(0) if what not in aside]
+        )
+        self.assertGreater(floor.length, 0.96 * 24)
+        self.assertLess(floor.length, 24.05)
+        # Only what is printed by then is drawn; deeper and from another side what was cut follows.
+        drawn = "return window.heron.view.beads.section.mesh.geometry.instanceCount"
+        up_to = "return window.heron.view.beads.section.upTo[19]"
+        self.assertEqual(self.browser.run(drawn), self.browser.run(up_to))
+        self.browser.click('[data-view="side"]')
+        self.browser.click("#open-here")
+        self.assertIn("12.0 mm deep, seen from the right", self.browser.text("#open-told"))
+        self.assertEqual([round(one[1] - one[0]) for one in self.ends(9) if one[4] == 127], [18])
+        for deep, told in ((0, "0.0 mm deep"), (250, "6.0 mm deep")):
+            self.browser.run(
+                """const s = document.querySelector('#paths-deep'); s.value = arguments[0];
+                s.dispatchEvent(new Event('input', {bubbles: true}))""",
+                deep,
+            )
+            self.assertIn(told, self.browser.text("#open-told"))
+        self.browser.click("#paths-open")
+        self.assertFalse(self.browser.run("return window.heron.view.beads.section.mesh.visible"))
+        self.assertFalse(self.browser.find("#open-fields").is_displayed())
+        # Infill of every second layer is as high as two, where the nozzle can do that.
+        self.browser.click("#show-paths")
+        self.choose("#quality", "0.1")
+        self.browser.wait(lambda: self.sheet(job_id)["layer_mm"] == 0.1)
+        self.browser.wait(lambda: self.browser.find("#timed") and self.browser.find("#infill-every"))
+        self.choose("#infill-every", "2")
+        self.browser.wait(lambda: self.sheet(job_id)["process"]["infill_every"] == 2)
+        self.browser.click("#show-paths")
+        self.browser.wait(lambda: self.drawn())
+        self.browser.click("#paths-open")
+        twice = 16 + int(Kind.INFILL)
+        self.browser.wait(lambda: any(one[4] == twice for one in self.ends(20) + self.ends(21)))
+        for one in self.ends(20) + self.ends(21):
+            high = 0.2 if one[4] == twice else 0.12 if one[4] == 127 else 0.1
+            self.assertAlmostEqual(one[3] - one[2], high, places=5)
+        self.assertEqual([round(one[3] - one[2], 5) for one in self.ends(20) if one[4] == 127], [0.12])
         self.assertEqual(self.browser.problems(), [])
 
     def test_variants_fill_while_one_looks_on_and_one_is_taken_and_undone(self):

@@ -140,6 +140,11 @@ class StanceTest(BrowserCase):
         other = next(letter for letter, name in cards if name == "upside down")
         self.browser.click(f'[data-compare="{came}"]')
         self.browser.click(f'[data-compare="{other}"]')
+        # Figures that come in draw the cards anew: what was picked stays so.
+        self.browser.run("document.querySelector('#compare').before = true; window.heron.refreshSoon()")
+        self.browser.wait(lambda: self.browser.run("return !document.querySelector('#compare').before"))
+        picked = "return [...document.querySelectorAll('[data-compare]:checked')].map(b => b.dataset.compare)"
+        self.browser.wait(lambda: sorted(self.browser.run(picked)) == sorted([came, other]), "not picked")
         self.browser.click("#compare")
         self.browser.wait(lambda: self.browser.run("return document.body.dataset.pair"))
         pair = sorted([came, other])

@@ -1,6 +1,7 @@
 """House rules that a machine can check: one-way imports, documented functions, honest docstrings."""
 
 import ast
+import functools
 import re
 import unittest
 from pathlib import Path
@@ -22,9 +23,14 @@ FORBIDDEN_IN_CORE = {
 ROOMS = ("core", "sheet", "store", "work", "web")
 
 
+@functools.cache
+def parsed(path):
+    return ast.parse(path.read_text())
+
+
 def trees(room):
     for path in sorted((PACKAGE / room).rglob("*.py")):
-        yield path, ast.parse(path.read_text())
+        yield path, parsed(path)
 
 
 def imported(path, tree):
@@ -69,7 +75,7 @@ class RoomsTest(unittest.TestCase):
     def test_functions_take_ten_parameters_at_most(self):
         """But for kernels, which are handed arrays one by one and say what they do, and flags of the shell."""
         for path in PACKAGE.rglob("*.py"):
-            for node in ast.walk(ast.parse(path.read_text())):
+            for node in ast.walk(parsed(path)):
                 if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                     continue
                 taken = {a.arg for a in [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]}
@@ -80,7 +86,7 @@ class RoomsTest(unittest.TestCase):
     def test_functions_stay_readable(self):
         """At most 60 lines below the docstring, but for kernels that are compiled whole and say what they do."""
         for path in PACKAGE.rglob("*.py"):
-            for node in ast.walk(ast.parse(path.read_text())):
+            for node in ast.walk(parsed(path)):
                 if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                     continue
                 told = ast.get_docstring(node)

@@ -142,6 +142,30 @@ class ThinTest(unittest.TestCase):
         self.assertAlmostEqual(shape_of(f).area, 400, delta=0.5)
 
 
+class WindowTest(unittest.TestCase):
+    def test_a_cut_in_windows_is_the_cut_all_over_seen_through_them(self):
+        dice = np.random.default_rng(3)
+        body = shapely.box(-18, -18, 18, 18)
+        for k in range(60):
+            f, whole, part = field(), field(), field()
+            f.join(packed(body))
+            for one in (whole, part):
+                one.join(packed(body))
+            # Long edges, and such as lie wholly beside a window.
+            round_one = shapely.Point(0, 0).buffer(11, quad_segs=60)
+            shape = affinity.translate(round_one if k % 2 else star(5, 0.2 * k), *dice.uniform(-6, 6, 2))
+            grow = float(dice.uniform(0, 1.5))
+            corner, size = dice.uniform(-17, 10, 2), dice.uniform(0.5, 6, 2)
+            windows = f.windows(np.concatenate([corner, corner + size])[None], 0.3)
+            whole.cut(packed(shape), grow)
+            part.cut(packed(shape), grow, windows)
+            seen = np.zeros(part.values.shape, bool)
+            for top, left, bottom, right in windows:
+                seen[top:bottom, left:right] = True
+            np.testing.assert_allclose(part.values[seen], whole.values[seen], atol=1e-5)
+            np.testing.assert_array_equal(part.values[~seen], f.values[~seen])
+
+
 class BooleanPropertyTest(unittest.TestCase):
     @settings(max_examples=25, deadline=None)
     @given(

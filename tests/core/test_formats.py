@@ -110,13 +110,16 @@ class ThreeMfTest(unittest.TestCase):
         pair.AddComponent(mesh, wrapper.GetTranslationTransform(10, 0, 0))
         model.AddBuildItem(pair, wrapper.GetTranslationTransform(0, 0, 5))
         model.AddBuildItem(mesh, wrapper.GetScaleTransform(-2, 1, 1))
+        model.AddBuildItem(mesh, wrapper.GetScaleTransform(0.5, 0.4, 0.25))
         contents = read(self.written(model), "a.3mf")
-        self.assertEqual([body.name for body in contents.bodies], ["pair", "block"])
-        first, second = (finish(body.corners) for body in contents.bodies)
+        self.assertEqual([body.name for body in contents.bodies], ["pair", "block", "block"])
+        first, second, third = (finish(body.corners) for body in contents.bodies)
         np.testing.assert_allclose(first.mesh.bounds, [[0, 0, 5], [12, 3, 9]])
         self.assertEqual(facts(first.mesh).shells, 2)
         np.testing.assert_allclose(second.mesh.bounds, [[-4, 0, 0], [0, 3, 4]])
-        self.assertFalse(second.turned)  # a mirrored copy still faces outwards
+        np.testing.assert_allclose(third.mesh.bounds, [[0, 0, 0], [1, 1.2, 1]], rtol=1e-6)
+        # A mirrored copy still faces outwards, and so does a smaller one.
+        self.assertFalse(second.turned or third.turned)
 
     def package(self, **parts):
         buffer = io.BytesIO()

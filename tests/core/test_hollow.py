@@ -11,6 +11,7 @@ from manifold3d import CrossSection, Manifold
 from scipy.ndimage import distance_transform_edt
 
 from tests.support import box
+from tests.work.kept_parts import cup
 from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.mesh import facts
 from upright_heron.core.geometry.solid import Solid, concatenated
@@ -18,6 +19,7 @@ from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.hollow.cavity import HollowSetting, find_cavity, shelled
 from upright_heron.core.hollow.depths import depths, inside, lattice_of
+from upright_heron.core.hollow.filling import Filling
 from upright_heron.core.hollow.hollowed import Hole, hollow_out, hollow_tree
 from upright_heron.core.hollow.plugs import plug
 from upright_heron.core.hollow.sweeps import squared_steps
@@ -178,6 +180,8 @@ class PlugTest(unittest.TestCase):
         body = Solid.from_mesh(made).manifold
         self.assertAlmostEqual(float((body - hole).volume()), 0, delta=1e-6)
         self.assertGreater(float(body.slice(0.05).area()), float(body.slice(2.5).area()))
+        # Its end is bevelled by 0.4 mm, for it is pushed in that way.
+        self.assertAlmostEqual(float(body.slice(2.9999).area()) / (math.pi * 1.5**2), 1, delta=0.01)
 
     def test_too_thin_a_plug_is_refused(self):
         with self.assertRaisesRegex(BadValue, "too thin"):
@@ -207,6 +211,23 @@ class DrainTest(unittest.TestCase):
         # Two holes through: a handle, and what two cylinders of the wall take away.
         self.assertEqual(back.euler_number, 0)
         self.assertAlmostEqual(read_back(sealed.mesh).volume - back.volume, 2 * np.pi * 1.5**2 * 2, delta=0.6)
+
+    def test_what_is_proposed_never_refuses_the_hollow(self):
+        """Ribs leave corners in it that a way back from the surface just misses."""
+        setting = HollowSetting(1.2, 0.5, 5.0, 1.5, Filling.RIBS, 6.0, 1.5, 3.0).checked()
+        found = hollow_out(Solid(cup()), setting, proposed_mm=1.5, down=(0.2, 0.1, -0.97))
+        self.assertGreaterEqual(len(found.drains), 2)
+        self.assertTrue(any(one.vent for one in found.drains))
+        self.assertLess(found.standing_mm3, 0.02 * found.cavity_mm3)
+        with self.assertRaisesRegex(BadValue, "wide"):
+            hollow_out(Solid(cup()), setting, proposed_mm=0.01)
+
+    def test_a_hole_with_no_hollow_behind_it_is_refused_with_its_place(self):
+        club = SPHERE + box(70, 6, 6, (0, -3, -3))
+        setting = HollowSetting(2.0, 1.0, 50.0, 8.0).checked()
+        with self.assertRaisesRegex(BadValue, r"no hollow behind 60\.0, 0\.0, 3\.0"):
+            hollow_out(Solid(club), setting, [Hole((60.0, 0.0, 3.0), 2.0)])
+        self.assertEqual(len(hollow_out(Solid(club), setting, [Hole((0.0, 0.0, 20.0), 2.0)]).drains), 1)
 
     def test_below_a_hole_in_the_side_it_stays(self):
         # Up to the lower side of the mouth: a cap of a sphere of 18 mm that is 16.5 mm high.

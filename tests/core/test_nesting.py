@@ -199,6 +199,17 @@ class NestTest(NestCase):
         self.held(outlines, which, room, tight)
         first, second = (sum(one.plate == 0 for one in some) for some in (plain, tight))
         self.assertGreater(second, first)
+        # What has room on one plate lies closer together there.
+        few = nest_tighter(outlines, [0] * 5, room, seconds=2)
+        self.held(outlines, [0] * 5, room, few)
+
+        def spread(laid):
+            shapes = shapely.MultiPolygon([true_shape(outlines[0], one) for one in laid])
+            return shapes.envelope.area
+
+        loose = nest(outlines, [0] * 5, room)
+        self.assertEqual({one.plate for one in few}, {0})
+        self.assertLess(spread(few), spread(loose))
         # Where the library kept no gap, its answer is not taken.
         with mock.patch.object(tighter, "least_gap_mm", lambda lying: 2.9):
             self.assertEqual(nest_tighter(outlines, which, room, seconds=3), plain)

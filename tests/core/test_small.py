@@ -234,6 +234,13 @@ class PreflightTest(unittest.TestCase):
         self.assertEqual(self.found(hollow=HollowPart(below=UnderDrains(2, 1))), below)
         self.assertEqual(self.found(hollow=HollowPart(below=UnderDrains(0, 1))), below[1:])
         self.assertEqual(self.found(hollow=HollowPart(below=UnderDrains())), [])
+        for lie, over, words in (
+            (1, 1, ("A hole lies on the plate", "A hole opens right over")),
+            (2, 3, ("2 holes lie on the plate", "3 holes open right over")),
+        ):
+            told = [one.text for one in self.told(hollow=HollowPart(below=UnderDrains(lie, over)))]
+            for one, begins in zip(told, words, strict=True):
+                self.assertTrue(one.startswith(begins), one)
         for kept, told in (
             (Stays(0.0, 0.5, False), []),
             (Stays(0.0, 900.0, False), [(doubtful, Topic.PART)]),

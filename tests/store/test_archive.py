@@ -1,11 +1,15 @@
 """Whole jobs in a file: every step and every key come back, and what is damaged is refused whole."""
 
+import contextlib
 import dataclasses
 import hashlib
 import io
 import json
+import sqlite3
+import tempfile
 import unittest
 import zipfile
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
@@ -23,7 +27,7 @@ from upright_heron.store.codec import encode
 from upright_heron.store.database import NotFound
 from upright_heron.store.models import BlobRow, JobRow, StepRow
 from upright_heron.store.prints import NewPrint, Stage
-from upright_heron.store.store import Store
+from upright_heron.store.store import Broken, Store
 from upright_heron.work.bind import keys_of, plate_keys
 from upright_heron.work.intake import new_sheet, take_in
 
@@ -303,6 +307,37 @@ class ArchiveTest(StoreCase):
                     read_archive(self.other, io.BytesIO(data))
                 for model in (JobRow, StepRow, BlobRow):
                     self.assertEqual(self.rows(self.other, model), 0)
+
+    def test_what_could_not_be_read_here_stops_nothing_else(self):
+        other = self.store.create_job(self.store.job(self.job_id).sheet, "Take in").id
+        last = self.store.job(other)
+        self.store.apply(other, Rename(name="Torn"))
+        for damage in ('{"schema_version": 99}', "{", "[]"):
+            with self.subTest(damage), contextlib.closing(sqlite3.connect(self.path)) as raw:
+                raw.execute(
+                    "UPDATE step SET sheet = ? WHERE id = (SELECT step_id FROM job WHERE id = ?)",
+                    (damage, other),
+                )
+                raw.execute("INSERT OR REPLACE INTO shelf (kind, name, data) VALUES ('spool', 'Torn', '{')")
+                raw.commit()
+                with tempfile.TemporaryDirectory() as folder:
+                    third = Store(Path(folder) / "third.sqlite3")
+                    self.addCleanup(third.close)
+                    taken = read_archive(third, io.BytesIO(self.written()))
+                    self.assertEqual(taken.unreadable, (other,))
+                    self.assertEqual(third.job(self.job_id).sheet, self.store.job(self.job_id).sheet)
+                    (torn,) = third.each([other])
+                    self.assertEqual((type(torn), torn.title), (Broken, "Torn"))
+                    self.assertEqual(third.step_back(other).sheet, last.sheet)
+                    self.assertNotIn("Torn", [one.name for one in third.shelf(Spool)])
+
+        # What was sound where it was written is refused where it is not any more, named or not.
+        def steps_of_first(told):
+            told["jobs"][0]["unreadable"] = [1]
+            told["jobs"][0]["steps"][1]["sheet"] = "{}"
+
+        with self.assertRaisesRegex(BadValue, "Step 2 of the archive"):
+            read_archive(self.other, io.BytesIO(self.contents(steps_of_first)))
 
     def test_an_archive_that_swells_is_refused(self):
         with mock.patch.object(archive, "MOST_BYTES", 1000), self.assertRaisesRegex(BadValue, "claims"):

@@ -58,7 +58,7 @@ class PathsTest(AppCase):
         key = re.search(r'"toolpaths": "(\w+)"', page.text("state"))[1]
         data = self.client.get(f"/api/blocks/paths/{key}").content
         word, layers, count, x, y, step, wide, high = struct.unpack_from("<4sIIfffff", data)
-        self.assertEqual((word, layers), (b"UHB2", 10))
+        self.assertEqual((word, layers), (b"UHB3", 10))
         self.assertAlmostEqual(high, 0.2, places=6)
         self.assertEqual(len(data), 32 + 4 * layers + 4 * (layers + 1) + 6 * count)
         tops = np.frombuffer(data, "<f4", layers, 32)
@@ -70,9 +70,10 @@ class PathsTest(AppCase):
         np.testing.assert_allclose(places.max(axis=0), [10 - 0.22, 7.5 - 0.22], atol=0.01)
         beads = np.frombuffer(data, np.uint8, 2 * count, 32 + 8 * layers + 4 + 4 * count).reshape(-1, 2)
         self.assertTrue((beads[start[:-1], 1] >= 128).all())
-        self.assertLessEqual(set((beads[:, 1] & 63).tolist()), {int(kind) for kind in Kind})
-        outer = beads[(beads[:, 1] & 63) == int(Kind.OUTER), 0]
+        self.assertLessEqual(set((beads[:, 1] & 15).tolist()), {int(kind) for kind in Kind})
+        outer = beads[(beads[:, 1] & 15) == int(Kind.OUTER), 0]
         np.testing.assert_allclose(outer * wide, 0.44, atol=1e-6)
+        self.assertEqual(set((beads[:, 1] >> 4 & 7).tolist()), {0})
 
     def test_variants_fill_and_one_is_taken(self):
         job_id = self.job(stl(box(12, 10, 4)))

@@ -44,7 +44,8 @@ def import_job(
     """Take in what an archive holds: all of it, or nothing."""
     found = read_archive(_store(database), _looked_through(file))
     jobs = [{"was": was, "id": name} for was, name in found.jobs.items()]
-    tell({"jobs": jobs, "shelved": found.shelved, "prints": found.prints}, as_json)
+    told = {"jobs": jobs, "shelved": found.shelved, "prints": found.prints, "unreadable": found.unreadable}
+    tell(told, as_json)
 
 
 def preflight(
@@ -56,9 +57,16 @@ def preflight(
 
     with tempfile.TemporaryDirectory(prefix="heron-") as folder:
         store = Store(Path(folder) / "archive.sqlite3")
-        names = read_archive(store, _looked_through(file)).jobs
+        found = read_archive(store, _looked_through(file))
         told: list[dict[str, Any]] = []
-        for was, name in names.items():
+        for was, name in found.jobs.items():
+            if was in found.unreadable:
+                mend = "Take the archive in, and go back to its last sound step in the Yard."
+                wrong_with_it = {"weight": "wrong", "text": "This job cannot be read.", "mend": mend}
+                told.append(
+                    {"job": was, "name": store.title_of(name), "plates": 0, "checks": [wrong_with_it]}
+                )
+                continue
             sheet = store.job(name).sheet
             checks = [
                 {

@@ -11,14 +11,15 @@ import json
 import uuid
 import zipfile
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from typing import IO, Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field, ValidationError
-from sqlalchemy import select
+from sqlalchemy import literal, select
 from sqlalchemy.orm import Session
 
 from ..core.errors import BadValue
@@ -42,8 +43,8 @@ from .shelf import SHELF, UNREADABLE
 from .store import Store
 
 FORMAT = "upright-heron-archive"
-# 2: the record of prints goes along. 3: so do their photos.
-VERSION = 3
+# 2: the record of prints goes along. 3: so do their photos. 4: steps that could not be read where they were.
+VERSION = 4
 CONTENTS = "contents.json"
 # A file that claims to hold more than this is not opened.
 MOST_BYTES = 8 << 30
@@ -67,7 +68,10 @@ class Step(Document):
 
 
 class ArchivedJob(Document):
-    """A job with all its steps, and the one that was shown."""
+    """A job with all its steps, the one that was shown, and those that could not be read where they were.
+
+    ``title`` is what it is called by a step that can be shown, or was before it could not be read.
+    """
 
     id: Annotated[str, Field(pattern=r"^[0-9A-Za-z_-]{1,32}$")]
     shown: int
@@ -75,6 +79,13 @@ class ArchivedJob(Document):
     touched: datetime
     state: Literal["open", "archived", "deleted"] = "open"
     steps: Annotated[tuple[Step, ...], Field(min_length=1)]
+    title: Annotated[str, Field(max_length=120)] = ""
+    unreadable: tuple[int, ...] = ()
+
+    @property
+    def can_be_shown(self) -> bool:
+        """Whether the step that was shown can be read."""
+        return self.shown not in self.unreadable
 
 
 class Shelved(Document):
@@ -98,11 +109,15 @@ class Contents(Document):
 
 @dataclass(frozen=True, slots=True)
 class TakenIn:
-    """What came of an archive: ids of its jobs here by those they had there, and what was new of the rest."""
+    """What came of an archive: ids of its jobs here by those they had there, and what was new of the rest.
+
+    ``unreadable`` are ids there of jobs that came as they were, with a last step that cannot be read.
+    """
 
     jobs: dict[str, str]
     shelved: int
     prints: int
+    unreadable: tuple[str, ...] = ()
 
 
 def write_archive(store: Store, out: IO[bytes], jobs: Sequence[str] | None = None) -> None:
@@ -194,6 +209,8 @@ def _archived(s: Session, row: JobRow, numbers: dict[int, int]) -> ArchivedJob:
         touched=row.touched,
         state=row.state,
         steps=made,
+        title=row.title,
+        unreadable=tuple(step.id for step in made if _why_unreadable(step, partial(_kept, s)) is not None),
     )
 
 
@@ -205,10 +222,14 @@ _KINDS = {kind: entry for entry, kind in SHELF.items() if entry is not Station}
 def _shelved(s: Session) -> Iterator[Shelved]:
     asked = select(ShelfRow).where(ShelfRow.kind.in_(_KINDS)).order_by(ShelfRow.kind, ShelfRow.name)
     for row in s.scalars(asked):
-        data = row.data
-        if row.kind == SHELF[Spool]:
-            # Machines do not go along, and so nothing is on them.
-            data = Spool.model_validate_json(data).model_copy(update={"on": ""}).model_dump_json()
+        try:
+            entry = _KINDS[row.kind].model_validate_json(row.data)
+        except ValidationError:
+            # Nobody can use it here either.
+            continue
+        # Machines do not go along, and so nothing is on them.
+        on_none = isinstance(entry, Spool)
+        data = entry.model_copy(update={"on": ""}).model_dump_json() if on_none else row.data
         yield Shelved(kind=row.kind, name=row.name, data=data)
 
 
@@ -258,7 +279,7 @@ def read_archive(store: Store, file: IO[bytes]) -> TakenIn:
         fresh = [one for one in shelf if s.get(ShelfRow, (one.kind, one.name)) is None]
         for one in fresh:
             s.add(ShelfRow(kind=one.kind, name=one.name, data=one.data))
-    return TakenIn(names, len(fresh), prints)
+    return TakenIn(names, len(fresh), prints, tuple(job.id for job in contents.jobs if not job.can_be_shown))
 
 
 def check_archive(file: IO[bytes]) -> None:
@@ -282,7 +303,10 @@ def _looked_through(file: IO[bytes]) -> tuple[Contents, dict[str, bytes], dict[s
     # Sheets of any schema are read once here: what cannot be read is refused before anything is kept.
     for job in contents.jobs:
         for step in job.steps:
-            _readable(step, blobs)
+            why = _why_unreadable(step, lambda digest, whole: blobs.get(digest))
+            # What could not be read where it was comes in as it is: the steps before it can.
+            if why is not None and step.id not in job.unreadable:
+                raise why
     return contents, blobs, photos
 
 
@@ -369,21 +393,32 @@ def _check(job: ArchivedJob) -> None:
         raise BadValue(f"The steps of job {job.id} in the archive do not follow each other.", BROKEN)
 
 
-def _readable(step: Step, blobs: dict[str, bytes]) -> None:
+def _kept(s: Session, digest: str, whole: bool) -> bytes | None:
+    """What the store keeps under a digest; without the whole of it something where it is there."""
+    if whole:
+        return s.scalar(select(BlobRow.data).where(BlobRow.digest == digest))
+    return s.scalar(select(literal(b"there")).where(BlobRow.digest == digest))
+
+
+def _why_unreadable(step: Step, kept: Callable[[str, bool], bytes | None]) -> BadValue | None:
+    """What is wrong with a step, if anything is; ``kept`` is as ``_kept``."""
+
     def size_of(digest: str, _: tuple[float, float, float, float]) -> tuple[float, float, float]:
-        x, y, z = (float(v) for v in decode(blobs[digest]).size_mm)
+        data = kept(digest, True)
+        if data is None:
+            raise NotFound(f"The archive lacks {digest}, which its jobs need.", BROKEN)
+        x, y, z = (float(v) for v in decode(data).size_mm)
         return x, y, z
 
     try:
         sheet = read_sheet(step.sheet, size_of)
-    except BadValue:
+    except BadValue as error:
         # It says itself what is wrong: a later version wrote it.
-        raise
-    except UNREADABLE as error:
-        raise BadValue(f"Step {step.id} of the archive cannot be read.", BROKEN) from error
-    missing = {item.part.mesh for item in sheet.items} - set(blobs)
-    if missing:
-        raise BadValue(f"The archive lacks {min(missing)}, which its jobs need.", BROKEN)
+        return error
+    except UNREADABLE:
+        return BadValue(f"Step {step.id} of the archive cannot be read.", BROKEN)
+    missing = sorted({item.part.mesh for item in sheet.items if kept(item.part.mesh, False) is None})
+    return BadValue(f"The archive lacks {missing[0]}, which its jobs need.", BROKEN) if missing else None
 
 
 def _take(s: Session, job: ArchivedJob) -> tuple[str, dict[int, int]]:
@@ -409,4 +444,9 @@ def _take(s: Session, job: ArchivedJob) -> tuple[str, dict[int, int]]:
         made[step.id] = new.id
     row.step_id = made[job.shown]
     s.flush()
+    if not job.can_be_shown:
+        # Titles are those of the sheets, and this one tells none.
+        s.refresh(row)
+        row.title = job.title
+        s.flush()
     return name, made

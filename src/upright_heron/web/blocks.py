@@ -39,20 +39,22 @@ PATH_STEP_MM, WIDTH_STEP_MM = 0.005, 0.01
 
 
 def paths_block(beads: Beads) -> bytes:
-    """``UHB2``: paths of all layers, six bytes a place; the kind with its nozzle in one of them."""
+    """``UHB3``: paths of all layers, six bytes a place; kind, height in layers and nozzle in one of them."""
     count = len(beads.points)
     low = beads.points.min(axis=0) if count else np.zeros(2)
     xy = np.round((beads.points - low) / PATH_STEP_MM)
     step = max(1, int(np.ceil(xy.max(initial=0.0) / 65535)))
     begins = np.zeros(count, bool)
     begins[beads.start[:-1]] = True
-    of_path = beads.kind.astype(np.int64) + 64 * beads.nozzle.astype(np.int64)
+    # Infill and supports may fill several layers at once; a flow of their own leaves others one layer high.
+    deep = np.clip(np.floor(beads.high + 1e-6), 1, 4).astype(np.int64) - 1
+    of_path = beads.kind.astype(np.int64) + 16 * deep + 64 * beads.nozzle.astype(np.int64)
     kind = np.repeat(of_path, np.diff(beads.start)) + np.where(begins, 128, 0)
     width = np.clip(np.round(beads.width / WIDTH_STEP_MM), 1, 255)
     layers = np.searchsorted(beads.layer, np.arange(len(beads.tops_mm) + 1))
     return (
         struct.pack(
-            "<4sIIfffff", b"UHB2", len(beads.tops_mm), count, *low, PATH_STEP_MM * step, WIDTH_STEP_MM,
+            "<4sIIfffff", b"UHB3", len(beads.tops_mm), count, *low, PATH_STEP_MM * step, WIDTH_STEP_MM,
             beads.layer_mm,
         )
         + beads.tops_mm.astype("<f4").tobytes()

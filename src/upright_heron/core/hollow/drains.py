@@ -58,7 +58,7 @@ def drain(
     *,
     taper_deg: float = 0.0,
     vent: bool = False,
-) -> Drain:
+) -> Drain | None:
     """Point a hole.
 
     Parameters
@@ -75,12 +75,13 @@ def drain(
 
     Returns
     -------
-    Drain
+    Drain or None
+        None where no hollow lies behind the place.
 
     Raises
     ------
     BadValue
-        A width or taper that no hole can have, or no hollow behind the place.
+        A width or taper that no hole can have.
     """
     if not LEAST_MM <= diameter_mm <= MOST_MM or not 0 <= taper_deg <= MOST_TAPER_DEG:
         raise BadValue(
@@ -90,11 +91,7 @@ def drain(
     axis = np.asarray(into, np.float64) / np.linalg.norm(into)
     (deep,), _ = hollow.first_hits(np.asarray(at_mm, np.float64)[None], axis[None])
     if not math.isfinite(deep) or deep > FAR_WIDTHS * max(diameter_mm, 1.0):
-        x, y, z = (float(v) for v in at_mm)
-        raise BadValue(
-            f"There is no hollow behind {x:.1f}, {y:.1f}, {z:.1f} mm.",
-            "Point at a place of the surface with a hollow behind it.",
-        )
+        return None
     inner = at_mm + deep * axis
     narrow = max(diameter_mm - 2 * deep * math.tan(math.radians(taper_deg)), LEAST_MM)
     outer_at, inner_at = ((float(p[0]), float(p[1]), float(p[2])) for p in (at_mm, inner))

@@ -145,7 +145,14 @@ def _pointed(cavity: Cavity, inner: Tree, hole: Hole, down: NDArray[np.float64])
                 "Point at an underside or a top, or let the hole go square to the surface.",
             )
         into = down if across > 0 else -down
-    return drain(inner, at, into, hole.diameter_mm, taper_deg=hole.taper_deg)
+    found = drain(inner, at, into, hole.diameter_mm, taper_deg=hole.taper_deg)
+    if found is None:
+        x, y, z = hole.at_mm
+        raise BadValue(
+            f"There is no hollow behind {x:.1f}, {y:.1f}, {z:.1f} mm.",
+            "Point at a place of the surface with a hollow behind it.",
+        )
+    return found
 
 
 def propose(
@@ -180,11 +187,15 @@ def propose(
         left = basin.trapped((*there, *found), down)
         if left.lowest_mm is None or left.volume_mm3 <= STAYS_MM3:
             break
-        found.append(_way_out(cavity, inner, np.array(left.lowest_mm), down, diameter_mm))
+        way = _way_out(cavity, inner, np.array(left.lowest_mm), down, diameter_mm)
+        if way is None:
+            break
+        found.append(way)
     for pocket in cavity.pockets:
         place = _end(Solid(pocket).mesh().vertices, -down, cavity.lattice.step_mm)
         if not _is_open(place, (*there, *found), diameter_mm):
-            found.append(_way_out(cavity, inner, place, -down, diameter_mm, vent=True))
+            way = _way_out(cavity, inner, place, -down, diameter_mm, vent=True)
+            found += [] if way is None else [way]
     return tuple(found)
 
 
@@ -208,15 +219,20 @@ def _way_out(
     diameter_mm: float,
     *,
     vent: bool = False,
-) -> Drain:
-    """A hole from a place of the hollow to the surface: straight one way, or where the wall is thinner."""
+) -> Drain | None:
+    """A hole from a place of the hollow to the surface: straight one way, or where the wall is thinner.
+
+    ``None`` where each way back misses the hollow: the place may be no more than its corner.
+    """
     side, over, _ = frame(way)
     turn = 2 * np.pi * np.arange(AROUND)[:, None] / AROUND
     round_it = np.cos(turn) * side + np.sin(turn) * over
     leans = np.radians(LEANS_DEG)
     tried = np.concatenate([way[None], *(np.cos(lean) * way + np.sin(lean) * round_it for lean in leans)])
     far, _ = cavity.tree.first_hits(np.tile(place, (len(tried), 1)), tried)
-    best = int(np.argmin(far))
-    best = best if far[best] < STRAIGHT * far[0] else 0
-    at = place + far[best] * tried[best]
-    return drain(inner, at, -tried[best], diameter_mm, vent=vent)
+    for k in np.argsort(np.where(np.arange(len(far)) == 0, STRAIGHT * far, far), kind="stable").tolist():
+        if np.isfinite(far[k]):
+            found = drain(inner, place + far[k] * tried[k], -tried[k], diameter_mm, vent=vent)
+            if found is not None:
+                return found
+    return None

@@ -119,7 +119,7 @@ def show_side(
 
 @recipe(
     "grown",
-    version=7,
+    version=8,
     stage="Making supports",
     needs=(layers, held, tree, maybe(cleared), maybe(AROUND), show_side),
     reads=FilamentSupports,

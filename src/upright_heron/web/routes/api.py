@@ -178,13 +178,14 @@ async def _taken_in(request: Request, use: Services) -> Response:
                 return read_archive(use.store, file)
 
         found = await run_in_threadpool(read)
-    if len(found.jobs) == 1:
+    if len(found.jobs) == 1 and not found.unreadable:
         made = await run_in_threadpool(use.store.job, *found.jobs.values())
         return JSONResponse(_answer(request, made).model_dump(mode="json"), 201)
     told = {
         "jobs": found.jobs,
         "shelved": found.shelved,
         "prints": found.prints,
+        "unreadable": found.unreadable,
         "url": str(request.url_for("yard").path),
     }
     return JSONResponse(told, 201)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from manifold3d import CrossSection, FillRule, OpType
+from manifold3d import CrossSection, FillRule, JoinType, OpType
 
 from ...layers.layer_components import bodies, links, pieces
 from ...layers.stack import LayerStack, pack
@@ -222,7 +222,11 @@ def _standing(runs: Sequence[Run]) -> list[CrossSection]:
     for k, run in enumerate(runs):
         section = CrossSection(run.rings, FillRule.NonZero)
         if run.low:
-            joined = bool(k) and run.low == runs[k - 1].high + 1
-            section = section ^ found[-1].offset(STEP_MM) if joined else CrossSection()
+            if k and run.low == runs[k - 1].high + 1:
+                # Round joins, or corners that nobody takes out, would multiply from run to run.
+                below = found[-1].offset(STEP_MM, JoinType.Miter, 2.0)
+                section = (section ^ below).simplify(0.1 * STEP_MM)
+            else:
+                section = CrossSection()
         found.append(section)
     return found

@@ -1,4 +1,4 @@
-import { KINDS } from '../../static/js/bead-layer.js';
+import { KINDS } from '../../static/js/bead-colours.js';
 import { fetchBlock, readPaths, readSpeeds } from '../../static/js/blocks.js';
 import { MaskView } from '../../static/js/mask-view.js';
 import { all, field, find, SectionController, the } from '../../static/js/section.js';
@@ -9,6 +9,8 @@ const PLAYED_S = 6;
 /** Section 8: the mask of the layer that is shown on a resin machine, and the paths of the nozzle on others. */
 export default class LayersController extends SectionController {
   on = false;
+  /** What is printed is cut open there. @type {{from: number, deep: number} | null} */
+  cut = null;
 
   constructor(page) {
     super(page);
@@ -21,6 +23,7 @@ export default class LayersController extends SectionController {
     new ResizeObserver(() => this.on && this.mask.draw()).observe(the('#mask'));
     the('#paths-by').addEventListener('change', () => this.#byWhat());
     the('#paths-upto').addEventListener('input', () => this.#upTo(Number(field('#paths-upto').value)));
+    the('#paths-deep').addEventListener('input', () => this.#cutOpen(this.cut && { ...this.cut, deep: Number(field('#paths-deep').value) / 1000 }));
     the('#paths-seams').addEventListener('change', (e) => {
       this.view.beads.seamsOn = /** @type {HTMLInputElement} */ (e.target).checked;
       this.page.layerMoved(this.page.profile.index);
@@ -37,6 +40,8 @@ export default class LayersController extends SectionController {
 
   update() {
     this.#paths();
+    // The part was stood anew, or its layers are others.
+    if (this.cut && this.ground !== this.page.profile.levels) this.#cutOpen(this.cut);
     this.#findSetting();
     const button = find('#show-mask');
     if (!button) this.on = false;
@@ -98,6 +103,11 @@ export default class LayersController extends SectionController {
       });
       return true;
     }
+    if (button.id === 'paths-open' || button.id === 'open-here') {
+      const opens = button.id === 'open-here' || !this.cut;
+      this.#cutOpen(opens ? { from: this.view.eyeFrom, deep: Number(field('#paths-deep').value) / 1000 } : null);
+      return true;
+    }
     if (button.id === 'paths-play') {
       this.#play(button.getAttribute('aria-pressed') !== 'true');
       return true;
@@ -157,6 +167,7 @@ export default class LayersController extends SectionController {
 
   #hidePaths() {
     this.#play(false);
+    this.#cutOpen(null);
     this.view.beads.on = false;
     this.#paths();
   }
@@ -173,7 +184,8 @@ export default class LayersController extends SectionController {
     if (beads.on && key && key !== this.laid) {
       this.laid = key;
       try {
-        const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}`));
+        // Browsers keep blocks for good: one of an earlier layout is not what is asked for.
+        const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}?layout=UHB3`));
         if (this.laid !== key) return;
         beads.load(data);
         this.fast = null;
@@ -267,6 +279,22 @@ export default class LayersController extends SectionController {
     this.frame = requestAnimationFrame(step);
   }
 
+  /** Cut what is printed open where the eye is, or close it. @param {{from: number, deep: number} | null} cut */
+  #cutOpen(cut) {
+    const changes = Boolean(cut || this.cut);
+    this.cut = cut;
+    const button = the('#paths-open');
+    button.setAttribute('aria-pressed', String(Boolean(cut)));
+    button.textContent = cut ? 'Close it' : 'Cut open';
+    the('#open-here').hidden = the('#open-fields').hidden = !cut;
+    if (!changes) return;
+    const { profile, layers } = this.page;
+    this.ground = profile.levels;
+    const deep = this.view.cutOpen(cut, { levels: profile.levels, part: layers.part });
+    if (cut) the('#open-told').textContent = `${deep.toFixed(1)} mm deep, seen from ${fromWhere(cut.from)}`;
+    this.page.layerMoved(profile.index);
+  }
+
   #tellPaths() {
     const { beads } = this.view;
     if (!beads.on || !beads.data) return;
@@ -281,4 +309,11 @@ export default class LayersController extends SectionController {
   #told(words) {
     the('#paths-told').textContent = words;
   }
+}
+
+/** A way across the plate in words. @param {number} degrees  from the front to the right */
+function fromWhere(degrees) {
+  const [turn, to] = [Math.abs(degrees), degrees < 0 ? 'left' : 'right'];
+  if (turn % 180 === 0) return turn ? 'behind' : 'the front';
+  return turn === 90 ? `the ${to}` : `${turn < 90 ? turn : 180 - turn}° ${to} of ${turn < 90 ? 'the front' : 'behind'}`;
 }

@@ -18,6 +18,9 @@ export default class StanceController extends SectionController {
   /** Figures of the cards, or how they differ from the chosen one. */
   differences = false;
 
+  /** Stances that were picked to be compared: figures that come in draw the cards anew. @type {Set<string>} */
+  picked = new Set();
+
   /** The figure that is pointed at. @type {HTMLElement | null} */
   pointed = null;
 
@@ -42,6 +45,7 @@ export default class StanceController extends SectionController {
   update() {
     the('#board').hidden = false;
     this.#showDifferences();
+    this.#showPicked();
     const { state } = this.page;
     const stance = JSON.stringify([state.rotation, state.lift]);
     if (this.stance !== undefined && this.stance !== stance) this.#unpair();
@@ -86,9 +90,9 @@ export default class StanceController extends SectionController {
         this.page.typed.set(slider.id, String(weight));
       }
     } else if (input.dataset.compare) {
-      const picked = all('[data-compare]:checked');
-      /** @type {HTMLButtonElement} */ (the('#compare')).disabled = picked.length !== 2;
-      for (const box of /** @type {HTMLInputElement[]} */ (all('[data-compare]'))) box.disabled = picked.length >= 2 && !box.checked;
+      if (input.checked) this.picked.add(`${input.dataset.q}`);
+      else this.picked.delete(`${input.dataset.q}`);
+      this.#showPicked();
     } else if (input.name === 'step-by' && this.page.pair) {
       this.#inStep(/** @type {'height' | 'share'} */ (input.value));
     }
@@ -97,6 +101,16 @@ export default class StanceController extends SectionController {
   #showDifferences() {
     the('#board').classList.toggle('different', this.differences);
     find('#differences')?.setAttribute('aria-pressed', String(this.differences));
+  }
+
+  /** Two stances are compared, no fewer and no more; one that is no longer among the cards is not picked. */
+  #showPicked() {
+    const boxes = /** @type {HTMLInputElement[]} */ (all('[data-compare]'));
+    for (const box of boxes) box.checked = this.picked.has(`${box.dataset.q}`);
+    this.picked = new Set(boxes.filter((box) => box.checked).map((box) => `${box.dataset.q}`));
+    for (const box of boxes) box.disabled = this.picked.size >= 2 && !box.checked;
+    const compare = /** @type {HTMLButtonElement | null} */ (find('#compare'));
+    if (compare) compare.disabled = this.picked.size !== 2;
   }
 
   /** The hand has let go of the pad: the stance is kept. */
@@ -214,10 +228,8 @@ export default class StanceController extends SectionController {
     delete document.body.dataset.pair;
     the('#pair-slip').hidden = true;
     this.view.setPair(null);
-    for (const box of /** @type {HTMLInputElement[]} */ (all('[data-compare]'))) {
-      box.checked = false;
-      box.disabled = false;
-    }
+    this.picked.clear();
+    this.#showPicked();
     this.page.showSection();
     this.page.showProfile();
   }

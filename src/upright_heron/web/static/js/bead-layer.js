@@ -1,23 +1,18 @@
 import * as THREE from 'three';
-
-/** Names of the kinds of paths, in the order of the server's numbers. */
-export const KINDS = ['outer wall', 'inner walls', 'thin places', 'top', 'bottom', 'bridges', 'infill', 'supports', 'interface', 'skirt', 'brim', 'raft', 'strands', 'purging', 'smoothing', 'ways inside'];
-/** Their colours, the same as in the style sheet, and beside each a mark along the bead: none, a line, ticks, dashes. */
-const COLOURS = ['#20506b', '#6f9bb3', '#c2307a', '#3f8f5a', '#7ba33c', '#e08a1e', '#b7a98f', '#b4693b', '#7d4421', '#8a63b0', '#8a63b0', '#6d5340', '#1b1b1b', '#c9b23a', '#8fd1c5', '#d03a2b'];
-const MARKS = [0, 1, 0, 2, 3, 2, 0, 3, 2, 0, 1, 3, 3, 2, 1, 0];
-/** Ways of the nozzle are no beads: they are left out until they are asked for. */
-export const WAYS = 15;
+import { BEAD_COLOUR, beadUniforms, WAYS } from './bead-colours.js';
+import { BeadSection } from './bead-section.js';
+import { kindOf } from './blocks.js';
 
 const VERTEX = /* glsl */ `
   attribute vec2 a; attribute vec2 b; attribute vec2 beadA; attribute vec2 beadB; attribute float fast;
   uniform vec2 low; uniform float stepMm; uniform float wideMm; uniform float z; uniform float count;
-  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare; varying float vFast; varying float vNozzle;
+  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare; varying float vFast; varying float vNozzle; varying vec2 vPlate;
   void main() {
     vec2 p = low + a * stepMm, q = low + b * stepMm;
     float begins = step(127.5, beadB.y);
     float told = beadB.y - 128.0 * begins;
     vNozzle = step(63.5, told);
-    vKind = told - 64.0 * vNozzle;
+    vKind = mod(told, 16.0);
     vFast = fast;
     float ra = 0.5 * wideMm * beadA.x, rb = 0.5 * wideMm * beadB.x;
     // Ways have no width of their own.
@@ -31,63 +26,47 @@ const VERTEX = /* glsl */ `
     vBead = vec3(along, ra, rb);
     vShare = float(gl_InstanceID) / max(count, 1.0);
     vec2 at = p + way * vAt.x + vec2(-way.y, way.x) * vAt.y;
+    vPlate = at;
     gl_Position = begins > 0.5 ? vec4(2.0, 2.0, 2.0, 1.0) : projectionMatrix * modelViewMatrix * vec4(at, z, 1.0);
   }
 `;
 const FRAGMENT = /* glsl */ `
-  uniform vec3 colours[16]; uniform float marks[16]; uniform float shown[16]; uniform float mode; uniform float upto; uniform float line; uniform float fastest;
-  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare; varying float vFast; varying float vNozzle;
+  ${BEAD_COLOUR}
+  uniform float upto; uniform vec3 open;
+  varying vec2 vAt; varying vec3 vBead; varying float vKind; varying float vShare; varying float vFast; varying float vNozzle; varying vec2 vPlate;
   void main() {
     int kind = int(vKind + 0.5);
-    if (shown[kind] < 0.5 || vShare > upto) discard;
+    if (shown[kind] < 0.5 || vShare > upto || dot(vPlate, open.xy) > open.z) discard;
     float t = clamp(vAt.x / max(vBead.x, 1e-6), 0.0, 1.0);
     float r = mix(vBead.y, vBead.z, t);
     float away = length(vec2(vAt.x - t * vBead.x, vAt.y)) / r;
     if (away > 1.0) discard;
-    vec3 colour = colours[kind];
-    if (mode > 3.5) {
-      // By nozzle: the second is dark, with ticks.
-      colour = vNozzle > 0.5 ? vec3(0.13, 0.13, 0.16) * (fract(vAt.x / 0.8) < 0.3 ? 2.6 : 1.0) : vec3(0.55, 0.68, 0.74);
-    } else if (mode > 1.5) {
-      // By speed, slow ones dark; or by what a length of them takes, the longest dark: steps make levels told apart.
-      float share = clamp(vFast * 255.0 / fastest, 0.0, 1.0);
-      if (mode > 2.5) share = 1.0 - clamp((fastest / max(vFast * 255.0, 1.0) - 1.0) / 4.0, 0.0, 1.0);
-      share = floor(share * 8.0 + 0.5) / 8.0;
-      colour = mix(vec3(0.27, 0.05, 0.30), mix(vec3(0.80, 0.38, 0.24), vec3(0.98, 0.92, 0.62), clamp(2.0 * share - 1.0, 0.0, 1.0)), clamp(2.0 * share, 0.0, 1.0));
-    } else if (mode > 0.5) {
-      // By width: as wide as a line in the middle, thinner ones blue, wider ones orange.
-      float wide = clamp(2.0 * r / line - 1.0, -0.6, 0.6) / 0.6;
-      colour = wide < 0.0 ? mix(vec3(0.83, 0.84, 0.80), vec3(0.13, 0.33, 0.62), -wide) : mix(vec3(0.83, 0.84, 0.80), vec3(0.80, 0.38, 0.06), wide);
-    } else {
-      float mark = marks[kind];
-      float ticks = fract(vAt.x / 0.8);
-      if (mark > 0.5 && mark < 1.5 && away < 0.22) colour = mix(colour, vec3(1.0), 0.55);
-      if (mark > 1.5 && mark < 2.5 && ticks < 0.22) colour *= 0.68;
-      if (mark > 2.5 && ticks < 0.5 && away < 0.3) colour = mix(colour, vec3(1.0), 0.45);
-    }
-    // Round on top.
-    gl_FragColor = vec4(colour * (1.04 - 0.42 * away * away), 1.0);
+    gl_FragColor = vec4(beadColour(kind, r, vFast, vNozzle, vAt.x, away), 1.0);
     #include <colorspace_fragment>
   }
 `;
 
 /** The beads of one layer, as wide as they are laid. */
 export class BeadLayer {
-  constructor() {
+  /** @param {THREE.Plane[]} planes  that other things are cut at */
+  constructor(planes) {
+    const shared = beadUniforms();
     this.uniforms = {
-      low: { value: new THREE.Vector2() }, stepMm: { value: 1 }, wideMm: { value: 1 }, z: { value: 0 }, count: { value: 1 },
-      colours: { value: COLOURS.map((c) => new THREE.Color(c)) }, marks: { value: MARKS }, shown: { value: KINDS.map((_, kind) => (kind === WAYS ? 0 : 1)) },
-      mode: { value: 0 }, upto: { value: 1 }, line: { value: 0.44 }, fastest: { value: 255 },
+      ...shared, low: { value: new THREE.Vector2() }, stepMm: { value: 1 }, z: { value: 0 }, count: { value: 1 }, upto: { value: 1 },
+      open: { value: new THREE.Vector3(0, 0, 1) },
     };
     const material = new THREE.ShaderMaterial({ uniforms: this.uniforms, vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 });
     this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), material);
     this.mesh.frustumCulled = false;
     this.mesh.visible = false;
     /** Where outer walls begin, in all layers up to the one that is shown. */
-    this.seams = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: '#c2307a', size: 6, sizeAttenuation: false, depthTest: true }));
+    this.seams = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: '#c2307a', size: 6, sizeAttenuation: false, depthTest: true, clippingPlanes: planes }));
     this.seams.frustumCulled = false;
     this.seams.visible = false;
     this.seamsOn = false;
+    this.section = new BeadSection(shared);
+    /** Where they are cut open, and what of the part lies there. @type {{side: import('./bead-section.js').Side, ground: import('./bead-section.js').Ground} | null} */
+    this.cut = null;
     /** @type {Uint8Array | null} speed up to each place */
     this.speeds = null;
     /** Whether beads are shown at all. */
@@ -97,10 +76,30 @@ export class BeadLayer {
     this.layer = -1;
   }
 
+  /**
+   * Cut all layers open by an upright plane, or by none.
+   * @param {import('./bead-section.js').Side | null} side @param {import('./bead-section.js').Ground} ground
+   */
+  open(side, ground) {
+    this.cut = side && { side, ground };
+    this.uniforms.open.value.set(side?.away[0] ?? 0, side?.away[1] ?? 0, side?.offset ?? 1);
+    this.sectionOf = null;
+  }
+
+  /** @param {number | null} layer */
+  #showSection(layer) {
+    if (this.cut && this.data && layer !== null && !this.sectionOf) {
+      this.section.make(this.data, this.speeds, this.cut.side, this.cut.ground);
+      this.sectionOf = this.cut;
+    }
+    this.section.show(this.cut && this.data ? layer : null);
+  }
+
   /** @param {import('./blocks.js').PathsData | null} data */
   load(data) {
     this.data = data;
     this.layer = -1;
+    this.sectionOf = null;
     this.mesh.visible = false;
     if (!data) return;
     this.uniforms.low.value.fromArray(data.low);
@@ -113,6 +112,7 @@ export class BeadLayer {
   tellSpeeds(speeds) {
     this.speeds = speeds;
     this.layer = -1;
+    this.sectionOf = null;
     this.uniforms.fastest.value = Math.max(1, ...this.#levels(speeds));
   }
 
@@ -120,7 +120,7 @@ export class BeadLayer {
   #levels(speeds) {
     if (!speeds || !this.data) return [255];
     const counts = new Uint32Array(256);
-    for (let i = 0; i < speeds.length; i++) if (!(this.data.beads[2 * i + 1] & 128) && (this.data.beads[2 * i + 1] & 63) !== WAYS) counts[speeds[i]] += 1;
+    for (let i = 0; i < speeds.length; i++) if (!(this.data.beads[2 * i + 1] & 128) && kindOf(this.data.beads[2 * i + 1]) !== WAYS) counts[speeds[i]] += 1;
     return [...counts.keys()].filter((k) => counts[k] > 0);
   }
 
@@ -131,7 +131,7 @@ export class BeadLayer {
     for (let layer = 0; layer < data.count; layer++) {
       for (let i = data.start[layer]; i < data.start[layer + 1]; i++) {
         // The first place of a path of an outer wall.
-        if ((data.beads[2 * i + 1] & 128) && (data.beads[2 * i + 1] & 63) === 0) at.push(data.low[0] + data.places[2 * i] * data.step, data.low[1] + data.places[2 * i + 1] * data.step, data.tops[layer]);
+        if ((data.beads[2 * i + 1] & 128) && kindOf(data.beads[2 * i + 1]) === 0) at.push(data.low[0] + data.places[2 * i] * data.step, data.low[1] + data.places[2 * i + 1] * data.step, data.tops[layer]);
       }
       this.seamStart[layer + 1] = at.length / 3;
     }
@@ -149,6 +149,7 @@ export class BeadLayer {
     this.seams.visible = this.seamsOn && this.on && data !== null;
     if (!data || z === null) {
       this.mesh.visible = false;
+      this.#showSection(null);
       this.seams.geometry.setDrawRange(0, Infinity);
       return;
     }
@@ -158,6 +159,7 @@ export class BeadLayer {
     this.mesh.visible = true;
     this.uniforms.z.value = z + 0.01;
     this.seams.geometry.setDrawRange(0, this.seamStart[layer + 1]);
+    this.#showSection(layer);
     if (layer === this.layer) return;
     this.layer = layer;
     const [first, last] = [data.start[layer], data.start[layer + 1]];
@@ -180,7 +182,7 @@ export class BeadLayer {
   /** Kinds that there are. @returns {Set<number>} */
   get kinds() {
     const found = new Set();
-    for (let i = 1; i < (this.data?.beads.length ?? 0); i += 2) found.add(this.data.beads[i] & 63);
+    for (let i = 1; i < (this.data?.beads.length ?? 0); i += 2) found.add(kindOf(this.data.beads[i]));
     return found;
   }
 }

@@ -52,13 +52,19 @@ export function readMesh(buffer) {
  * @property {Float32Array} tops  mm
  * @property {Uint32Array} start  first place of each layer
  * @property {Uint16Array} places  x, y, in steps
- * @property {Uint8Array} beads  width in steps, and kind; 128 more where a path begins
+ * @property {Uint8Array} beads  width in steps, and a byte of what it is; see `kindOf`
  */
+
+/** What kind a path is of. @param {number} byte */
+export const kindOf = (byte) => byte & 15;
+
+/** How many layers it fills at once. @param {number} byte */
+export const layersOf = (byte) => 1 + ((byte >> 4) & 3);
 
 /** @param {ArrayBuffer} buffer @returns {PathsData} */
 export function readPaths(buffer) {
   const view = new DataView(buffer);
-  expect(view, 'UHB2');
+  expect(view, 'UHB3');
   const [count, places] = [4, 8].map((at) => view.getUint32(at, true));
   const [x, y, step, wide, layer] = [12, 16, 20, 24, 28].map((at) => view.getFloat32(at, true));
   let at = 32;

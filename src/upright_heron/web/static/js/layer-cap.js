@@ -2,13 +2,13 @@ import * as THREE from 'three';
 
 /** The polygons of one layer, filled and outlined: what the machine will draw there. */
 export class LayerCap {
-  /** @param {string} fill @param {string} line */
-  constructor(fill, line) {
+  /** @param {string} fill @param {string} line @param {THREE.Plane[]} [clippingPlanes] */
+  constructor(fill, line, clippingPlanes = []) {
     this.surface = new THREE.Mesh(
       new THREE.BufferGeometry(),
-      new THREE.MeshBasicMaterial({ color: fill, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1 }),
+      new THREE.MeshBasicMaterial({ color: fill, side: THREE.DoubleSide, polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1, clippingPlanes }),
     );
-    this.outline = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: line }));
+    this.outline = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: line, clippingPlanes }));
     this.group = new THREE.Group();
     this.group.add(this.surface, this.outline);
   }

@@ -37,7 +37,9 @@ export class View {
     this.scene = new THREE.Scene();
     this.scene.background = new THREE.Color(COLOURS.paper);
     this.cut = new THREE.Plane(new THREE.Vector3(0, 0, -1), 1e6);
-    this.planes = [this.cut];
+    /** What is nearer to the eye is cut away at it, too. */
+    this.side = new THREE.Plane(new THREE.Vector3(0, 1, 0), 1e6);
+    this.planes = [this.cut, this.side];
     this.scene.add(new THREE.HemisphereLight('#ffffff', '#6f7478', 1.35));
     this.sun = new THREE.DirectionalLight('#fffaf0', 2.3);
     this.scene.add(this.sun, this.sun.target);
@@ -51,13 +53,14 @@ export class View {
     this.ghost = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshLambertMaterial({ color: '#2f7d9c', transparent: true, opacity: 0.42, depthWrite: false }));
     this.ghost.matrixAutoUpdate = false;
     this.ghost.visible = false;
-    this.caps = { part: new LayerCap('#dbe7ec', COLOURS.heron), support: new LayerCap('#dba27f', '#7d4421'), footing: new LayerCap('#f0d5bf', '#9a6a45') };
+    const capped = [this.side];
+    this.caps = { part: new LayerCap('#dbe7ec', COLOURS.heron, capped), support: new LayerCap('#dba27f', '#7d4421', capped), footing: new LayerCap('#f0d5bf', '#9a6a45', capped) };
     this.pieces = new Pieces();
     this.cutPlane = new CutPlane();
     this.cells = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: COLOURS.heron, transparent: true, opacity: 0.55 }));
     this.cells.matrixAutoUpdate = this.cells.visible = false;
-    this.beads = new BeadLayer();
-    this.scene.add(this.beads.mesh, this.beads.seams, this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
+    this.beads = new BeadLayer(this.planes);
+    this.scene.add(this.beads.mesh, this.beads.seams, this.beads.section.mesh, this.supports, this.footing, this.ghost, this.pieces, this.cells, ...Object.values(this.caps).map((c) => c.group));
     /** @type {PartBody | null} */
     this.part = null;
     this.perspective = new THREE.PerspectiveCamera(32, 1, 1, 20000);
@@ -501,6 +504,33 @@ export class View {
     }
     this.beads.show(this.beads.on && level ? level.z : null);
     this.redraw();
+  }
+
+  /** The way to the eye across the plate, to 15 degrees. @returns {number}  degrees, from the front to the right */
+  get eyeFrom() {
+    _point.subVectors(this.camera.position, this.controls.target);
+    return Math.round(((Math.atan2(_point.x, -_point.y) * 180) / Math.PI) / 15) * 15;
+  }
+
+  /**
+   * Cut everything open by an upright plane; what is nearer to the eye is gone.
+   * @param {{from: number, deep: number} | null} cut  where the eye is, degrees from the front to the right, and the share of the part that is cut away
+   * @param {import('./bead-section.js').Ground} ground  the layers of the part
+   * @returns {number}  how deep that is, mm from where the part begins
+   */
+  cutOpen(cut, ground) {
+    this.side.constant = 1e6;
+    let side = null, half = 0;
+    if (cut) {
+      const turn = (cut.from * Math.PI) / 180;
+      const away = [Math.sin(turn), -Math.cos(turn)];
+      half = 0.5 * (Math.abs(away[0]) * this.size[0] + Math.abs(away[1]) * this.size[1]);
+      side = { away, offset: away[0] * this.at[0] + away[1] * this.at[1] + half * (1 - 2 * cut.deep) };
+      this.side.setComponents(-away[0], -away[1], 0, side.offset);
+    }
+    this.beads.open(side, ground);
+    this.redraw();
+    return cut ? 2 * half * cut.deep : 0;
   }
 
   // Labels ------------------------------------------------------------------------------
