@@ -141,8 +141,11 @@ class StanceTest(BrowserCase):
         self.browser.click(f'[data-compare="{came}"]')
         self.browser.click(f'[data-compare="{other}"]')
         # Figures that come in draw the cards anew: what was picked stays so.
-        self.browser.run("document.querySelector('#compare').before = true; window.heron.refreshSoon()")
-        self.browser.wait(lambda: self.browser.run("return !document.querySelector('#compare').before"))
+        self.browser.run(
+            "document.body.addEventListener('htmx:after:swap', () => { window.drawn = true; }, {once: true});"
+            "window.heron.refreshSoon()"
+        )
+        self.browser.wait(lambda: self.browser.run("return window.drawn"), "the cards are not drawn anew")
         picked = "return [...document.querySelectorAll('[data-compare]:checked')].map(b => b.dataset.compare)"
         self.browser.wait(lambda: sorted(self.browser.run(picked)) == sorted([came, other]), "not picked")
         self.browser.click("#compare")
