@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -94,3 +95,20 @@ def open_box() -> bytes:
     mesh = mesh_of(box(20, 20, 20))
     corners = mesh.vertices[mesh.faces]
     return raw_stl(corners[~(corners[:, :, 2] == 20).all(axis=1)])
+
+
+def children(pid: int) -> set[int]:
+    """Processes that one has started, by their ids."""
+    told = [tasks.read_text() for tasks in Path(f"/proc/{pid}/task").glob("*/children")]
+    return {int(child) for one in told for child in one.split()}
+
+
+def below(pid: int) -> set[int]:
+    """All processes below one, by their ids."""
+    found: set[int] = set()
+    todo = [pid]
+    while todo:
+        new = children(todo.pop()) - found
+        found |= new
+        todo += new
+    return found

@@ -13,6 +13,7 @@ import ast
 import hashlib
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -25,10 +26,13 @@ from dataclasses import astuple, dataclass
 from functools import cache
 from pathlib import Path
 from queue import SimpleQueue
+from threading import Lock
 from typing import Any
 
 ROOT = Path(__file__).resolve().parent.parent
 FOLDERS = ("src/upright_heron/core", "src/upright_heron/sheet")
+# What became of each fault that was tried.
+RECORD = ROOT / "tests" / "fixtures" / "faults.txt"
 # Tests that are observed and run, those of the shell among them; those of the browser and of whole servers
 # are too slow for each fault.
 TESTED = ("core", "sheet", "store", "work", "web", "outside", "")
@@ -59,6 +63,8 @@ class Fault:
     operator: str
     occurrence: int
     line: int
+    # The same as long as its line is, whatever changes elsewhere.
+    name: str
 
 
 # Observing -------------------------------------------------------------------------
@@ -182,12 +188,15 @@ class Reached:
                     found |= self.by(other, at, depth - 1)
         return found
 
-    def chosen(self, path: str, line: int) -> list[str]:
-        """Tests to try a fault by, within the budget: quick ones, those that hold results, others."""
-        told, taken = [], 0.0
+    def chosen(self, path: str, line: int, known: list[str]) -> list[str]:
+        """Tests to try a fault by, within the budget: known, quick, those that hold results, the rest."""
+        told = [name for name in known if name in self.seconds]
+        taken = sum(self.seconds[name] for name in told)
         quick = sorted(self.by(path, line), key=lambda one: self.seconds[one])
         hold = [one for one in quick[FIRST:] if HOLD in one]
         for name in [*quick[:FIRST], *hold, *(one for one in quick[FIRST:] if HOLD not in one)]:
+            if name in told:
+                continue
             if told and taken + self.seconds[name] > BUDGET_S:
                 break
             told.append(name)
@@ -264,7 +273,8 @@ def faults(count: int, seed: int) -> list[Fault]:
             positions = (start for node in nodes for start, _ in operator.mutation_positions(node))
             for occurrence, start in enumerate(positions):
                 if not any((a, b) <= start <= (c, d) for a, b, c, d in asleep):
-                    places[path, start].append(Fault(path, name, occurrence, start[0]))
+                    fault = Fault(path, name, occurrence, start[0], _rank(0, path, start, name)[:12])
+                    places[path, start].append(fault)
     order = sorted(places, key=lambda place: _rank(seed, *place))[:count]
     return [min(places[at], key=lambda fault: _rank(seed, *at, fault.operator)) for at in order]
 
@@ -286,25 +296,47 @@ def _stripped(path: str) -> list[str]:
 # Trying ------------------------------------------------------------------------------
 
 
-class Known:
-    """Faults that were caught before, in files that are still the same: a run goes on where one was ended."""
+class Record:
+    """What became of faults: a run goes on where one was ended, and tries first what noticed a fault before.
+
+    A line for each: which fault, of which text of its file, and the test that noticed it, "-" where none did.
+    """
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._caught = set(path.read_text().split("\n")) if path.exists() else set()
+        self._lock = Lock()
+        lines = path.read_text().split("\n") if path.exists() else []
+        self._known = {one[0]: (one[1], one[2]) for one in (line.split() for line in lines) if one}
 
     def caught(self, fault: Fault) -> bool:
-        """Whether a test noticed it."""
-        return self._name(fault) in self._caught
+        """Whether a test noticed it, in a file that is still the same."""
+        source, test = self._known.get(fault.name, ("", "-"))
+        return source == _source(fault) and test != "-"
 
-    def keep(self, fault: Fault) -> None:
-        """A test noticed it."""
-        with self.path.open("a") as out:
-            out.write(self._name(fault) + "\n")
+    def tests(self, fault: Fault) -> list[str]:
+        """The test that noticed it before."""
+        _, test = self._known.get(fault.name, ("", "-"))
+        return [] if test == "-" else [test]
 
-    def _name(self, fault: Fault) -> str:
-        source = hashlib.sha1((ROOT / fault.path).read_bytes()).hexdigest()
-        return f"{fault.path} {fault.operator} {fault.occurrence} {source}"
+    def survived(self, fault: Fault) -> bool:
+        """Whether it was tried, and nobody noticed."""
+        return self._known.get(fault.name, ("", ""))[1] == "-"
+
+    def keep(self, fault: Fault, test: str) -> None:
+        """A test noticed it, or "-"."""
+        with self._lock:
+            self._known[fault.name] = (_source(fault), test)
+            lines = sorted(" ".join((name, *rest)) for name, rest in self._known.items())
+            self.path.write_text("".join(line + "\n" for line in lines))
+
+
+@cache
+def _text_of(path: str) -> str:
+    return hashlib.sha1((ROOT / path).read_bytes()).hexdigest()[:8]
+
+
+def _source(fault: Fault) -> str:
+    return _text_of(fault.path)
 
 
 class Copy:
@@ -333,6 +365,7 @@ class Copy:
             self.run(["-c", "from upright_heron.core.warm import warm; warm()"], 1200)
             (folder / ".ready").touch()
         self._importers = _importers(folder)
+        self._sound: dict[str, bool] = {}
 
     def run(self, arguments: list[str], within_s: float, cache: str = "numba") -> tuple[int, str]:
         """Run Python in it; its exit status, -1 where it took too long, and what it said."""
@@ -355,7 +388,7 @@ class Copy:
         return process.returncode, told
 
     def tried(self, fault: Fault, tests: list[str]) -> tuple[str, str]:
-        """Put a fault in, run tests, and take it out: caught or survived, and by what."""
+        """Put a fault in, run tests, and take it out: which test noticed, or "-", and what was changed."""
         from cosmic_ray.mutating import mutate_code
         from cosmic_ray.plugins import get_operator
 
@@ -365,7 +398,7 @@ class Copy:
         assert faulty is not None
         before, after = (text.splitlines()[fault.line - 1].strip() for text in (sound, faulty))
         if not tests:
-            return "survived", f"no test reaches it: {before} -> {after}"
+            return "-", f"no test reaches it: {before} -> {after}"
         self._forget(fault.path)
         try:
             path.write_text(faulty)
@@ -375,8 +408,19 @@ class Copy:
             # Compiled code is known by the time of its source.
             os.utime(path, ns=(stamp.st_atime_ns, stamp.st_mtime_ns))
         if status == 0:
-            return "survived", f"{before} -> {after}"
-        return "caught", told.strip().splitlines()[-1] if told else ""
+            return "-", f"{before} -> {after}"
+        failed = re.search(r"^(?:FAIL|ERROR): \S+ \((\S+?)\)", told, re.M)
+        # What never ends, or breaks the process, is told by no test.
+        test = failed[1] if failed and failed[1] in tests else tests[0]
+        if not self._passes(test):
+            raise RuntimeError(f"{test} fails in a copy without any fault")
+        return test, f"{before} -> {after}"
+
+    def _passes(self, test: str) -> bool:
+        """Whether a test passes where there is no fault: one that does not notices nothing."""
+        if test not in self._sound:
+            self._sound[test] = self.run(["-m", "unittest", test], WALL_S)[0] == 0
+        return self._sound[test]
 
     def _forget(self, path: str) -> None:
         """A cache without what was compiled from a module, or from what uses it: calls are compiled in."""
@@ -418,6 +462,7 @@ def main() -> None:
     asked.add_argument("--seed", type=int, default=1)
     asked.add_argument("--first", type=int, default=0, help="of the faults that are drawn")
     asked.add_argument("--last", type=int)
+    asked.add_argument("--again", action="store_true", help="those that were caught before, too")
     asked.add_argument("--folder", type=Path, default=ROOT / "var" / "mutants")
     asked.add_argument("--observe")
     asked.add_argument("--out", type=Path)
@@ -430,36 +475,35 @@ def main() -> None:
     copies: SimpleQueue[Copy] = SimpleQueue()
     for number in range(os.cpu_count() or 1):
         copies.put(Copy(given.folder / f"copy-{number}"))
-    counts: dict[str, int] = defaultdict(int)
+    record = Record(RECORD)
     survivors = []
-    known = Known(given.folder / "caught.txt")
 
     def one(fault: Fault) -> None:
-        if known.caught(fault):
-            counts["caught"] += 1
-            return
         copy = copies.get()
         try:
             begin = time.perf_counter()
-            tests = reached.chosen(fault.path, fault.line)
-            outcome, words = copy.tried(fault, tests)
+            tests = reached.chosen(fault.path, fault.line, record.tests(fault))
+            test, words = copy.tried(fault, tests)
+        except RuntimeError as unsound:
+            print(f"not tried: {fault.path}:{fault.line}: {unsound}", flush=True)
+            return
         finally:
             copies.put(copy)
-        counts[outcome] += 1
-        if outcome == "caught":
-            known.keep(fault)
-        kind = fault.operator.split("/")[-1]
-        line = f"{fault.path}:{fault.line} {kind}: {words}"
-        print(f"{outcome} in {time.perf_counter() - begin:.0f} s by {len(tests)} tests: {line}", flush=True)
-        if outcome == "survived":
+        record.keep(fault, test)
+        line = f"{fault.path}:{fault.line} {fault.operator.split('/')[-1]}: {words}"
+        by = "nobody" if test == "-" else test
+        print(f"{by} in {time.perf_counter() - begin:.0f} s of {len(tests)} tests: {line}", flush=True)
+        if test == "-":
             survivors.append(line)
 
+    todo = [fault for fault in asked_for if given.again or not record.caught(fault)]
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        list(pool.map(one, asked_for))
+        # Those that nobody noticed before take longest.
+        list(pool.map(one, sorted(todo, key=record.survived)))
     print("\nNobody noticed:")
     print("\n".join(sorted(survivors)))
-    share = counts["caught"] / max(sum(counts.values()), 1)
-    print(f"{counts['caught']} of {sum(counts.values())} caught: {100 * share:.0f} %")
+    caught = sum(record.caught(fault) for fault in asked_for)
+    print(f"{caught} of {len(asked_for)} caught: {100 * caught / max(len(asked_for), 1):.0f} %")
 
 
 if __name__ == "__main__":

@@ -1,7 +1,9 @@
 """What tests of the real interface have in common: a server, a browser, and how they are spoken to."""
 
+import atexit
 import tempfile
 import unittest
+from functools import cache
 from pathlib import Path
 
 from selenium.webdriver.common.action_chains import ActionChains
@@ -11,16 +13,22 @@ from tests.support import stl
 
 
 def start():
-    """Start the server and the browser that all tests of a module use."""
-    BrowserCase.folder = Path(tempfile.mkdtemp(prefix="heron-downloads-"))
-    BrowserCase.server = Server(upload_mb=20)
-    BrowserCase.browser = Browser(BrowserCase.folder)
+    """Use the server and the browser that all modules share: to start both takes longer than most tests."""
+    server, browser, folder = shared()
+    for left in folder.iterdir():
+        left.unlink()
+    BrowserCase.server, BrowserCase.browser, BrowserCase.folder = server, browser, folder
 
 
-def stop():
-    """End both."""
-    BrowserCase.browser.close()
-    BrowserCase.server.close()
+@cache
+def shared():
+    """A server and a browser for the whole process, with the folder that files come down to."""
+    folder = Path(tempfile.mkdtemp(prefix="heron-downloads-"))
+    server = Server(upload_mb=20)
+    atexit.register(server.close)
+    browser = Browser(folder)
+    atexit.register(browser.close)
+    return server, browser, folder
 
 
 class BrowserCase(unittest.TestCase):

@@ -31,6 +31,8 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
+from tests.support import below
+
 FLAGS = [
     "--headless=new",
     "--no-sandbox",
@@ -124,8 +126,7 @@ class Server:
     @contextlib.contextmanager
     def paused(self) -> Iterator[None]:
         """Halt the workers of the server: what is under way stays so, however fast the machine is."""
-        parent = self.process.pid
-        workers = [int(pid) for pid in Path(f"/proc/{parent}/task/{parent}/children").read_text().split()]
+        workers = below(self.process.pid)
         for worker in workers:
             os.kill(worker, signal.SIGSTOP)
         try:
@@ -187,7 +188,21 @@ class Browser:
             ElementNotInteractableException,
             ElementClickInterceptedException,
         ]
-        return WebDriverWait(self.driver, self.wait_s, 0.05, ignored).until(lambda _: condition(), message)
+        try:
+            return WebDriverWait(self.driver, self.wait_s, 0.05, ignored).until(
+                lambda _: condition(), message
+            )
+        except TimeoutException as late:
+            raise TimeoutException(f"{message}; {self.state()}") from late
+
+    def state(self) -> str:
+        """What the page shows, for whoever reads that a test waited in vain."""
+        shown = """const seen = (s) => [...document.querySelectorAll(s)].map((e) => e.innerText || e.id);
+            const heron = window.heron ?? {};
+            return {at: location.pathname + location.search, ready: document.body.dataset.ready,
+              open: seen('[aria-expanded=true]'), work: seen('#work'), notice: seen('#notice, .notice'),
+              asked: [Boolean(heron.refreshing), heron.pressed, heron.late], sheet: seen('#sheet').join().slice(-600)};"""
+        return json.dumps(self.run(shown))
 
     def find(self, selector: str) -> WebElement:
         """Wait for an element."""

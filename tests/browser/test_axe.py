@@ -2,11 +2,10 @@
 
 from pathlib import Path
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box, stl, tee
 
 setUpModule = start
-tearDownModule = stop
 
 AXE = Path(__file__).resolve().parents[2] / "node_modules/axe-core/axe.min.js"
 RUN = """const done = arguments[arguments.length - 1];

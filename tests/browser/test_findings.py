@@ -5,19 +5,13 @@ import unittest
 
 from selenium.webdriver.common.action_chains import ActionChains
 
-from tests.browser.driver import Browser, Server
+from tests.browser.case import shared
 from tests.support import box, comb, stalactites, stl, tee
 
 
 def setUpModule():
     global server, browser
-    server = Server()
-    browser = Browser()
-
-
-def tearDownModule():
-    browser.close()
-    server.close()
+    server, browser, _ = shared()
 
 
 class Case(unittest.TestCase):

@@ -1,5 +1,7 @@
 """From finished items to prints that ran, in the real interface: arranged, moved, checked, sent, printed, recorded."""
 
+import shutil
+import tempfile
 import time
 import unittest
 from pathlib import Path
@@ -7,18 +9,27 @@ from pathlib import Path
 from selenium.webdriver import ActionChains
 from selenium.webdriver.support.ui import Select
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase
+from tests.browser.driver import Browser, Server
 from tests.floor.rack import Rack
 from tests.support import box, stl
 from upright_heron.stand_in.protocol import State, Trouble
 
 # Preflight finds something wrong.
 WRONG = "#send-excuse:not([data-wrong='0'])"
-setUpModule = start
-tearDownModule = stop
 
 
 class FloorTest(BrowserCase):
+    @classmethod
+    def setUpClass(cls):
+        # Machines that are added here would be there for the tests of others; and one kills its server.
+        cls.folder = Path(tempfile.mkdtemp(prefix="heron-downloads-"))
+        cls.addClassCleanup(shutil.rmtree, cls.folder)
+        cls.server = Server(upload_mb=20)
+        cls.addClassCleanup(cls.server.close)
+        cls.browser = Browser(cls.folder)
+        cls.addClassCleanup(cls.browser.close)
+
     def setUp(self):
         self.rack = Rack(Path(self.folder) / "machines")
         self.addCleanup(self.rack.close)

@@ -5,13 +5,12 @@ import urllib.request
 from selenium.webdriver.common.keys import Keys
 from shapely import LineString, unary_union
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box
 from upright_heron.core.toolpaths.beads import Kind
 from upright_heron.core.toolpaths.gcode_check import read
 
 setUpModule = start
-tearDownModule = stop
 
 
 class PathsTest(BrowserCase):

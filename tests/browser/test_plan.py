@@ -9,11 +9,10 @@ from selenium.webdriver import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box, stl
 
 setUpModule = start
-tearDownModule = stop
 
 
 class PlanTest(BrowserCase):

@@ -2,12 +2,11 @@
 
 from selenium.webdriver.support.ui import Select
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box, stl, tee
 from tests.web.test_brought import package
 
 setUpModule = start
-tearDownModule = stop
 
 
 class MachineTest(BrowserCase):

@@ -4,11 +4,10 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box, stl
 
 setUpModule = start
-tearDownModule = stop
 
 PLACES = "return window.heron.view.pieces.children.map((b) => b.position.toArray())"
 

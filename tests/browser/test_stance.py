@@ -2,11 +2,10 @@
 
 from selenium.webdriver.common.action_chains import ActionChains
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box, stl, tee
 
 setUpModule = start
-tearDownModule = stop
 
 
 class StanceTest(BrowserCase):

@@ -3,11 +3,10 @@
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.case import BrowserCase, start, stop
+from tests.browser.case import BrowserCase, start
 from tests.support import box
 
 setUpModule = start
-tearDownModule = stop
 
 
 class StiltsTest(BrowserCase):

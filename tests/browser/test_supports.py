@@ -5,20 +5,14 @@ import unittest
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.driver import Browser, Server
+from tests.browser.case import shared
 from tests.core.test_filament import table
 from tests.support import comb, stl
 
 
 def setUpModule():
     global server, browser
-    server = Server()
-    browser = Browser()
-
-
-def tearDownModule():
-    browser.close()
-    server.close()
+    server, browser, _ = shared()
 
 
 class HandTest(unittest.TestCase):

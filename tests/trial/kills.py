@@ -132,11 +132,8 @@ class Shop:
         time.sleep(self.dice.uniform(0.02, 1.2))
         begin = time.monotonic()
         if whom == "worker":
-            workers = [
-                pid
-                for pid, (parent, _) in members(server.process.pid).items()
-                if parent == server.process.pid
-            ]
+            # Or what they are forked from, or what reads a file for one.
+            workers = set(members(server.process.pid)) - {server.process.pid}
             if workers:
                 os.kill(self.dice.choice(sorted(workers)), signal.SIGKILL)
             time.sleep(0.5)

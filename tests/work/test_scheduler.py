@@ -2,6 +2,8 @@
 
 import asyncio
 import importlib
+import os
+import signal
 import sys
 import tempfile
 import time
@@ -9,7 +11,7 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from tests.support import stl, tee
+from tests.support import children, stl, tee
 from upright_heron.core.errors import BadValue, HeronError
 from upright_heron.core.graph import GRAPH
 from upright_heron.core.keys import Keys
@@ -163,6 +165,20 @@ class LossTest(SchedulerCase):
         self.assertEqual(self.told("began", "mortal"), 2)
         # Nobody else noticed.
         self.work.make(self.keys("alive"), "toy_slow").result(60)
+
+    def test_the_process_that_workers_are_forked_from_is_made_good_too(self):
+        work = Scheduler(self.store, 2)
+        self.addCleanup(work.close)
+        work.make(self.keys("forked"), "toy_slow").result(60)
+        asked = work.make(self.keys("orphan", 1.0, "orphan"), "toy_slow")
+        self.wait(lambda: self.told("began", "orphan"))
+        (source,) = (one for one in children(os.getpid()) if children(one))
+        workers = children(source)
+        os.kill(source, signal.SIGKILL)
+        asked.result(60)
+        self.assertEqual(self.told("began", "orphan"), 2)
+        # None of those goes on beside those that took their place.
+        self.wait(lambda: not any(Path(f"/proc/{one}").exists() for one in workers))
 
     def test_a_task_that_kills_every_worker_is_given_up_with_words(self):
         keys = self.keys("deadly", goes="dies")

@@ -10,24 +10,12 @@ from pathlib import Path
 
 from tests.bombs import bombs
 from tests.browser.driver import Server
-from tests.support import portal, stl
+from tests.support import below, children, portal, stl
 from tests.work.test_scheduler import SchedulerCase
 from upright_heron.work.scheduler import Scheduler
 
 # Soon, on a machine with other work beside.
 SOON_S = 8.0
-
-
-def below(pid):
-    """All processes below one, by their ids."""
-    found, todo = set(), [pid]
-    while todo:
-        one = todo.pop()
-        for tasks in Path(f"/proc/{one}/task").glob("*/children"):
-            new = {int(child) for child in tasks.read_text().split()} - found
-            found |= new
-            todo += new
-    return found
 
 
 def biting():
@@ -43,7 +31,8 @@ class DeafTest(SchedulerCase):
         (process,) = (
             below(os.getpid())
             - {one for lane in self.work._lanes.lanes for one in (lane.executor._processes or ())}
-            - _trackers()
+            # Python's own: one watches over shared memory, workers are forked from the other.
+            - children(os.getpid())
         )
         asked = work.make(self.keys("deaf", 60, "deaf"), "toy_slow")
         self.wait(lambda: self.told("began", "deaf"))
@@ -52,14 +41,6 @@ class DeafTest(SchedulerCase):
         self.assertLess(time.monotonic() - begin, SOON_S)
         self.assertFalse(Path(f"/proc/{process}").exists())
         self.assertTrue(asked.cancelled() or not asked.done() or asked.exception() is not None)
-
-
-def _trackers():
-    """Processes of Python's own that watch over shared memory."""
-    return {
-        one for one in below(os.getpid())
-        if b"resource_tracker" in Path(f"/proc/{one}/cmdline").read_bytes()
-    }  # fmt: skip
 
 
 class StopTest(unittest.TestCase):

@@ -367,7 +367,7 @@ class Graph:
 
 
 def _same_place(one: Recipe[Any] | Choice[Any], other: Recipe[Any] | Choice[Any]) -> bool:
-    # A module that is imported again, under spawn or in a test, defines its recipes again.
+    # A module that is imported again, in another process or in a test, defines its recipes again.
     if isinstance(one, Recipe) and isinstance(other, Recipe):
         return (one.module, one.function.__qualname__) == (other.module, other.function.__qualname__)
     return isinstance(one, Choice) and isinstance(other, Choice)

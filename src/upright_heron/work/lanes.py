@@ -82,7 +82,10 @@ class Lanes:
         self, database: Path, count: int, told: Callable[[Message], None], most_mb: int = MOST_MB
     ) -> None:
         self._most_mb = most_mb
-        context = multiprocessing.get_context("spawn")
+        context = multiprocessing.get_context("forkserver")
+        # Imported once, by the process that all others are forked from: most of what a start takes. Kernels
+        # are loaded behind the fork, for some begin threads, which a fork would lose.
+        context.set_forkserver_preload([worker.__name__, *GRAPH.modules])
         self._context = context
         self._database = database
         # A worker stops when its flag holds the number of its task: an old flag stops nothing new.

@@ -7,18 +7,17 @@ an archive of jobs it only says whether it can be taken in.
 
 from __future__ import annotations
 
-import ctypes
 import io
 import json
 import os
 import resource
-import signal
 import sys
 from typing import Any, BinaryIO
 
+from .ends import end_with_parent
+
 # What files of whole jobs end with.
 ARCHIVE = ".heron"
-_DIE_WITH_PARENT = 1  # prctl(PR_SET_PDEATHSIG), Linux
 
 
 def main(memory_mb: str, seconds: str, tolerance_mm: str, file_name: str) -> None:
@@ -75,10 +74,7 @@ def main(memory_mb: str, seconds: str, tolerance_mm: str, file_name: str) -> Non
 
 
 def _limit(memory_mb: int, seconds: int) -> None:
-    ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL)
-    if os.getppid() == 1:
-        # It was gone before it could be asked.
-        os._exit(1)
+    end_with_parent()
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_DATA, (memory_mb << 20, memory_mb << 20))
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))

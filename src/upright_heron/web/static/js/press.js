@@ -4,7 +4,9 @@ const PRESSED = 'button, a[href], summary, input[type=checkbox], input[type=radi
 /** @param {Element} element  @returns {string}  what makes it the same to whoever presses it */
 function like(element) {
   const own = ['id', 'name', 'value', 'type', 'href', 'hx-get', 'hx-post', 'hx-vals'];
-  return JSON.stringify([element.tagName, ...own.map((name) => element.getAttribute(name)), element.textContent?.trim()]);
+  // What has an id may say another figure by now, as the lines of sections do.
+  const words = element.id ? '' : element.textContent?.trim();
+  return JSON.stringify([element.tagName, ...own.map((name) => element.getAttribute(name)), words]);
 }
 
 /**
