@@ -95,6 +95,8 @@ class Shop:
             {"kind": "layer", "layer_mm": round(random.uniform(0.1, 0.3), 3)},
             {"kind": "limit", "limit_deg": random.randint(30, 60)},
             {"kind": "rename", "name": f"Comb {random.random():.6f}"},
+            {"kind": "supports", "style": random.choice(("tree", "grid", "lines", "pillar"))},
+            {"kind": "turn", f"{random.choice('xyz')}_deg": random.choice((90, 45, 180))},
         ))  # fmt: skip
         answer = person.post(f"/api/jobs/{job}/changes", json.dumps(values).encode())
         person.told.append(("step", (answer["step_id"], answer["sheet"])))
@@ -196,6 +198,15 @@ class Shop:
             tally.lost += self.printed - prints
             tally.worst.append(f"{what}: {self.printed - prints} prints")
 
+    def goes_on(self, tally: Tally) -> None:
+        """Work that was under way goes on to its end."""
+        for job in self.jobs:
+            try:
+                self.server.settle(job)
+            except RuntimeError as stuck:
+                tally.lost += 1
+                tally.worst.append(f"{job} does not come to its end: {stuck}")
+
     def printed_once(self, tally: Tally, within_s: float = 300.0) -> None:
         """All that was queued is printed, each once."""
         until = time.monotonic() + within_s
@@ -228,6 +239,7 @@ def kills(count: int, seed: int, folder: Path, tally: Tally) -> None:
             shop.round(*every[number % len(every)], tally)
         tally.answered = shop.answered
         shop.printed_once(tally)
+        shop.goes_on(tally)
         shop.server.stop(tally)
     finally:
         shop.close()

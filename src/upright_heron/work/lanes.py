@@ -15,10 +15,14 @@ from typing import Any
 
 from ..core.graph import GRAPH
 from . import worker
+from .left_behind import keep_together
 
 # Message of a worker: what it is about, the number of its task, a text, and two counts.
 Message = tuple[str, int, str, int, int]
 
+
+# Not imported here: it does what only the process that workers are forked from should do.
+FORKED_FROM = f"{__package__}.forked_from"
 
 # So long a process that was told to stop may go on, s.
 GRACE_S = 3.0
@@ -82,10 +86,11 @@ class Lanes:
         self, database: Path, count: int, told: Callable[[Message], None], most_mb: int = MOST_MB
     ) -> None:
         self._most_mb = most_mb
+        keep_together()
         context = multiprocessing.get_context("forkserver")
         # Imported once, by the process that all others are forked from: most of what a start takes. Kernels
         # are loaded behind the fork, for some begin threads, which a fork would lose.
-        context.set_forkserver_preload([worker.__name__, *GRAPH.modules])
+        context.set_forkserver_preload([FORKED_FROM, worker.__name__, *GRAPH.modules])
         self._context = context
         self._database = database
         # A worker stops when its flag holds the number of its task: an old flag stops nothing new.
