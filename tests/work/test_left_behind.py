@@ -72,6 +72,18 @@ class LeftTest(unittest.TestCase):
             self.assertLess(time.monotonic(), until, self.there())
             time.sleep(0.05)
 
+    def test_without_any_room_for_it_a_start_is_one_line(self):
+        # Nobody finds a folder that may be written to.
+        code = (
+            "import sys, tempfile; tempfile._candidate_tempdir_list = lambda: ['/proc/1']; from upright_heron.cli import main;"
+            f"sys.argv = ['x', 'serve', '--database', {str(self.folder / 'heron.sqlite3')!r}]; main()"
+        )
+        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+        self.assertNotEqual(told.returncode, 0)
+        self.assertIn("folder for temporary files", told.stderr)
+        self.assertIn("TMPDIR", told.stderr)
+        self.assertNotIn("Traceback", told.stderr)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -45,12 +45,14 @@ def _serve(host: str | None, port: int | None, database: Path | None, *, demo: b
     from ..store.store import Store
     from ..web.app import create_app
     from ..web.guard import may_listen
+    from ..work.left_behind import keep_together
 
     given = {"host": host, "port": port, "database": database}
     settings = Settings(**{k: v for k, v in given.items() if v is not None}, demo=demo)  # type: ignore[arg-type]
     may_listen(settings)
-    # What is wrong with the database is one line here; inside the server it would be the end of a trace.
+    # What is wrong with the database or the disk is one line here; inside the server it would end a trace.
     Store(settings.database).close()
+    keep_together()
     typer.echo(f"Upright Heron starts at http://{settings.host}:{settings.port}")
     if demo:
         typer.echo("The first start makes the demo jobs; this takes up to a minute.")
