@@ -287,6 +287,25 @@ class WordsTest(BrowserCase):
         self.assertEqual(written, [quantities.area(mm2) for mm2 in areas])
 
 
+class GraphicsTest(BrowserCase):
+    def smooth(self):
+        self.open_job(tee(), 5)
+        return self.browser.run(
+            "return window.heron.view.renderer.getContext().getContextAttributes().antialias"
+        )
+
+    def test_edges_are_smooth_where_a_card_draws_and_nothing_is_slow_without_one(self):
+        self.assertFalse(self.smooth())
+        # UNMASKED_RENDERER_WEBGL of the registered extension WEBGL_debug_renderer_info.
+        named = """const real = WebGL2RenderingContext.prototype.getParameter;
+            WebGL2RenderingContext.prototype.getParameter = function (name) {
+              return name === 37446 ? 'ANGLE (a card of some make)' : real.call(this, name);
+            };"""
+        page = self.browser.driver.execute_cdp_cmd("Page.addScriptToEvaluateOnNewDocument", {"source": named})
+        self.addCleanup(self.browser.driver.execute_cdp_cmd, "Page.removeScriptToEvaluateOnNewDocument", page)
+        self.assertTrue(self.smooth())
+
+
 class StepsTest(BrowserCase):
     def test_undo_redo_reload_and_restart(self):
         job_id = self.open_job(tee(), 7)

@@ -78,8 +78,8 @@ class ShopTest(unittest.TestCase):
     def test_from_pieces_copies_and_figures_to_prints_that_ran(self):
         b = self.browser
 
-        wide = self.add_machine("Sedge 300", "Long bench", speed_up=8000, slower=1.25)
-        small = self.add_machine("Reed 190", "Window", speed_up=8000, grams=1.5)
+        wide = self.add_machine("Sedge 300", "Long bench", speed_up=40_000, slower=1.25)
+        small = self.add_machine("Reed 190", "Window", speed_up=40_000, grams=1.5)
         resin = self.add_machine("Tarn 9", "Sink", speed_up=0.5)
         job = "demo-dragonfly"
         self.change(job, "keep-machine")

@@ -4,6 +4,7 @@ import { ConvexGeometry } from 'three/addons/geometries/ConvexGeometry.js';
 import { BeadLayer } from './bead-layer.js';
 import { Before } from './before.js';
 import { Brush } from './brush.js';
+import { hasCard } from './graphics.js';
 import { Labels } from './labels.js';
 import { LayerCap } from './layer-cap.js';
 import { Neighbours } from './neighbours.js';
@@ -31,7 +32,7 @@ export class View {
     this.labels = new Labels(tags);
     /** Told when the view was drawn. @type {(() => void) | undefined} */
     this.drawn = undefined;
-    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true });
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: hasCard() });
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
     this.renderer.localClippingEnabled = true;
     this.scene = new THREE.Scene();
