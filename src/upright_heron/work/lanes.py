@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import multiprocessing
 import multiprocessing.process
 import resource
@@ -108,9 +109,17 @@ class Lanes:
         return pool, events
 
     def warm_up(self) -> None:
-        """Start the processes now instead of at the first request."""
-        for lane in self.lanes:
-            lane.executor.submit(worker.ready)
+        """Start the processes now instead of at the first request, and wait for none.
+
+        The first waits until what they are forked from has imported everything: pages need not.
+        """
+        threading.Thread(target=self._begin, name="work-begins", daemon=True).start()
+
+    def _begin(self) -> None:
+        # Closed meanwhile, an executor takes nothing more.
+        with contextlib.suppress(RuntimeError):
+            for lane in self.lanes:
+                lane.executor.submit(worker.ready)
 
     def submit(
         self, lane: Lane, task: int, call: Callable[..., Any], arguments: Sequence[Any]
