@@ -312,7 +312,7 @@ class Record:
     def caught(self, fault: Fault) -> bool:
         """Whether a test noticed it, in a file that is still the same."""
         source, test = self._known.get(fault.name, ("", "-"))
-        return source == _source(fault) and test != "-"
+        return source == _text_of(fault.path) and test != "-"
 
     def tests(self, fault: Fault) -> list[str]:
         """The test that noticed it before."""
@@ -326,7 +326,7 @@ class Record:
     def keep(self, fault: Fault, test: str) -> None:
         """A test noticed it, or "-"."""
         with self._lock:
-            self._known[fault.name] = (_source(fault), test)
+            self._known[fault.name] = (_text_of(fault.path), test)
             lines = sorted(" ".join((name, *rest)) for name, rest in self._known.items())
             self.path.write_text("".join(line + "\n" for line in lines))
 
@@ -334,10 +334,6 @@ class Record:
 @cache
 def _text_of(path: str) -> str:
     return hashlib.sha1((ROOT / path).read_bytes()).hexdigest()[:8]
-
-
-def _source(fault: Fault) -> str:
-    return _text_of(fault.path)
 
 
 class Copy:

@@ -7,7 +7,6 @@ import resource
 import signal
 import subprocess
 import sys
-import threading
 import time
 import unittest
 from pathlib import Path
@@ -16,7 +15,7 @@ from unittest import mock
 import numpy as np
 
 from tests.bombs import bombs
-from tests.support import box, stl
+from tests.support import box, children, stl
 from upright_heron.core.errors import BadFile, Cancelled, NotAMesh, TooLarge
 from upright_heron.core.formats.read import read
 from upright_heron.work import reading_apart
@@ -26,10 +25,11 @@ from upright_heron.work.reading_apart import Limits, read_apart
 SHORT = Limits(seconds=4.0, seconds_per_mb=0.05)
 
 
-def children():
+def readers():
     """Readers that this process began and that are still there."""
-    here = Path(f"/proc/{os.getpid()}/task/{threading.get_native_id()}/children").read_text().split()
-    return {int(pid) for pid in here if b"read_child" in Path(f"/proc/{pid}/cmdline").read_bytes()}
+    return {
+        pid for pid in children(os.getpid()) if b"read_child" in Path(f"/proc/{pid}/cmdline").read_bytes()
+    }
 
 
 class ReadingTest(unittest.TestCase):
@@ -67,7 +67,7 @@ class ReadingTest(unittest.TestCase):
         # Wall time, so with room for whatever runs beside.
         self.assertLess(max(took)[0], 40, max(took))
         self.assertLess(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss, 2_000_000)
-        self.assertEqual(children(), set())
+        self.assertEqual(readers(), set())
 
     def test_what_a_few_lines_come_to_is_counted_before_it_is_made(self):
         # Whatever is refused for its size is refused by counting: in the time that it takes to read it.
@@ -116,7 +116,7 @@ class ReadingTest(unittest.TestCase):
         with self.assertRaises(Cancelled):
             read_apart(crossing, "wild.obj", progress=progress)
         self.assertLess(time.monotonic() - begin, 10)
-        self.assertEqual(children(), set())
+        self.assertEqual(readers(), set())
 
     def test_a_reader_ends_with_the_process_that_began_it(self):
         script = (
