@@ -285,6 +285,28 @@ class PlanTest(BrowserCase):
         b.wait(lambda: b.run("return window.heron.root.dataset.around") == "1")
         self.assertFalse(b.find("#around-failed").is_displayed())
 
+    def test_what_is_typed_while_an_answer_is_on_its_way_counts(self):
+        b = self.browser
+        b.run("""
+            const real = window.fetch;
+            window.held = [];
+            window.fetch = (url, ...rest) => real(url, ...rest).then((answer) => !String(url).includes('/changes/')
+              ? answer : new Promise((go) => window.held.push(() => { window.fetch = real; go(answer); })));
+            """)
+        step = b.run("return window.heron.state.step")
+        b.fill("#plating-gap", "7")
+        b.wait(lambda: b.run("return window.held.length") == 1)
+        b.fill("#copies", "3", "")
+        b.run("window.held[0]()")
+        b.wait(lambda: b.run("return window.heron.state.step") == step + 1)
+        shown = "const field = document.activeElement; return [field.id, field.value]"
+        self.assertEqual(b.run(shown), ["copies", "3"])
+        self.assertEqual(b.attribute("#plating-gap", "value"), "7")
+        b.run("document.activeElement.blur()")
+        b.wait(lambda: len(self.lying()) == 3)
+        sheet = self.server.get(f"/api/jobs/{self.job_id}")["sheet"]
+        self.assertEqual((sheet["plating"]["gap_mm"], len(self.instances())), (7, 3))
+
     def test_more_than_a_plate_holds_goes_to_the_next(self):
         b = self.browser
         b.fill("#plating-gap", "60")

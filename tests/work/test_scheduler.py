@@ -180,6 +180,22 @@ class LossTest(SchedulerCase):
         # None of those goes on beside those that took their place.
         self.wait(lambda: not any(Path(f"/proc/{one}").exists() for one in workers))
 
+    def test_nobody_waits_for_a_process_that_is_only_beginning(self):
+        self.work.make(self.keys("soon"), "toy_slow").result(60)
+        (source,) = (one for one in children(os.getpid()) if children(one))
+        keys, asking = self.keys("slow to begin"), ThreadPoolExecutor(1)
+        os.kill(source, signal.SIGSTOP)
+        try:
+            work = Scheduler(self.store, 1)
+            self.addCleanup(work.close)
+            work.warm_up()
+            asked = asking.submit(work.make, keys, "toy_slow").result(30)
+            shown = asking.submit(work.want, "page", [(keys, "toy_slow")]).result(30)
+            self.assertEqual((shown.state, asked.done()), ("running", False))
+        finally:
+            os.kill(source, signal.SIGCONT)
+        self.assertIsNone(asked.result(60))
+
     def test_a_task_that_kills_every_worker_is_given_up_with_words(self):
         keys = self.keys("deadly", goes="dies")
         with self.assertRaises(HeronError) as caught:
@@ -206,12 +222,12 @@ class LossTest(SchedulerCase):
             with self.subTest(most):
                 work = Scheduler(self.store, 1, worker_mb=most)
                 self.addCleanup(work.close)
-                seen = set()
+                (lane,) = work._lanes.lanes
+                seen = {lane.executor}
                 for k in range(2):
                     work.make(self.keys(f"grown {most} {k}"), "toy_slow").result(90)
                     # What it gave is there before it goes.
                     self.assertTrue(self.store.has_result(self.keys(f"grown {most} {k}")["toy_slow"]))
-                    (lane,) = work._lanes.lanes
                     seen.add(lane.executor)
                 self.assertEqual(len(seen) > 1, replaced)
 

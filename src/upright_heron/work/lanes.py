@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
-import contextlib
 import multiprocessing
 import multiprocessing.process
+import queue
 import resource
 import threading
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from ..core.graph import GRAPH
 from . import worker
+from .futures import pass_on, settle
 from .left_behind import keep_together
 
 # Message of a worker: what it is about, the number of its task, a text, and two counts.
 Message = tuple[str, int, str, int, int]
-
+# What a lane is to call, with its arguments, and what ends with it.
+Asked = tuple[Callable[..., Any], tuple[Any, ...], Future[Any]]
 
 # Not imported here: it does what only the process that workers are forked from should do.
 FORKED_FROM = f"{__package__}.forked_from"
@@ -61,6 +64,8 @@ class Lane:
         Number of the task that it works on, or 0.
     about : str
         Key of the surface that it worked on last: that is still at hand there.
+    asked : SimpleQueue
+        What it is to call, and the future of that.
     """
 
     number: int
@@ -68,6 +73,7 @@ class Lane:
     events: Any
     task: int = 0
     about: str = field(default="", compare=False)
+    asked: queue.SimpleQueue[Asked | None] = field(default_factory=queue.SimpleQueue, compare=False)
 
 
 class Lanes:
@@ -98,6 +104,8 @@ class Lanes:
         self._flags = context.Array("q", count, lock=False)
         self._told = told
         self.lanes = [Lane(number, *self._process()) for number in range(count)]
+        for lane in self.lanes:
+            threading.Thread(target=self._give, args=(lane,), name="work-lane", daemon=True).start()
 
     def _process(self) -> tuple[Executor, Any]:
         """A new process, and the queue of what it tells, with somebody who listens."""
@@ -109,29 +117,50 @@ class Lanes:
         return pool, events
 
     def warm_up(self) -> None:
-        """Start the processes now instead of at the first request, and wait for none.
-
-        The first waits until what they are forked from has imported everything: pages need not.
-        """
-        threading.Thread(target=self._begin, name="work-begins", daemon=True).start()
-
-    def _begin(self) -> None:
-        # Closed meanwhile, an executor takes nothing more.
-        with contextlib.suppress(RuntimeError):
-            for lane in self.lanes:
-                lane.executor.submit(worker.ready)
+        """Start the processes now instead of at the first request."""
+        for lane in self.lanes:
+            self._ask(lane, worker.ready)
 
     def submit(
         self, lane: Lane, task: int, call: Callable[..., Any], arguments: Sequence[Any]
     ) -> Future[Any]:
-        """Have a lane call ``call(task, lane number, *arguments)``."""
+        """Have a lane call ``call(task, lane number, *arguments)``; waits for nothing."""
         self._flags[lane.number] = 0
         lane.task = task
+        return self._ask(lane, call, task, lane.number, *arguments)
+
+    def _ask(self, lane: Lane, call: Callable[..., Any], *arguments: Any) -> Future[Any]:
+        asked: Future[Any] = Future()
+        lane.asked.put((call, arguments, asked))
+        return asked
+
+    def _give(self, lane: Lane) -> None:
+        """Hand over what a lane is asked for.
+
+        In a thread of its own: the first process is begun once what it is forked from has imported
+        everything, which takes seconds, and no page should wait for that.
+        """
+        while (one := lane.asked.get()) is not None:
+            call, arguments, asked = one
+            try:
+                given = self._given(lane, call, arguments)
+            except (OSError, EOFError, RuntimeError) as error:
+                # What it was to be forked from went, or all is being closed.
+                lost = BrokenExecutor("No process could be begun.")
+                lost.__cause__ = error
+                settle(asked, error=lost)
+            else:
+                given.add_done_callback(partial(pass_on, to=asked))
+
+    def _given(self, lane: Lane, call: Callable[..., Any], arguments: tuple[Any, ...]) -> Future[Any]:
+        executor = lane.executor
         try:
-            return lane.executor.submit(call, task, lane.number, *arguments)
+            return executor.submit(call, *arguments)
         except BrokenExecutor:
-            self.replace(lane)
-            return lane.executor.submit(call, task, lane.number, *arguments)
+            # Its process was lost while it had nothing to do.
+            if lane.executor is executor:
+                self.replace(lane)
+            return lane.executor.submit(call, *arguments)
 
     def replace(self, lane: Lane) -> None:
         """Give a lane a new process; the one that it had is lost."""
@@ -145,7 +174,7 @@ class Lanes:
         if sum(map(_resident_mb, _processes(lane.executor))) <= self._most_mb:
             return False
         self.replace(lane)
-        lane.executor.submit(worker.ready)
+        self._ask(lane, worker.ready)
         return True
 
     def stop(self, task: int) -> None:
@@ -169,6 +198,7 @@ class Lanes:
                 one.kill()
                 one.join()
         for lane in self.lanes:
+            lane.asked.put(None)
             lane.events.put(None)
             lane.events.cancel_join_thread()
 

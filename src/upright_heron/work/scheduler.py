@@ -24,8 +24,9 @@ from ..core.maker import bound
 from ..store.store import Store
 from ..store.trouble import trouble_of
 from . import worker
+from .futures import end_with, settle
 from .lanes import MOST_MB, Lane, Lanes, Message
-from .tasks import Event, Rank, Standing, Task, pass_on, settle
+from .tasks import Event, Rank, Standing, Task
 
 Answer = TypeVar("Answer")
 
@@ -209,7 +210,7 @@ class Scheduler:
                 last = self._task(key, plan[key], rank)
                 last.waiting += 1
             assert last is not None
-            last.future.add_done_callback(lambda future: pass_on(future, done))
+            last.future.add_done_callback(lambda future: end_with(future, done))
             self._fill()
         return done
 

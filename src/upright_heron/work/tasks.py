@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
-from concurrent.futures import CancelledError, Future, InvalidStateError
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any
@@ -100,18 +99,3 @@ class Standing:
     def event(self) -> Event:
         """What listeners are told."""
         return {"type": "task", **{name: getattr(self, name) for name in self.__dataclass_fields__}}
-
-
-def pass_on(future: Future[Any], done: Future[None]) -> None:
-    """End a future of somebody who waits as what it waits for ended."""
-    error = CancelledError() if future.cancelled() else future.exception()
-    settle(done, error=error)
-
-
-def settle(future: Future[Any], answer: Any = None, error: BaseException | None = None) -> None:
-    """End a future that whoever waited for it may have left."""
-    with contextlib.suppress(InvalidStateError):
-        if error is None:
-            future.set_result(answer)
-        else:
-            future.set_exception(error)

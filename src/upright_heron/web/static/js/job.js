@@ -31,6 +31,8 @@ export class JobPage {
     this.steps = [];
     /** What was typed and not yet sent, by the id of its field. @type {Map<string, string>} */
     this.typed = new Map();
+    /** What had been asked for when it was typed, by the id of its field. @type {Map<string, number>} */
+    this.typedAt = new Map();
     /** What is unfolded while the sheet is swapped, by id. @type {string[]} */
     this.unfolded = [];
     /** The tab that is open in a section. @type {Record<string, string>} */
@@ -94,11 +96,13 @@ export class JobPage {
     keepPresses();
     const { body } = document;
     body.addEventListener('htmx:before:swap', (e) => {
-      const { ctx } = /** @type {CustomEvent} */ (e).detail;
+      const { ctx, tasks } = /** @type {CustomEvent} */ (e).detail;
       if (ofBoard(ctx)) return;
       this.quiet = Boolean(ctx.quiet);
-      if (!this.quiet) this.acts += 1;
-      else if (ctx.acts !== this.acts || this.#underHand) {
+      if (!this.quiet) {
+        this.acts += 1;
+        this.#answered(ctx, tasks.find((/** @type {any} */ one) => one.type === 'main'));
+      } else if (ctx.acts !== this.acts || this.#underHand) {
         // Older than what was asked for since it began, or in the way of a hand: another one follows.
         this.late = true;
         e.preventDefault();
@@ -119,6 +123,7 @@ export class JobPage {
       const { ctx } = /** @type {CustomEvent} */ (e).detail;
       ctx.told = this.told;
       if (!ctx.quiet && !ofBoard(ctx)) this.acts += 1;
+      ctx.began = this.acts;
     });
     document.addEventListener('input', (e) => this.#typed(/** @type {HTMLInputElement} */ (e.target)));
     document.addEventListener('change', (e) => {
@@ -144,15 +149,27 @@ export class JobPage {
       if (one instanceof HTMLDetailsElement) one.open = true;
     }
     the('#sheet').scrollTop = this.scroll ?? 0;
-    if (this.quiet) {
-      for (const [id, value] of this.typed) {
-        const input = /** @type {HTMLInputElement | null} */ (document.getElementById(id));
-        if (input) input.value = value;
-      }
-    } else {
-      this.typed.clear();
+    for (const [id, value] of this.typed) {
+      const input = /** @type {HTMLInputElement | null} */ (document.getElementById(id));
+      if (input && input !== document.activeElement) input.value = value;
     }
     this.#follow();
+  }
+
+  /**
+   * An answer says what the fields hold; but not what was typed into those of the same item since it was asked for.
+   * @param {{began: number}} ctx @param {{fragment: DocumentFragment, swapSpec: {style: string}}} [sheet]
+   */
+  #answered(ctx, sheet) {
+    const state = sheet?.fragment.querySelector('#state')?.textContent;
+    const same = !state || JSON.parse(state).item === looking.item;
+    for (const [id, at] of this.typedAt) {
+      if (same && at >= ctx.began) continue;
+      this.typed.delete(id);
+      this.typedAt.delete(id);
+    }
+    // The field that is typed in stays: another one in its place would not tell of a change when it is left.
+    if (sheet && state && this.#typing) sheet.swapSpec.style = 'innerMorph';
   }
 
   // State of the sheet ------------------------------------------------------------
@@ -372,7 +389,10 @@ export class JobPage {
 
   /** @param {HTMLInputElement} input */
   #typed(input) {
-    if (input.id && input.type !== 'file' && input.closest('#sheet')) this.typed.set(input.id, input.value);
+    if (input.id && input.type !== 'file' && input.closest('#sheet')) {
+      this.typed.set(input.id, input.value);
+      this.typedAt.set(input.id, this.acts);
+    }
     if (!input.matches('[data-limit]')) return;
     const value = Number(input.value);
     if (!(value >= 0 && value <= 90)) return;
@@ -506,8 +526,12 @@ export class JobPage {
 
   /** Never under the hands: a field that is being typed in, or a pointer that is down, waits for its end. */
   get #underHand() {
+    return this.pressed || this.#typing;
+  }
+
+  get #typing() {
     const active = document.activeElement;
-    return this.pressed || Boolean(active?.closest('#sheet') && this.typed.has(active.id));
+    return Boolean(active?.closest('#sheet') && this.typed.has(active.id));
   }
 
   async #refresh() {
