@@ -11,7 +11,7 @@ import numpy as np
 import trimesh
 from lib3mf import get_wrapper
 
-from tests import open_meshes
+from tests import bombs, open_meshes
 from tests.support import box, mesh_of, stl, tee
 from upright_heron.core import errors
 from upright_heron.core.formats import archive
@@ -171,6 +171,14 @@ class ThreeMfTest(unittest.TestCase):
         with self.assertRaises(errors.TooLarge):
             read(self.package(**{"3D__3dmodel_dot_model": " " * 40_000_000}), "a.3mf")
         self.assertGreater(40_000_000 / archive.MOST_RATIO, 100_000)
+
+    def test_a_package_that_builds_one_facet_too_many_is_refused_before_it_is_built(self):
+        many = f'<object id="1">{bombs.soup(2000)}</object>'
+        thousands = '<component objectid="1"/>' * 3000
+        more = f'<object id="2"><components>{thousands}</components></object><object id="3">{bombs.soup(1)}</object>'
+        data = bombs.package(many + more, '<item objectid="2"/><item objectid="3"/>')
+        with self.assertRaisesRegex(errors.TooLarge, "6,000,001 facets"):
+            read(data, "a.3mf")
 
     def test_other_archives(self):
         with self.assertRaises(errors.NotAMesh):

@@ -16,7 +16,7 @@ from upright_heron.core.geometry.mesh import Mesh, facet_normals, facts
 from upright_heron.core.geometry.solid import Solid, concatenated
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
-from upright_heron.core.health.defects import EdgeTable, examine, loops, thickness_mm
+from upright_heron.core.health.defects import FLAT, EdgeTable, examine, flat_facets, loops, thickness_mm
 from upright_heron.core.health.mend import STEP_FOR, STEPS, mend
 from upright_heron.core.health.patching import fill_holes, separated
 from upright_heron.core.health.report import report, thin_walls
@@ -168,6 +168,18 @@ class FindTest(unittest.TestCase):
         self.assertEqual(found.duplicates.tolist(), [12])
         flat = np.vstack([f, [[0, 1, 1]]]).astype(np.int32)
         self.assertEqual(examine(Mesh(v, flat)).counts["degenerate_facets"], 1)
+
+    def test_a_facet_is_flat_by_its_height_over_its_longest_side_however_it_lies(self):
+        for along in range(3):
+            for first in range(3):
+                for height, count in ((0.8 * FLAT, 1), (1.25 * FLAT, 0)):
+                    corners = np.zeros((3, 3))
+                    corners[1, along], corners[2, along] = 10.0, 4.0
+                    corners[2, (along + 1) % 3] = 10.0 * height
+                    found = flat_facets(
+                        Mesh(np.roll(corners, first, axis=0), np.array([[0, 1, 2]], np.int32))
+                    )
+                    self.assertEqual(len(found), count, (along, first, height))
 
     def test_bodies_and_what_lies_inside(self):
         cube, seed = mesh_of(box(20, 20, 20)), mesh_of(sphere(4, 16).translate((10, 10, 10)))

@@ -112,6 +112,8 @@ class WriteTest(unittest.TestCase):
     def test_package_parts(self):
         # 3MF Core Specification 1.x: the parts of the package and their types.
         with zipfile.ZipFile(io.BytesIO(write_3mf([FileObject("part", self.post)], "x"))) as package:
+            # The same part gives the same bytes on any day.
+            self.assertEqual({one.date_time for one in package.infolist()}, {(2020, 1, 1, 0, 0, 0)})
             self.assertEqual(
                 set(package.namelist()), {"[Content_Types].xml", "_rels/.rels", "3D/3dmodel.model"}
             )
