@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+import shapely
 
 from upright_heron.core.errors import BadValue
 from upright_heron.core.geometry.mesh import facet_normals
@@ -13,8 +14,56 @@ from upright_heron.core.health.defects import examine
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.machines import coupons
 
+# Segments of a digit of seven, as they are usually lettered: a on top, then round by the right, g in the middle.
+DIGITS = {
+    "abcdef": "0", "bc": "1", "abdeg": "2", "abcdg": "3", "bcfg": "4",
+    "acdfg": "5", "acdefg": "6", "abc": "7", "abcdefg": "8", "abcdfg": "9",
+}  # fmt: skip
+
+
+def number_at(mesh, x, y, z):
+    """The number whose relief has its middle at a place, read from a section at a level."""
+    rings = [
+        shapely.Polygon(ring)
+        for ring in Solid.from_mesh(mesh).section(z).to_polygons()
+        if np.abs(ring - (x, y)).max() < 5.0
+    ]
+    x0, y0, x1, y1 = shapely.unary_union(rings).bounds
+    columns = np.arange(x0, x1, 0.1)
+    bare = ~shapely.intersects(shapely.unary_union(rings), shapely.box(columns, y0, columns + 0.05, y1))
+    ends = [*columns[1:][bare[1:] & ~bare[:-1]], x1]
+    text = ""
+    for right in ends:
+        a, b, c = right - 3 + 0.4, right - 1.5, right - 0.4
+        low, under, middle, over, high = y0 + 0.4, y0 + 1.5, (y0 + y1) / 2, y1 - 1.5, y1 - 0.4
+        spots = {
+            "a": (b, high),
+            "b": (c, over),
+            "c": (c, under),
+            "d": (b, low),
+            "e": (a, under),
+            "f": (a, over),
+        }
+        lit = [
+            name
+            for name, at in {**spots, "g": (b, middle)}.items()
+            if sum(ring.contains(shapely.Point(at)) for ring in rings) % 2
+        ]
+        text += DIGITS["".join(lit)]
+    return int(text)
+
 
 class CouponTest(unittest.TestCase):
+    def test_numbers_stand_beside_what_they_tell(self):
+        slopes, bridges, fits = coupons.slope_coupon(), coupons.bridge_coupon(), coupons.fit_coupon()
+        for place, degrees in enumerate(coupons.SLOPES_DEG):
+            self.assertEqual(number_at(slopes, 12 * place + 4.5, -11, 2.4), degrees)
+        for row, span in enumerate(coupons.SPANS_MM):
+            self.assertEqual(number_at(bridges, -7, 10 * row + 2.5, 2.0), span)
+        high = float(fits.vertices[fits.vertices[:, 1] > 5, 2].max())
+        for place, clearance in enumerate(coupons.CLEARANCES_MM):
+            self.assertEqual(number_at(fits, 12 * place, 9.5, high - 0.4), round(100 * clearance))
+
     def test_each_is_sound_and_stands(self):
         for kind in coupons.KINDS:
             with self.subTest(kind):
