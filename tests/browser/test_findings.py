@@ -68,7 +68,7 @@ class FindingsTest(Case):
         )
         self.key("n")
         self.finding("overhang 1")
-        browser.click("#open-6")
+        browser.open_section(6)
         browser.wait(lambda: not browser.run("return Boolean(window.heron.view.place)"))
 
     def test_letting_one_be_with_a_note(self):

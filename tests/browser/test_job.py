@@ -107,7 +107,7 @@ class SupportTest(BrowserCase):
         self.browser.ready(supports=True)
         self.assertEqual(self.browser.text("#support-count"), "3")
         self.assertGreater(self.colours()["copper"], before + 2000)
-        self.browser.click("#open-5")
+        self.browser.open_section(5)
         self.browser.click('tr[data-name="island 2"] .dot')
         level = self.browser.run("return window.heron.profile.levels[window.heron.profile.index]")
         self.assertAlmostEqual(level["z"], 10.1, places=5)
@@ -118,7 +118,7 @@ class SupportTest(BrowserCase):
         )
         self.assertEqual(corners, 2 * 4 * 3)
         self.assertTrue(self.browser.run("return window.heron.view.caps.support.group.visible"))
-        self.browser.click("#open-6")
+        self.browser.open_section(6)
         self.browser.click("#remove-supports")
         self.browser.ready(supports=False)
         self.assertIsNone(self.sheet(job_id)["supports"])
@@ -407,7 +407,7 @@ class HandOffTest(BrowserCase):
         self.browser.click("#footing-raft")
         self.browser.find("#footing-area")
         self.browser.ready()
-        self.browser.click("#open-9")
+        self.browser.open_section(9)
         self.browser.click("#get-3mf")
         until = time.monotonic() + 30
         while not (found := list(self.folder.glob("Part-*.3mf"))):
