@@ -285,12 +285,15 @@ class Browser:
         return True
 
     def ready(self, *, supports: bool | None = None) -> dict[str, Any]:
-        """Wait until the view shows the layers (and supports or none) of the step on the page."""
+        """Wait until the view shows the layers (and supports or none) of the step on the page.
+
+        Nothing that was asked for is on its way then: its answer would be another step.
+        """
 
         def check() -> dict[str, Any] | None:
             state = self.run("return document.body.dataset.ready")
             shown = json.loads(state) if state else None
-            if not shown or not shown["layers"] or self.all("#work"):
+            if not shown or not shown["layers"] or self.all("#work") or self.all(".htmx-request"):
                 return None
             if supports is not None and bool(shown["supports"]) != supports:
                 return None
