@@ -108,6 +108,10 @@ class CouponTest(unittest.TestCase):
         peg = [ring for ring in squares if ring[:, 1].mean() < -10]
         holes = sorted((r for r in squares if r[:, 1].mean() > -10), key=lambda r: r[:, 0].mean())
         np.testing.assert_allclose(np.ptp(peg[0], axis=0), 6.0, atol=1e-4)
+        # It stands in the middle of what it is held by.
+        grip = Solid.from_mesh(mesh).section(1.0).to_polygons()
+        below = next(ring for ring in grip if ring[:, 1].mean() < -10)
+        np.testing.assert_allclose(peg[0].mean(axis=0), below.mean(axis=0), atol=1e-4)
         widths = [np.ptp(ring[:, 0]) for ring in holes]
         np.testing.assert_allclose(widths, [6.0 + 2 * c for c in coupons.CLEARANCES_MM], atol=1e-4)
         self.assertEqual(coupons.CLEARANCES_MM[:4], (0.0, 0.05, 0.1, 0.15))
