@@ -206,6 +206,7 @@ class Reached:
 
 
 def _assigned(path: Path, line: int) -> list[str]:
+    """Names that a line of a module gives a value to."""
     for node in ast.parse(path.read_text()).body:
         if node.lineno <= line <= (node.end_lineno or node.lineno):
             if isinstance(node, ast.FunctionDef):
@@ -218,6 +219,14 @@ def _assigned(path: Path, line: int) -> list[str]:
                 return [node.target.id]
             if isinstance(node, ast.ClassDef):
                 return [node.name]
+            # A loop that fills a table: whatever it puts something into.
+            return [
+                one.value.id
+                for one in ast.walk(node)
+                if isinstance(one, ast.Subscript)
+                and isinstance(one.ctx, ast.Store)
+                and isinstance(one.value, ast.Name)
+            ]
     return []
 
 

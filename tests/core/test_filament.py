@@ -63,6 +63,16 @@ class DemandTest(unittest.TestCase):
         self.assertEqual(patch.reason, "painted")
         self.assertAlmostEqual(patch.area_mm2, 300, delta=1)
 
+    def test_what_is_painted_adds_to_what_hangs_in_the_same_layer(self):
+        def prop(fine):
+            under = (np.abs(fine.middles_mm[:, 2] - 20) < 1e-6) & (fine.middles_mm[:, 0] < 40)
+            return painted(blank(fine), np.flatnonzero(under), Mark.PROP)
+
+        # Beside the doorway, whose lintel carries itself, a shelf hangs out as high.
+        found = Bench(portal() + box(12, 15, 10, (40, 0, 20)), bridge_mm=20.0, marks=prop).patches
+        self.assertEqual(sorted(round(p.area_mm2, -1) for p in found), [180, 300])
+        self.assertEqual({p.reason for p in found}, {"painted", "overhang 2"})
+
     def test_what_is_painted_and_held_anyway_is_one_patch(self):
         def prop(fine):
             under = np.flatnonzero(fine.normals[:, 2] < -0.5)

@@ -135,7 +135,9 @@ class ShapeTest(unittest.TestCase):
             np.testing.assert_allclose(self.widths(socket_body(peg), 4.0), 6.3, rtol=3e-3)
             np.testing.assert_allclose(self.widths(socket_body(peg), -0.1), 6.3 + 2 * RELIEF_MM, rtol=3e-3)
             # It narrows evenly from the face on.
-            np.testing.assert_allclose(self.widths(socket_body(peg), RELIEF_MM / 2), 6.3 + RELIEF_MM, rtol=3e-3)
+            np.testing.assert_allclose(
+                self.widths(socket_body(peg), RELIEF_MM / 2), 6.3 + RELIEF_MM, rtol=3e-3
+            )
             self.assertAlmostEqual(peg_body(peg).bounding_box()[5], 9.0)
             self.assertAlmostEqual(socket_body(peg).bounding_box()[5], 9.0 + END_MM)
             # Lead-in: the end is narrower than the rest.
