@@ -130,6 +130,16 @@ class ChangeTest(unittest.TestCase):
         )
         self.assertEqual(wanted.label(sheet), "2 patches: tree, from the part too")
 
+    def test_the_top_of_the_part_leans_to_where_it_is_told(self):
+        half = np.sqrt(0.5)
+        for towards, x, y in (
+            ("right", 1, 0), ("back right", half, half), ("back", 0, 1), ("back left", -half, half),
+            ("left", -1, 0), ("front left", -half, -half), ("front", 0, -1), ("front right", half, -half),
+        ):  # fmt: skip
+            leaned = change("lean", degrees="30", towards=towards)
+            top = from_quaternion(leaned.stance.quaternion) @ [0, 0, 1]
+            np.testing.assert_allclose(top, [0.5 * x, 0.5 * y, np.sqrt(0.75)], atol=1e-12, err_msg=towards)
+
     def test_turns_add_up(self):
         sheet = SHEET
         for _ in range(4):
