@@ -398,6 +398,18 @@ class NumberTest(unittest.TestCase):
         found = verify(self.meshes[::-1], [replace(other, labels=right.labels)], wall_mm=2.0)
         self.assertEqual({f.kind for f in found}, {"number"})
 
+    def test_a_narrow_face_is_numbered_whichever_way_it_lies(self):
+        heights = set()
+        for wide, high in ((30, 9), (9, 30)):
+            body = box(60, wide, high, (-30, -wide / 2, -high / 2))
+            (joint,) = halves(body, JointSetting(kind=JointKind.BUTT, numbers=True)).joints
+            self.assertFalse(joint.unnumbered)
+            for label in joint.labels:
+                # What is written runs along the longer side.
+                self.assertEqual(int(np.argmax(np.abs(label.right))), 1 if wide > high else 2)
+                heights.add(label.height_mm)
+        self.assertEqual(len(heights), 1)
+
     def test_a_face_too_small_is_told(self):
         made = halves(box(30, 7, 7, (-15, -3.5, -3.5)), JointSetting(numbers=True, wall_mm=1))
         self.assertTrue(made.joints[0].unnumbered)

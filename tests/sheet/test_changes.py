@@ -140,6 +140,17 @@ class ChangeTest(unittest.TestCase):
             top = from_quaternion(leaned.stance.quaternion) @ [0, 0, 1]
             np.testing.assert_allclose(top, [0.5 * x, 0.5 * y, np.sqrt(0.75)], atol=1e-12, err_msg=towards)
 
+    def test_a_plane_that_cuts_earlier_changes_places_with_one_and_none_is_lost(self):
+        sheet = SHEET
+        for offset in (1, 2, 3, 4):
+            sheet = change("plane", sheet, nx=1, offset_mm=offset)
+        for name, order in (("4", "1243"), ("2", "2143"), ("4", "2413")):
+            sheet = change("plane-order", sheet, id=name)
+            self.assertEqual([one.id for one in sheet.grid.planes], list(order))
+        self.assertEqual(
+            {one.id: one.offset_mm for one in sheet.grid.planes}, {"1": 1, "2": 2, "3": 3, "4": 4}
+        )
+
     def test_turns_add_up(self):
         sheet = SHEET
         for _ in range(4):

@@ -43,17 +43,13 @@ class Wishes:
     propped: frozenset[int] = frozenset()
     kept_clear: frozenset[int] = frozenset()
 
-    def apply(self, demand: list[CrossSection | None]) -> None:
-        """Change the demand, layer by layer, in place."""
+    def leave_out(self, demand: list[CrossSection | None]) -> None:
+        """Take what is not to be held out of a demand by layer, in place."""
         for layer, plan in self.left_out.items():
             known = demand[layer] if layer < len(demand) else None
             if known is not None:
                 rest = known - plan
                 demand[layer] = None if rest.is_empty() else rest
-        for layer, plan in self.added.items():
-            if layer < len(demand):
-                known = demand[layer]
-                demand[layer] = plan if known is None else known + plan
 
 
 def wishes(

@@ -230,7 +230,7 @@ def patches(
         begun = hanging_layers(stack, placed, np.flatnonzero(region_of >= 0))
         demand = unheld_sections(stack, measure.limit_deg, within=begun, progress=progress)
         if wishes is not None:
-            Wishes(left_out=wishes.left_out).apply(demand)
+            wishes.leave_out(demand)
         for layer, piece, over in _told_apart(stack, demand, region_of, tree):
             key = _region_id(hanging.regions[over])
             gathered.add(key, layer, piece)

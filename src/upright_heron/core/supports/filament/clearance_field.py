@@ -76,7 +76,7 @@ class Room:
         clear: Sequence[CrossSection | None] | None,
         progress: Progress,
         *,
-        closed: bool = True,
+        closed: bool,
     ) -> None:
         from scipy.ndimage import binary_dilation
 
