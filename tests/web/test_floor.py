@@ -220,10 +220,22 @@ class FloorTest(AppCase):
         self.assertEqual(seen.text, self.client.get(f"/floor/prints/{one.id}/layer?layer=6").text)
         for layer in (5, 18, 0):
             self.assertEqual(self.client.get(f"/floor/machines/Test seen/pictures/{layer}").status_code, 422)
+
+        def pictured(layer, of):
+            answer = self.client.get(f"/floor/machines/Test seen/pictures/{layer}?of={of}")
+            self.assertEqual((answer.status_code, answer.headers["content-type"]), (200, "image/svg+xml"))
+            return "path" in answer.text
+
+        # Of another print, or of a layer whose picture it keeps no longer, it shows nothing.
+        self.assertEqual(
+            [pictured(6, one.id), pictured(6, "f" * 32), pictured(5, one.id)], [True, False, False]
+        )
         self.assertEqual(self.client.get("/floor/machines/Nobody/pictures/6").status_code, 404)
         self.press(one, "cancel")
         self.until(lambda: self.store.print_of(one.id).stage.ended)
         self.assertNotIn("path", self.client.get(f"/floor/prints/{one.id}/layer?layer=10").text)
+        machine.clear(one.id)
+        self.assertFalse(pictured(6, one.id))
         self.assertNotIn("print-layer", self.client.get("/floor/cards").text)
 
     def test_a_photo_is_kept_with_a_print(self):

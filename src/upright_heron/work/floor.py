@@ -110,14 +110,25 @@ class Floor:
         self._see(found.name, Seen(what(self._client(found.url))))
         self.hurry()
 
-    def picture(self, station: Station, layer: int) -> tuple[bytes, str]:
-        """A picture that a machine took, and what kind it is of.
+    def picture(self, station: Station, layer: int, of: str = "") -> tuple[bytes, str] | None:
+        """A picture that a machine took of a print, and what kind it is of.
+
+        ``None`` where it has another print by now, or keeps later pictures only.
 
         Raises
         ------
         NoAnswer
         """
-        return self._client(station.url).picture(layer)
+        client = self._client(station.url)
+        if of and client.status().token != of:
+            return None
+        try:
+            return client.picture(layer)
+        except NoAnswer:
+            now = client.status()
+            if of and (now.token != of or layer not in now.pictures):
+                return None
+            raise
 
     def free(self, station: str) -> None:
         """Have a machine give up and forget a print that nobody here knows, once its plate is clear.

@@ -357,9 +357,9 @@ class Scheduler:
                 return
             lane.task, task.lane = 0, None
             error = CancelledError() if ended.cancelled() else ended.exception()
-            if isinstance(error, BrokenExecutor):
+            if isinstance(error, BrokenExecutor) and not self._closing:
                 self._lanes.replace(lane)
-                if task.tries < TRIES and not self._closing:
+                if task.tries < TRIES:
                     task.stopping = False
                     self._fill()
                     return

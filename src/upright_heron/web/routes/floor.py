@@ -137,20 +137,27 @@ def print_layer(print_id: str, use: Use, layer: Annotated[int, Query(ge=1)]) -> 
     try:
         data = use.store.file_of(print_id)
     except NotFound:
-        # It ended since the page was drawn: the next one shows no picture.
-        return Response(NOTHING, media_type="image/svg+xml", headers={"Cache-Control": "no-store"})
+        return _gone()
     drawn = layer_drawing(data, layer, build)
     # A layer of a file never changes.
     return Response(drawn.data, media_type=drawn.media, headers={"Cache-Control": "private, max-age=86400"})
 
 
+def _gone() -> Response:
+    """What a picture shows that went since the page was drawn: the next page does not ask for it."""
+    return Response(NOTHING, media_type="image/svg+xml", headers={"Cache-Control": "no-store"})
+
+
 @router.get("/machines/{name}/pictures/{layer}", name="machine_picture")
-def machine_picture(name: str, layer: int, use: Use) -> Response:
-    """A picture that a machine took of the print that it has."""
+def machine_picture(name: str, layer: int, use: Use, of: str = "") -> Response:
+    """A picture that a machine took of a print."""
     found = use.store.on_shelf(Station, name)
     if found is None:
         raise NotFound("There is no such machine.", "Look at the machines again.")
-    data, media = use.floor.picture(found, layer)
+    taken = use.floor.picture(found, layer, of)
+    if taken is None:
+        return _gone()
+    data, media = taken
     # It comes from elsewhere: nothing in it may run.
     headers = {"Cache-Control": "no-store", "Content-Security-Policy": "sandbox; default-src 'none'"}
     return Response(data, media_type=media, headers=headers)
