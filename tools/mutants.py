@@ -3,7 +3,8 @@
 Faults are made by cosmic-ray, a kept library for that; which are tried is drawn by a seed: a place, then one
 of the faults that can be put there. Each is tried in a copy of the tree with a cache of compiled code of its
 own, by the tests that reach its line, the quickest first. What tests reach is observed once, by coverage, and
-kept; compiled code is not seen by it: a line in there counts as reached by whoever calls its function.
+kept; compiled code is not seen by it: a line in there counts as reached by whoever calls its function,
+a test among them.
 """
 
 from __future__ import annotations
@@ -168,6 +169,12 @@ class Reached:
                 )
                 if name:
                     self._uses[name].append((path, getattr(node, "lineno", 0)))
+        # What is compiled tells coverage nothing, and some tests call it themselves.
+        self._calls: dict[tuple[str, str], set[str]] = defaultdict(set)
+        for module in {name.rsplit(".", 2)[0] for name in tests}:
+            for where, name, test in _called(module):
+                if test in tests:
+                    self._calls[where, name].add(test)
 
     def by(self, path: str, line: int, depth: int = 5) -> set[str]:
         """Tests that reach a line, or the function that it is in."""
@@ -184,6 +191,7 @@ class Reached:
         if found or depth == 0:
             return found
         for name in names:
+            found |= self._calls.get((path, name), set())
             for other, at in self._uses.get(name, ()):
                 if (other, at) != (path, begin):
                     found |= self.by(other, at, depth - 1)
@@ -203,6 +211,24 @@ class Reached:
             told.append(name)
             taken += self.seconds[name]
         return told
+
+
+def _called(module: str) -> Iterator[tuple[str, str, str]]:
+    """What the tests of a module name of the sources: the source, the name in it, and the test."""
+    tree = ast.parse((ROOT / module.replace(".", "/")).with_suffix(".py").read_text())
+    taken = {
+        alias.asname or alias.name: (f"src/{node.module.replace('.', '/')}.py", alias.name)
+        for node in tree.body
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("upright_heron.")
+        for alias in node.names
+    }
+    for group in tree.body:
+        if isinstance(group, ast.ClassDef):
+            for one in group.body:
+                if isinstance(one, ast.FunctionDef) and one.name.startswith("test"):
+                    named = {node.id for node in ast.walk(one) if isinstance(node, ast.Name)}
+                    for name in named & taken.keys():
+                        yield *taken[name], f"{module}.{group.name}.{one.name}"
 
 
 def _assigned(path: Path, line: int) -> list[str]:
