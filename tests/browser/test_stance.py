@@ -1,6 +1,7 @@
 """Stances and the limit in the real interface: pointed at, typed, dragged and compared."""
 
 from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.support.ui import Select
 
 from tests.browser.case import BrowserCase, start
 from tests.support import box, stl, tee
@@ -44,6 +45,22 @@ class StanceTest(BrowserCase):
         chosen = self.browser.text("#stance-A").splitlines()[0]
         self.browser.wait(lambda: self.sheet(job_id)["stance"]["name"] in chosen)
         self.assertNotEqual(self.sheet(job_id)["stance"]["name"], "as it came")
+
+    def test_a_mix_fills_the_sliders_until_it_is_sent_and_goes_with_undo(self):
+        job_id = self.open_job(tee(), 4)
+        b = self.browser
+        shown = "return [...document.querySelectorAll('#goals input[type=range]')].map(e => Number(e.value))"
+        before = b.run(shown)
+        Select(b.find("#mix")).select_by_visible_text("filament, quick")
+        b.wait(lambda: b.run(shown) == [2, 5, 0, 0, 1, 0])
+        b.click("#find")
+        b.wait(lambda: (self.sheet(job_id)["goals"] or {}).get("shorter_print") == 5)
+        b.ready()
+        self.assertEqual(b.run(shown), [2, 5, 0, 0, 1, 0])
+        b.click("#undo")
+        b.wait(lambda: self.sheet(job_id)["goals"] is None)
+        b.ready()
+        self.assertEqual(b.run(shown), before)
 
     def test_pointing_at_a_face_tells_what_it_would_give(self):
         self.open_job(tee(), 4)

@@ -120,13 +120,18 @@ class Floor:
         NoAnswer
         """
         client = self._client(station.url)
-        if of and client.status().token != of:
+
+        def gone() -> bool:
+            now = client.status()
+            return bool(of) and (now.token != of or layer not in now.pictures)
+
+        if gone():
             return None
         try:
             return client.picture(layer)
         except NoAnswer:
-            now = client.status()
-            if of and (now.token != of or layer not in now.pictures):
+            # It may go between the two.
+            if gone():
                 return None
             raise
 

@@ -87,7 +87,7 @@ export default class StanceController extends SectionController {
         const slider = field(`#goal-${goal}`);
         slider.value = String(weight);
         /** @type {HTMLElement} */ (slider.nextElementSibling).textContent = String(weight);
-        this.page.typed.set(slider.id, String(weight));
+        this.page.noteTyped(slider);
       }
     } else if (input.dataset.compare) {
       if (input.checked) this.picked.add(`${input.dataset.q}`);

@@ -29,10 +29,11 @@ export class JobPage {
     this.pair = null;
     /** Layers of two stances in step. @type {any[]} */
     this.steps = [];
-    /** What was typed and not yet sent, by the id of its field. @type {Map<string, string>} */
+    /**
+     * What was typed and not yet sent, by the id of its field, and how much had been asked for by then.
+     * @type {Map<string, {value: string, at: number}>}
+     */
     this.typed = new Map();
-    /** What had been asked for when it was typed, by the id of its field. @type {Map<string, number>} */
-    this.typedAt = new Map();
     /** What is unfolded while the sheet is swapped, by id. @type {string[]} */
     this.unfolded = [];
     /** The tab that is open in a section. @type {Record<string, string>} */
@@ -149,7 +150,7 @@ export class JobPage {
       if (one instanceof HTMLDetailsElement) one.open = true;
     }
     the('#sheet').scrollTop = this.scroll ?? 0;
-    for (const [id, value] of this.typed) {
+    for (const [id, { value }] of this.typed) {
       const input = /** @type {HTMLInputElement | null} */ (document.getElementById(id));
       if (input && input !== document.activeElement) input.value = value;
     }
@@ -163,11 +164,7 @@ export class JobPage {
   #answered(ctx, sheet) {
     const state = sheet?.fragment.querySelector('#state')?.textContent;
     const same = !state || JSON.parse(state).item === looking.item;
-    for (const [id, at] of this.typedAt) {
-      if (same && at >= ctx.began) continue;
-      this.typed.delete(id);
-      this.typedAt.delete(id);
-    }
+    for (const [id, { at }] of this.typed) if (!same || at < ctx.began) this.typed.delete(id);
     // The field that is typed in stays: another one in its place would not tell of a change when it is left.
     if (sheet && state && this.#typing) sheet.swapSpec.style = 'innerMorph';
   }
@@ -387,12 +384,14 @@ export class JobPage {
     if (out && this.view.part) out.textContent = area(this.view.part.areaPast(degrees));
   }
 
+  /** A field says what was not yet sent. @param {HTMLInputElement} input */
+  noteTyped({ id, value }) {
+    this.typed.set(id, { value, at: this.acts });
+  }
+
   /** @param {HTMLInputElement} input */
   #typed(input) {
-    if (input.id && input.type !== 'file' && input.closest('#sheet')) {
-      this.typed.set(input.id, input.value);
-      this.typedAt.set(input.id, this.acts);
-    }
+    if (input.id && input.type !== 'file' && input.closest('#sheet')) this.noteTyped(input);
     if (!input.matches('[data-limit]')) return;
     const value = Number(input.value);
     if (!(value >= 0 && value <= 90)) return;
