@@ -146,6 +146,46 @@ class PathsTest(BrowserCase):
         self.assertEqual([round(one[3] - one[2], 5) for one in self.ends(20) if one[4] == 127], [0.12])
         self.assertEqual(self.browser.problems(), [])
 
+    def test_paths_that_come_late_or_never_are_told_of(self):
+        self.open_laid()
+        self.browser.click("#show-paths")
+        self.browser.wait(lambda: self.drawn())
+        # Their block is held back, and the sheet is told of again meanwhile.
+        self.browser.run(
+            """window.real = window.fetch; window.held = [];
+            window.fetch = (url, ...rest) => window.real(url, ...rest).then(
+              (answer) => !String(url).includes('/blocks/paths/')
+                ? answer : new Promise((go) => window.held.push(() => go(answer))))"""
+        )
+        self.choose("#quality", "0.1")
+        self.browser.wait(lambda: self.browser.run("return window.held.length") == 1)
+        self.browser.run("window.heron.section.update()")
+        self.assertEqual(self.browser.text("#paths-told"), "Laying paths…")
+        self.assertEqual(self.drawn(), None)
+        self.browser.run("window.held[0](); window.fetch = window.real")
+        self.browser.wait(lambda: " of 80 at " in self.browser.text("#paths-told"))
+        self.assertTrue(self.browser.run("return window.heron.view.beads.mesh.visible"))
+        # Speeds are those of the paths that are shown, also after others came: one for each place.
+        fast = "return window.heron.view.beads.speeds?.length ?? null"
+        places = "return window.heron.view.beads.data.places.length / 2"
+        self.choose("#paths-by", "2")
+        self.browser.wait(lambda: self.browser.run(fast) == self.browser.run(places))
+        self.choose("#quality", "0.2")
+        self.browser.wait(lambda: " of 40 at " in self.browser.text("#paths-told"))
+        self.browser.wait(lambda: self.browser.run(fast) == self.browser.run(places))
+        # A block that does not come is told of, and asked for once more.
+        self.browser.run(
+            """window.fetch = (url, ...rest) => String(url).includes('/blocks/paths/')
+              ? Promise.reject(new TypeError('away')) : window.real(url, ...rest)"""
+        )
+        self.choose("#quality", "0.1")
+        self.browser.wait(lambda: "could not be loaded" in self.browser.text("#paths-told"))
+        self.browser.run("window.fetch = window.real")
+        for _ in range(2):
+            self.browser.click("#show-paths")
+        self.browser.wait(lambda: " of 80 at " in self.browser.text("#paths-told"))
+        self.assertEqual(self.browser.problems(), [])
+
     def test_variants_fill_while_one_looks_on_and_one_is_taken_and_undone(self):
         job_id = self.open_laid()
         now = self.browser.text("#true-time")

@@ -179,29 +179,51 @@ export default class LayersController extends SectionController {
     button?.setAttribute('aria-pressed', String(beads.on));
     if (button) button.textContent = beads.on ? 'Show the part' : 'Show the paths';
     the('#paths-legend').hidden = !beads.on;
-    document.body.dataset.paths = '';
-    const key = this.page.state?.toolpaths ?? null;
-    if (beads.on && key && key !== this.laid) {
-      this.laid = key;
-      try {
-        // Browsers keep blocks for good: one of an earlier layout is not what is asked for.
-        const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}?layout=UHB3`));
-        if (this.laid !== key) return;
-        beads.load(data);
-        this.fast = null;
-        void this.#speeds();
-      } catch {
-        this.laid = null;
-      }
-      this.#legend();
-    }
-    if (beads.on && !key) this.#told('Laying paths…');
-    // Nothing is drawn anew while work is told of, unless paths come or go.
-    const shows = JSON.stringify([beads.on, beads.on && key, this.page.profile.index]);
-    if (shows === this.shows || (!beads.on && this.shows === undefined)) return;
-    this.shows = beads.on ? shows : undefined;
-    this.page.layerMoved(this.page.profile.index);
+    this.#drop();
     this.#tellPaths();
+    const key = this.wanted;
+    if (beads.on && key && key !== this.asked) await this.#fetch(key);
+    void this.#speeds();
+    this.#tellPaths();
+    // Nothing is drawn anew while work is told of, unless paths come or go.
+    const shows = beads.on ? JSON.stringify([this.laid, this.page.profile.index]) : undefined;
+    if (shows === this.shows) return;
+    this.shows = shows;
+    this.page.layerMoved(this.page.profile.index);
+  }
+
+  /** The paths as they are now; null while they are laid. */
+  get wanted() {
+    return this.page.state?.toolpaths ?? null;
+  }
+
+  /** Those of another item or stance would be drawn in the wrong place; those of other settings stay till the new ones come. */
+  #drop() {
+    const { item, rotation } = this.page.state ?? {};
+    const of = JSON.stringify([item, rotation]);
+    if (of === this.laidOf) return;
+    this.laidOf = of;
+    this.asked = this.laid = null;
+    this.view.beads.load(null);
+  }
+
+  /** @param {string} key  of paths */
+  async #fetch(key) {
+    this.asked = key;
+    this.failed = null;
+    try {
+      // Browsers keep blocks for good: one of an earlier layout is not what is asked for.
+      const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}?layout=UHB3`));
+      if (this.asked !== key) return;
+      this.view.beads.load(data);
+      this.laid = key;
+      this.fast = null;
+      this.#legend();
+    } catch {
+      if (this.asked !== key) return;
+      this.asked = null;
+      this.failed = key;
+    }
   }
 
   #legend() {
@@ -224,9 +246,16 @@ export default class LayersController extends SectionController {
   async #speeds() {
     const key = this.page.state?.speeds ?? null;
     const mode = Number(field('#paths-by').value);
-    if ((mode !== 2 && mode !== 3) || !key || key === this.fast) return;
+    // Speeds are those of the paths that are told of now.
+    if ((mode !== 2 && mode !== 3) || !key || key === this.fast || !this.laid || this.laid !== this.wanted) return;
     this.fast = key;
-    const { step, speeds } = readSpeeds(await fetchBlock(`/api/blocks/speeds/${key}`));
+    const came = await fetchBlock(`/api/blocks/speeds/${key}`).catch(() => null);
+    if (this.fast !== key) return;
+    if (!came) {
+      this.fast = null;
+      return;
+    }
+    const { step, speeds } = readSpeeds(came);
     this.view.beads.tellSpeeds(speeds);
     this.fastest = step * this.view.beads.uniforms.fastest.value;
     this.#speedWords();
@@ -297,8 +326,11 @@ export default class LayersController extends SectionController {
 
   #tellPaths() {
     const { beads } = this.view;
-    if (!beads.on || !beads.data) return;
-    if (!beads.mesh.visible) this.#told('Choose a layer in the height profile.');
+    document.body.dataset.paths = '';
+    if (!beads.on) return;
+    if (this.failed && this.failed === this.wanted) this.#told('The paths could not be loaded. Show them again to try once more.');
+    else if (!beads.data || this.laid !== this.wanted) this.#told('Laying paths…');
+    else if (!beads.mesh.visible) this.#told('Choose a layer in the height profile.');
     else {
       this.#told(`layer ${beads.layer + 1} of ${beads.data.count} at ${beads.data.tops[beads.layer].toFixed(2)} mm`);
       document.body.dataset.paths = `${beads.layer} ${beads.uniforms.count.value}`;

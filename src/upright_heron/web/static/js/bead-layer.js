@@ -99,6 +99,7 @@ export class BeadLayer {
   load(data) {
     this.data = data;
     this.layer = -1;
+    this.speeds = null;
     this.sectionOf = null;
     this.mesh.visible = false;
     if (!data) return;
