@@ -459,6 +459,8 @@ class InsideTest(unittest.TestCase):
         notes = path_notes(make_surfaces(stack, walls.inside, Skins(3, 3, LINE)), ())
         self.assertAlmostEqual(notes.roof_z_mm, 5.4)
         self.assertAlmostEqual(notes.roof_mm2, (30 - 4 * LINE) ** 2, delta=5)
+        # What is filled by the pattern lies between three layers below and three above.
+        self.assertAlmostEqual(notes.inside_mm3, (30 - 4 * LINE) ** 2 * (6 - 6 * 0.2), places=3)
 
 
 class AsideTest(unittest.TestCase):

@@ -52,6 +52,38 @@ class PathsTest(AppCase):
         grams = [float(re.match(r"[\d.]+", words)[0]) for words in (before, after.text("true-mass"))]
         self.assertGreater(grams[1], 1.2 * grams[0])
 
+    def test_what_infill_comes_to_is_what_leaves(self):
+        job_id = self.job(stl(box(30, 24, 6)))
+        page = self.paths(job_id)
+        walls = flat(self.client.get(f"/api/jobs/{job_id}").json()["sheet"])["process"]["walls"]
+        lines = self.client.get(f"/jobs/{job_id}/print.gcode").text.splitlines()
+        kind, pushed, layers = "", 0.0, set()
+        for line in lines:
+            if line.startswith("; layer "):
+                layer = line
+            elif line.startswith("; "):
+                kind = line[2:]
+            elif kind == "infill" and line.startswith("G1 X"):
+                pushed += float(re.search(r" E([\d.]+)", line)[1])
+                layers.add(layer)
+        # A filament of 1.75 mm; inside of the walls all but the top and bottom layers.
+        inside = len(layers) * 0.2 * (30 - 0.88 * walls) * (24 - 0.88 * walls)
+        percent = 100 * pushed * np.pi * 1.75**2 / 4 / inside
+        self.assertGreater(percent, 16)
+        told = re.fullmatch(
+            r"Infill takes up (\d+) % of the inside: its lines 15 %, the rest joins their ends along the walls\.",
+            page.text("infill-told"),
+        )
+        self.assertAlmostEqual(float(told[1]), percent, delta=0.52)
+        # The gyroid is not joined, and as dense as asked.
+        self.change(job_id, "process", open=8, pattern="gyroid")
+        told = re.fullmatch(
+            r"Infill takes up (\d+) % of the inside\.", self.paths(job_id).text("infill-told")
+        )
+        self.assertAlmostEqual(float(told[1]), 15, delta=1)
+        self.change(job_id, "process", open=8, infill_percent="0")
+        self.assertNotIn("infill-told", self.paths(job_id).ids)
+
     def test_the_block_has_all_places_in_six_bytes(self):
         job_id = self.job(stl(box(20, 15, 2)))
         page = self.paths(job_id)

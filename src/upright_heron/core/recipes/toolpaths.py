@@ -112,7 +112,7 @@ def hidden_side(
 
 @recipe(
     "toolpaths",
-    version=6,
+    version=7,
     stage="Laying paths",
     needs=(
         layers,
@@ -148,7 +148,7 @@ def toolpaths(
     return lay(stack, laid, filled, how, props, under, progress=progress)
 
 
-@recipe("path_notes", version=2, stage="Looking at the paths", needs=(surfaces,), reads=PathSetting)
+@recipe("path_notes", version=3, stage="Looking at the paths", needs=(surfaces,), reads=PathSetting)
 def path_notes(filled: Surfaces, asked: PathSetting) -> PathNotes:
     """What is to be said of paths besides what they take."""
     return notes_of(filled, asked.laying.strands)

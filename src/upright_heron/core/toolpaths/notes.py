@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 from ..tags import stored
 from .patterns import Pattern, widest_gap_mm
@@ -13,7 +14,12 @@ from .walls import as_region
 from .zones import StrandZone, at_height
 
 
-@stored("path-notes")
+def _of_unknown_inside(old: dict[str, Any]) -> dict[str, Any]:
+    """Notes as they were before the inside was told."""
+    return {**old, "inside_mm3": 0.0}
+
+
+@stored("path-notes", version=2, upcasters={1: _of_unknown_inside})
 @dataclass(frozen=True, slots=True)
 class PathNotes:
     """What is to be said of paths.
@@ -26,6 +32,8 @@ class PathNotes:
         Length of all strands.
     small_mm2, small_z_mm : float
         Largest area of a layer that is too small for any strand, and its height.
+    inside_mm3 : float
+        Volume of what is filled by a pattern.
     """
 
     roof_mm2: float = 0.0
@@ -33,6 +41,7 @@ class PathNotes:
     strand_mm: float = 0.0
     small_mm2: float = 0.0
     small_z_mm: float = 0.0
+    inside_mm3: float = 0.0
 
 
 def path_notes(surfaces: Surfaces, strands: tuple[StrandZone, ...]) -> PathNotes:
@@ -60,7 +69,8 @@ def path_notes(surfaces: Surfaces, strands: tuple[StrandZone, ...]) -> PathNotes
             laid = strands_of(as_region(sparse, k), zone)
             long += laid.length_mm
             small, small_z = (laid.refused_mm2, z) if laid.refused_mm2 > small else (small, small_z)
-    return PathNotes(roof, roof_z, long, small, small_z)
+    inside = float((sparse.area_mm2 + surfaces.roofed.area_mm2).sum()) * sparse.layer_mm
+    return PathNotes(roof, roof_z, long, small, small_z, inside)
 
 
 def roof_span_mm(notes: PathNotes, pattern: Pattern, density: float, line_mm: float) -> float:

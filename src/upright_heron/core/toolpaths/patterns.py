@@ -18,8 +18,8 @@ from .scan_lines import clipped, lines_across
 
 # Lines reach so far into the walls, as a share of their width.
 ANCHOR = 0.25
-# Ends are joined along the wall over so many spacings.
-JOIN = 3.0
+# Ends are joined along the wall over so many spacings: over more it costs more than it saves.
+JOIN = 1.5
 # Pieces shorter than so many lines are left out.
 LEAST = 1.5
 # Beads of a whole area are as wide as its volume asks, within these shares of a line.
@@ -44,6 +44,11 @@ class Pattern(StrEnum):
     def sensible_percent(self) -> tuple[float, float]:
         """Densities that it is used with (common practice), percent."""
         return _SENSIBLE[self]
+
+    @property
+    def joined(self) -> bool:
+        """Ends of its lines are joined along the walls."""
+        return self not in (Pattern.CONCENTRIC, Pattern.GYROID, Pattern.HONEYCOMB)
 
 
 _SENSIBLE = {

@@ -299,7 +299,15 @@ export class HeightProfile {
       c.lineTo(at, y(this.levels[i].z) + 4);
       c.fill();
       const wide = c.measureText(text).width;
-      c.fillText(text, Math.max(f.left + 3, Math.min(at + 6, f.right - wide - 2)), y(this.levels[i].z) - 8);
+      const words = /** @type {const} */ ([text, Math.max(f.left + 3, Math.min(at + 6, f.right - wide - 2)), y(this.levels[i].z) - 8]);
+      // A rim of paper: the outline may run through the word.
+      c.save();
+      c.strokeStyle = '#fffdf8';
+      c.lineWidth = 3;
+      c.lineJoin = 'round';
+      c.strokeText(...words);
+      c.restore();
+      c.fillText(...words);
     };
     for (const z of this.steps) {
       c.fillStyle = '#a8690f';
