@@ -197,10 +197,10 @@ export default class LayersController extends SectionController {
     return this.page.state?.toolpaths ?? null;
   }
 
-  /** Those of another item or stance would be drawn in the wrong place; those of other settings stay till the new ones come. */
+  /** Those of another part or stance would be drawn in the wrong place; those of other settings stay till the new ones come. */
   #drop() {
-    const { item, rotation } = this.page.state ?? {};
-    const of = JSON.stringify([item, rotation]);
+    const { item, mesh, rotation } = this.page.state ?? {};
+    const of = JSON.stringify([item, mesh, rotation]);
     if (of === this.laidOf) return;
     this.laidOf = of;
     this.asked = this.laid = null;
