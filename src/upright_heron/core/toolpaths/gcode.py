@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from ..errors import BadValue
 from .beads import Beads, Kind
+from .motion import lengths
 from .timing import Moves, Running, over_mm
 
 # What is written before and after a print, where a machine has no text of its own.
@@ -146,13 +147,13 @@ def written(
     """
     origin = np.array([asked.build_mm[0] / 2 + at_mm[0], asked.build_mm[1] / 2 + at_mm[1], 0.0])
     places = moves.places + origin
-    low, high = (places.min(axis=0), places.max(axis=0)) if len(places) else (np.zeros(3), np.zeros(3))
+    columns = places.T if len(places) else np.zeros((3, 1))
+    low, high = [float(one.min()) for one in columns], [float(one.max()) for one in columns]
     values: dict[str, object] = {
         "machine": asked.machine, "material": asked.material, "nozzle_c": asked.nozzle_c,
         "bed_c": asked.bed_c, "layer_mm": beads.layer_mm, "layers": len(beads.tops_mm),
-        "low_x": float(low[0]), "low_y": float(low[1]), "high_x": float(high[0]),
-        "high_y": float(high[1]), "high_z": float(high[2]),
-        "above_z": max(float(high[2]), min(float(high[2]) + END_UP_MM, asked.build_mm[2])),
+        "low_x": low[0], "low_y": low[1], "high_x": high[0], "high_y": high[1], "high_z": high[2],
+        "above_z": max(high[2], min(high[2] + END_UP_MM, asked.build_mm[2])),
         "second_material": asked.second_material, "second_c": asked.second_c, **facts,
     }  # fmt: skip
     start, end = filled_text(asked.start, values, "start text"), filled_text(asked.end, values, "end text")
@@ -173,7 +174,7 @@ def _layers(
     names = [f"; {kind.words}\n".encode() for kind in Kind]
     text = np.frombuffer(b"".join(names), np.uint8)
     ends = np.concatenate([[0], np.cumsum([len(name) for name in names])]).astype(np.int64)
-    push = moves.area * np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
+    push = moves.area * lengths(moves.places)
     push = push / (math.pi * asked.diameter_mm**2 / 4.0)
     settings = np.array([
         asked.lift_mm, running.retract_mm, 60 * running.retract_mm_s, 60 * running.travel_mm_s,

@@ -34,6 +34,13 @@ class Limits:
     deviation_mm: float = 0.02
 
 
+def lengths(places: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Length of each move (n,) between places (n + 1, 3), mm: column by column, which is much faster."""
+    x, y, z = np.diff(places, axis=0).T
+    long: NDArray[np.float64] = np.sqrt(x * x + y * y + z * z)
+    return long
+
+
 def seconds(
     places: NDArray[np.float64],
     feed_mm_s: NDArray[np.float64],

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ..tags import stored
 from .beads import Beads, Kind
-from .motion import Limits, seconds
+from .motion import Limits, lengths, seconds
 
 # Speed of each kind as a share of the machine's usual one (common practice).
 SHARES = {
@@ -174,7 +174,7 @@ def moves_of(beads: Beads, running: Running) -> Moves:
     with np.errstate(divide="ignore"):
         feed = np.minimum(feed, np.where(area > 0, running.flow_mm3_s / area, np.inf))
     feed = np.where(travel, running.travel_mm_s, feed)
-    far = np.linalg.norm(np.diff(places, axis=0), axis=1) > running.retract_over_mm
+    far = lengths(places) > running.retract_over_mm
     return Moves(
         places, feed[1:], area[1:], path[1:], travel[1:], back[1:] & (far | changes_of(beads)[path[1:]])
     )
@@ -199,7 +199,7 @@ def speeds_of(beads: Beads, running: Running) -> Speeds:
     """
     _, moves = timed(beads, running)
     took = seconds(moves.places, moves.feed, moves.travel, limits_of(running))
-    step = np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
+    step = lengths(moves.places)
     mean = np.divide(step, took, out=np.zeros(len(took)), where=took > 0)
     return Speeds(np.concatenate([[0.0], mean]).astype(np.float32) if len(beads) else np.zeros(0, np.float32))
 
@@ -258,7 +258,7 @@ def timed(beads: Beads, running: Running) -> tuple[Timed, Moves]:
         of_layer = np.bincount(layer, took, layers)
         along = np.bincount(layer, np.where(moves.travel, 0.0, took), layers)
     over = overs_mm(beads) / running.travel_mm_s
-    step = np.linalg.norm(np.diff(moves.places, axis=0), axis=1)
+    step = lengths(moves.places)
     retracts = int(moves.back.sum())
     changes = int(changes_of(beads).sum())
     drawn = 2 * retracts * running.retract_mm / running.retract_mm_s
