@@ -91,7 +91,7 @@ def main() -> int:
         return here(sys.argv[1:])
     start = time.perf_counter()
     total = [0, 0, 0]
-    # One more than there are cores: tests of the running program wait now and then. On two, a tenth sooner.
+    # One more than there are cores: tests of the running program wait now and then.
     with ThreadPoolExecutor(1 + (os.cpu_count() or 1)) as pool:
         pool.submit(subprocess.run, [sys.executable, "-c", COMPILE], cwd=ROOT, check=True)
         under_way = {pool.submit(apart, names): name for name, names in groups()}

@@ -176,6 +176,7 @@ class FillTest(unittest.TestCase):
         for pattern in Pattern:
             for k in range(6):
                 found = filled(region, pattern, 0.2, LINE, 0.1 + 0.9 * k, k)
+                self.assertEqual(found.links_mm > 0, pattern.joined)
                 for chain in np.split(found.points, found.start[1:-1]):
                     self.assertTrue(body.contains(LineString(chain)), pattern)
 

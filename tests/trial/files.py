@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import concurrent.futures
+import contextlib
 import http.client
 import io
 import os
@@ -22,7 +23,7 @@ import trimesh
 
 from tests.bombs import bombs, package, zipped
 from tests.support import mesh_of, stl, tee
-from tests.trial.watched import Tally, Watched, members
+from tests.trial.watched import Tally, Watched, largest_mb, members
 
 Named = tuple[str, str, bytes]
 STEP = """ISO-10303-21;
@@ -256,11 +257,13 @@ def in_shell(files: Sequence[Named], tally: Tally) -> None:
                 command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
                 env={**os.environ, "TMPDIR": str(own)},
             ) as process:  # fmt: skip
-                try:
-                    _, told = process.communicate(timeout=60)
-                except subprocess.TimeoutExpired:
-                    os.killpg(process.pid, 9)
-                    _, told = process.communicate()
+                told = None
+                while told is None:
+                    tally.took_mb(largest_mb(process.pid), what)
+                    if time.monotonic() - begin > 60:
+                        os.killpg(process.pid, 9)
+                    with contextlib.suppress(subprocess.TimeoutExpired):
+                        _, told = process.communicate(timeout=0.1)
                 tally.took(time.monotonic() - begin, what)
                 tally.orphans += len(members(process.pid))
             if process.returncode not in (0, 2) or "Traceback" in told or len(told.splitlines()) > 1:

@@ -71,6 +71,10 @@ class WatchTest(unittest.TestCase):
         server.stop(tally)
         self.assertEqual((tally.left, tally.traces, tally.orphans), (1, 1, 0))
         self.assertGreater(tally.largest_mb, 50)
+        # Over 2 GB is wrong as well, and is named.
+        self.assertEqual(tally.bad, 3)
+        tally.took_mb(2001, "a greedy one")
+        self.assertEqual((tally.bad, tally.worst[-1]), (4, "2001 MB: a greedy one"))
 
 
 if __name__ == "__main__":

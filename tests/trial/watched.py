@@ -12,6 +12,9 @@ from pathlib import Path
 
 from tests.browser.driver import Server
 
+# More than this no process takes for a file, MB.
+MOST_MB = 2000.0
+
 
 @dataclasses.dataclass
 class Tally:
@@ -33,7 +36,8 @@ class Tally:
     @property
     def bad(self) -> int:
         """Everything that should be none."""
-        return self.hangs + self.orphans + self.left + self.lost + self.traces + self.errors
+        wrong = self.hangs + self.orphans + self.left + self.lost + self.traces + self.errors
+        return wrong + (self.largest_mb > MOST_MB)
 
     def took(self, seconds: float, what: str) -> None:
         """Note how long one took; over 20 s it counts as hanging."""
@@ -42,6 +46,12 @@ class Tally:
         if seconds > 20:
             self.hangs += 1
             self.worst.append(f"{seconds:.0f} s: {what}")
+
+    def took_mb(self, megabytes: float, what: str) -> None:
+        """Note how much a process took; past what is allowed it is named."""
+        if megabytes > max(self.largest_mb, MOST_MB):
+            self.worst.append(f"{megabytes:.0f} MB: {what}")
+        self.largest_mb = max(self.largest_mb, megabytes)
 
     def row(self) -> str:
         """A row of the table in Markdown."""
@@ -70,6 +80,11 @@ def members(group: int) -> dict[int, tuple[int, int]]:
                 peak = next(line for line in lines if line.startswith("VmHWM"))
                 found[int(folder.name)] = (int(parent), int(peak.split()[1]))
     return found
+
+
+def largest_mb(group: int) -> float:
+    """Most that one process of a group took so far."""
+    return max((peak for _, peak in members(group).values()), default=0) / 1024
 
 
 class Watched(Server):
@@ -150,7 +165,7 @@ class Watched(Server):
         found = self.traces()
         tally.traces += len(found)
         tally.worst += found[:5]
-        tally.largest_mb = max(tally.largest_mb, self.largest_mb)
+        tally.took_mb(self.largest_mb, "the server and its workers")
 
     def close(self) -> None:
         """End all of it and throw its folder away."""

@@ -122,8 +122,10 @@ class Floor:
         client = self._client(station.url)
 
         def gone() -> bool:
+            if not of:
+                return False
             now = client.status()
-            return bool(of) and (now.token != of or layer not in now.pictures)
+            return now.token != of or layer not in now.pictures
 
         if gone():
             return None

@@ -1,10 +1,11 @@
-"""What was asked of paths and cannot be as it is, and roofs that would sag."""
+"""What was asked of paths and cannot be as it is, roofs that would sag, and what infill comes to."""
 
 from __future__ import annotations
 
 from ..core.handoff.preflight import Check, Weight
-from ..core.toolpaths.notes import PathNotes, roof_span_mm
+from ..core.toolpaths.notes import PathNotes, infill_share, roof_span_mm
 from ..core.toolpaths.ordering import Seam
+from ..core.toolpaths.timing import Timed
 from ..core.topics import Topic
 from ..sheet.models import ItemSheet
 from ..sheet.process import Second
@@ -43,6 +44,18 @@ def sparse_roof(sheet: ItemSheet, notes: PathNotes | None) -> str:
         f"A roof of {notes.roof_mm2:.0f} mm² at {notes.roof_z_mm:.1f} mm lies {on}: "
         f"{sheet.stuff.name} spans {sheet.bridge_mm:g} mm."
     )
+
+
+def infill_told(sheet: ItemSheet, notes: PathNotes | None, told: Timed | None) -> str:
+    """How much of the inside infill takes up: with the joins of its ends it is more than its lines."""
+    share = infill_share(notes, told) if notes is not None and told is not None else 0.0
+    if not share:
+        return ""
+    process, joins = sheet.process, ""
+    even = process.pattern.joined and not process.roof_percent and not sheet.by_height.zones
+    if even and 100 * share > process.infill_percent + 1:
+        joins = f": its lines {process.infill_percent:g} %, the rest joins their ends along the walls"
+    return f"Infill takes up {100 * share:.0f} % of the inside{joins}."
 
 
 def at_odds(sheet: ItemSheet, notes: PathNotes | None) -> list[str]:

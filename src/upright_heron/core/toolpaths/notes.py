@@ -7,9 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..tags import stored
+from .beads import Kind
 from .patterns import Pattern, widest_gap_mm
 from .strands import strands_of
 from .surfaces import Surfaces
+from .timing import Timed
 from .walls import as_region
 from .zones import StrandZone, at_height
 
@@ -71,6 +73,12 @@ def path_notes(surfaces: Surfaces, strands: tuple[StrandZone, ...]) -> PathNotes
             small, small_z = (laid.refused_mm2, z) if laid.refused_mm2 > small else (small, small_z)
     inside = float((sparse.area_mm2 + surfaces.roofed.area_mm2).sum()) * sparse.layer_mm
     return PathNotes(roof, roof_z, long, small, small_z, inside)
+
+
+def infill_share(notes: PathNotes, told: Timed) -> float:
+    """Share of what is filled by a pattern that infill takes up as it is laid, with the joins of its ends."""
+    laid = dict(told.volume_by_kind).get(Kind.INFILL.words, 0.0)
+    return laid / notes.inside_mm3 if notes.inside_mm3 > 0 else 0.0
 
 
 def roof_span_mm(notes: PathNotes, pattern: Pattern, density: float, line_mm: float) -> float:

@@ -10,14 +10,13 @@ from ....core.toolpaths.beads import Kind
 from ....core.toolpaths.bill import Bill
 from ....core.toolpaths.gcode import END, NAMES, START
 from ....core.toolpaths.learned import Factor, factor
-from ....core.toolpaths.notes import PathNotes
 from ....core.toolpaths.strands import worth_most
 from ....core.toolpaths.timing import Timed
 from ....sheet.changes.job import PACES
 from ....sheet.models import ItemSheet
 from ....sheet.shop import Finished, Habits
 from ....work.bind_paths import nozzle_of, spools_of
-from ....work.path_doubts import at_odds, sparse_roof
+from ....work.path_doubts import at_odds, infill_told, sparse_roof
 from ....work.what_if import asked_for, board, taken
 from .settings import Setting, settings
 from .swatches import Swatch, swatches
@@ -149,7 +148,7 @@ def filament_context(page: JobPage, store: Store) -> FilamentContext:
         _rows(sheet, told) if told is not None else [],
         paid,
         process.price.of(paid.mass_g, told.seconds) if told and process.price.charges else None,
-        _infill(sheet, told, page.now.path_notes),
+        infill_told(sheet, page.now.path_notes, told),
         sparse_roof(sheet, page.now.path_notes),
         at_odds(sheet, page.now.path_notes),
         _roofs(page),
@@ -194,22 +193,6 @@ def _rows(sheet: ItemSheet, told: Timed) -> list[TimeRow]:
         mass = volumes[words] * spool.density_g_cm3 / 1000.0 if words in volumes else None
         rows.append(TimeRow(words, numbers.get(words), seconds, 100 * seconds / told.seconds, mass))
     return rows
-
-
-def _infill(sheet: ItemSheet, told: Timed | None, notes: PathNotes | None) -> str:
-    """How much of the inside infill takes up: with the joins of its ends it is more than its lines."""
-    if told is None or notes is None or notes.inside_mm3 <= 0:
-        return ""
-    percent = 100 * dict(told.volume_by_kind).get(Kind.INFILL.words, 0.0) / notes.inside_mm3
-    if percent <= 0:
-        return ""
-    process = sheet.process
-    asked = process.infill_percent
-    even = process.pattern.joined and not process.roof_percent and not sheet.by_height.zones
-    joins = ""
-    if even and percent > asked + 1:
-        joins = f": its lines {asked:g} %, the rest joins their ends along the walls"
-    return f"Infill takes up {percent:.0f} % of the inside{joins}."
 
 
 def _roofs(page: JobPage) -> list[tuple[str, str, float]]:

@@ -24,7 +24,7 @@ export function levels({ part, support, layer, lift, raised, footingLayers }) {
   return found;
 }
 
-const INK = '#20303a', QUIET = '#5b6a72', LINE = '#d8d2c4', HERON = '#2f5d73', FILL = '#cfdde4', COPPER = '#b4693b', ISLAND = '#c8246b';
+const INK = '#20303a', QUIET = '#5b6a72', LINE = '#d8d2c4', HERON = '#2f5d73', FILL = '#cfdde4', COPPER = '#b4693b', ISLAND = '#c8246b', PAPER = '#fffdf8';
 
 /** The height profile: layer area against height, supports beside it, islands as dots; and the layer slider. */
 export class HeightProfile {
@@ -242,7 +242,7 @@ export class HeightProfile {
       c.beginPath();
       c.arc(room ? f.w - 9 : f.w - 21, at, room ? 8 : 2.5, 0, 7);
       // A held island is a ring, one that is still open a full dot.
-      c.fillStyle = island.held && room ? '#fffdf8' : ISLAND;
+      c.fillStyle = island.held && room ? PAPER : ISLAND;
       c.fill();
       if (island.held && room) {
         c.strokeStyle = ISLAND;
@@ -302,7 +302,7 @@ export class HeightProfile {
       const words = /** @type {const} */ ([text, Math.max(f.left + 3, Math.min(at + 6, f.right - wide - 2)), y(this.levels[i].z) - 8]);
       // A rim of paper: the outline may run through the word.
       c.save();
-      c.strokeStyle = '#fffdf8';
+      c.strokeStyle = PAPER;
       c.lineWidth = 3;
       c.lineJoin = 'round';
       c.strokeText(...words);
