@@ -245,3 +245,17 @@ class PathsTest(BrowserCase):
         back = read(urllib.request.urlopen(address).read().decode().splitlines())
         self.assertEqual((back.machine, back.layers), ("Sedge 300", 40))
         self.assertEqual(self.browser.problems(), [])
+
+    def test_what_is_chosen_as_soon_as_a_sheet_came_is_heard(self):
+        job_id = self.open_laid()
+        # At the first moment that a hand could be there: before anything else runs that was put off.
+        self.browser.run(
+            """new MutationObserver((_, seen) => {
+                 seen.disconnect();
+                 const s = document.querySelector('#infill-every'); s.value = '2';
+                 s.dispatchEvent(new Event('change', {bubbles: true}));
+               }).observe(document.querySelector('#sheet'), {childList: true})"""
+        )
+        self.choose("#quality", "0.1")
+        self.browser.wait(lambda: self.sheet(job_id)["process"]["infill_every"] == 2)
+        self.assertEqual(self.sheet(job_id)["layer_mm"], 0.1)
