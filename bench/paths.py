@@ -53,7 +53,10 @@ def _ball(ball: Solid) -> list[Row]:
             ball.section(float(z)).area()
 
     before, _ = _took(bare)
-    everything, (walls, surfaces, beads) = _took(lambda: _all(stack))
+    begun, told = time.perf_counter(), []
+    everything, (walls, surfaces, beads) = _took(
+        lambda: _all(stack, lambda _: told.append(time.perf_counter() - begun))
+    )
     other, _ = _took(lambda: lay(stack, walls, surfaces, Laying(LINE, Pattern.LINES, 0.2)))
     timing, (_, moves) = _took(lambda: timed(beads, RUNNING))
     after, _ = _took(bare)
@@ -67,16 +70,19 @@ def _ball(ball: Solid) -> list[Row]:
     what = "its slice + area"
     return [
         ("paths, ball", what, everything, base, 8.0),
+        ("paths, ball, first layers", "all of them", told[0], everything, 0.7),
         ("paths, ball, other infill", what, other + timing, base, 1.5),
         ("motion and time, ball", what, timing, base, 0.5),
         ("G-code, ball", "the same lines by f-strings", text, plain, 0.1),
     ]
 
 
-def _all(stack: LayerStack) -> tuple[Walls, Surfaces, Beads]:
+def _all(
+    stack: LayerStack, first: Callable[[Beads], None] | None = None
+) -> tuple[Walls, Surfaces, Beads]:
     walls = make_walls(stack, 3, LINE)
     surfaces = make_surfaces(stack, walls.inside, Skins(4, 4, LINE))
-    return walls, surfaces, lay(stack, walls, surfaces, Laying(LINE, Pattern.GRID, 0.15))
+    return walls, surfaces, lay(stack, walls, surfaces, Laying(LINE, Pattern.GRID, 0.15), first=first)
 
 
 def _took(act: Callable[[], Any]) -> tuple[float, Any]:

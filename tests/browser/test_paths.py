@@ -246,6 +246,39 @@ class PathsTest(BrowserCase):
         self.assertEqual((back.machine, back.layers), ("Sedge 300", 40))
         self.assertEqual(self.browser.problems(), [])
 
+    def test_first_layers_are_seen_while_the_rest_is_laid(self):
+        job_id = self.open_job(box(60, 60, 40), section=8)
+        self.browser.wait(lambda: self.browser.find("#timed"))
+        self.browser.click("#show-paths")
+        self.browser.wait(lambda: self.drawn())
+        self.browser.fill("#layer-number", "10")
+        self.browser.wait(lambda: self.drawn()[0] == 9)
+        # All that is told from here on, and what is drawn then.
+        self.browser.run(
+            """const told = document.querySelector('#paths-told'), {beads} = window.heron.view;
+            window.said = {};
+            new MutationObserver(() => {
+              window.said[told.textContent] = [beads.mesh.visible, beads.data?.count, beads.uniforms.count.value];
+            }).observe(told, {childList: true})"""
+        )
+        said = "return window.said"
+        # A pattern that is another in each layer takes its time.
+        self.choose("#pattern", "gyroid")
+        self.browser.wait(lambda: self.sheet(job_id)["process"]["pattern"] == "gyroid")
+        self.browser.wait(lambda: self.drawn())
+        first = self.browser.run(said)["layer 10 of the first 40 at 2.00 mm; the rest is being laid"]
+        self.assertEqual(first[:2], [True, 40])
+        self.assertEqual(self.browser.text("#paths-told"), "layer 10 of 200 at 2.00 mm")
+        self.assertEqual(first[2], self.drawn()[1])
+        # Who looks higher up keeps what was drawn till all is there.
+        self.browser.fill("#layer-number", "150")
+        self.browser.wait(lambda: self.drawn()[0] == 149)
+        self.choose("#pattern", "cubic")
+        self.browser.wait(lambda: self.sheet(job_id)["process"]["pattern"] == "cubic")
+        self.browser.wait(lambda: self.drawn())
+        counts = {count for words, (_, count, _) in self.browser.run(said).items() if "150" in words}
+        self.assertEqual(counts, {200})
+
     def test_what_is_chosen_as_soon_as_a_sheet_came_is_heard(self):
         job_id = self.open_laid()
         # At the first moment that a hand could be there: before anything else runs that was put off.

@@ -15,7 +15,7 @@ from shapely.geometry import LineString, Point, Polygon
 from tests.support import box, on_plate
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
-from upright_heron.core.toolpaths.beads import Chain, Kind
+from upright_heron.core.toolpaths.beads import Chain, Kind, packed
 from upright_heron.core.toolpaths.coverage import covered_share
 from upright_heron.core.toolpaths.laying import Laying, lay
 from upright_heron.core.toolpaths.motion import Limits, seconds
@@ -26,6 +26,7 @@ from upright_heron.core.toolpaths.rough_estimate import filament_length_mm
 from upright_heron.core.toolpaths.surfaces import Skins, make_surfaces
 from upright_heron.core.toolpaths.timing import Running, timed
 from upright_heron.core.toolpaths.walls import make_walls, walls_of
+from upright_heron.core.toolpaths.zones import Pause
 
 LINE = 0.44
 
@@ -406,6 +407,47 @@ class LiftedTest(unittest.TestCase):
         self.assertEqual([len(beads.chains(k)) > 0 for k in (0, 4, 5, 24)], [False, False, True, True])
         self.assertAlmostEqual(float(np.ptp(beads.chains(14)[0].places[:, 0])), 10 - 3 * LINE, places=6)
         self.assertAlmostEqual(float(np.ptp(beads.chains(15)[0].places[:, 0])), 4 - 3 * LINE, places=6)
+
+
+class FirstTest(unittest.TestCase):
+    def laid(self, body, asked, **more):
+        """What was told of first, and all of it."""
+        stack = slice_solid(Solid(on_plate(body)), 0.2)
+        walls = make_walls(stack, 2, LINE)
+        surfaces = make_surfaces(stack, walls.inside, Skins(3, 3, LINE))
+        told = []
+        return told, lay(stack, walls, surfaces, asked, first=told.append, **more)
+
+    def test_the_lowest_layers_are_told_of_as_they_will_be(self):
+        # It grows thinner, so that no layer is laid as the one below it.
+        cone = Manifold.cylinder(18, 14, 6, 64)
+        pause = Pause(5.0, "a nut")
+        for asked in (
+            Laying(LINE, Pattern.GYROID, 0.3, infill_every=2, pauses=(pause,)),
+            Laying(LINE, order=Order(Seam.SCATTERED)),
+        ):
+            (some,), whole = self.laid(cone, asked)
+            self.assertEqual((len(some.tops_mm), len(whole.tops_mm)), (40, 90))
+            self.assertEqual(some.events, whole.events)
+            np.testing.assert_array_equal(some.tops_mm, whole.tops_mm[:40])
+            for layer in range(40):
+                for one, other in zip(some.chains(layer), whole.chains(layer), strict=True):
+                    np.testing.assert_array_equal(one.places, other.places)
+                    np.testing.assert_array_equal(one.width, other.width)
+                    self.assertEqual((one.kind, one.high), (other.kind, other.high))
+
+    def test_nothing_is_told_ahead_of_little_or_of_what_a_second_nozzle_prints(self):
+        told, whole = self.laid(box(10, 10, 16), Laying(LINE))
+        self.assertEqual((told, len(whole.tops_mm)), ([], 80))
+        tall = box(10, 10, 18)
+        self.assertEqual(len(self.laid(tall, Laying(LINE))[0]), 1)
+        self.assertEqual(self.laid(tall, Laying(LINE, second=frozenset({Kind.RAFT})))[0], [])
+        # A support that is laid by the second nozzle, higher up than what would be told of.
+        line = Chain(np.array([[8.0, 0.0], [9.0, 0.0]]), np.full(2, LINE), Kind.SUPPORT, nozzle=1)
+        props = packed([[] for _ in range(60)] + [[line]], 0.2 * np.arange(1, 62), 0.2)
+        told, whole = self.laid(tall, Laying(LINE), supports=props)
+        self.assertEqual(told, [])
+        self.assertIn(int(Kind.PURGE), whole.kind[whole.of_layer(0)].tolist())
 
 
 class PriceTest(unittest.TestCase):

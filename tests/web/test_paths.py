@@ -1,5 +1,6 @@
 """Paths on the page: figures, blocks, variants, G-code, and what is refused."""
 
+import json
 import re
 import struct
 import time
@@ -106,6 +107,38 @@ class PathsTest(AppCase):
         outer = beads[(beads[:, 1] & 15) == int(Kind.OUTER), 0]
         np.testing.assert_allclose(outer * wide, 0.44, atol=1e-6)
         self.assertEqual(set((beads[:, 1] >> 4 & 7).tolist()), {0})
+
+    def test_the_first_layers_are_told_of_before_the_rest(self):
+        job_id = self.job(stl(box(20, 15, 20)))
+        self.settle(job_id)
+        blocks = {}
+        until = time.monotonic() + 90
+        while "toolpaths" not in blocks:
+            self.assertLess(time.monotonic(), until)
+            self.client.get(f"/api/jobs/{job_id}/task?open=8")
+            state = json.loads(self.section(job_id, 8).text("state"))
+            # Once all is there, that is what there is.
+            self.assertTrue(state["firstPaths"] is None or state["toolpaths"] is None)
+            for name in ("firstPaths", "toolpaths"):
+                if state[name] is not None and name not in blocks:
+                    blocks[name] = self.client.get(f"/api/blocks/paths/{state[name]}").content
+                    key = state[name]
+        first = blocks.get("firstPaths") or self.client.get(f"/api/blocks/paths/{key}-early").content
+        heads = [struct.unpack_from("<4sIIfffff", data) for data in (first, blocks["toolpaths"])]
+        self.assertEqual([head[1] for head in heads], [40, 100])
+        self.assertEqual(heads[0][3:], heads[1][3:])
+        starts, places = zip(
+            *(
+                (
+                    np.frombuffer(data, "<u4", layers + 1, 32 + 4 * layers),
+                    np.frombuffer(data, "<u2", 2 * count, 32 + 8 * layers + 4),
+                )
+                for data, (_, layers, count, *_) in zip((first, blocks["toolpaths"]), heads, strict=True)
+            ),
+            strict=True,
+        )
+        np.testing.assert_array_equal(starts[0], starts[1][:41])
+        np.testing.assert_array_equal(places[0], places[1][: len(places[0])])
 
     def test_variants_fill_and_one_is_taken(self):
         job_id = self.job(stl(box(12, 10, 4)))

@@ -40,6 +40,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "supports": address("supports"),
         "footing": address("footing"),
         "toolpaths": address("toolpaths"),
+        "firstPaths": live.known.early_address("toolpaths"),
         "speeds": address("speeds"),
         "footingLayers": live.footing.layers if live.footing else 0,
         "split": address("split"),

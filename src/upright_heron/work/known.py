@@ -113,6 +113,12 @@ class Known:
         key = self.keys.early(name)
         return self._memo.result(key) if found is None and key is not None else found
 
+    def early_address(self, name: str) -> str | None:
+        """What a block of what was told of a result before it is made is fetched by; ``None`` once it is made."""
+        key = self.keys.early(name)
+        there = key is not None and self.get(name) is None and self._memo.result(key) is not None
+        return key if there else None
+
     def address(self, name: str) -> str | None:
         """What a block of a result is fetched by; ``None`` while the result is not there."""
         if self.get(name) is None:

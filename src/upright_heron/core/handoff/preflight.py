@@ -218,7 +218,8 @@ def preflight(
     contact = standing.contact_area_mm2
     alone = standing.technology is Technology.FILAMENT and not standing.lifted and not standing.holds_down
     if alone and contact is not None and contact < LEAST_CONTACT_MM2:
-        text = f"Only {contact:.1f} mm² lie on the plate."
+        some = round(contact, 1) > 0
+        text = f"Only {contact:.1f} mm² lie on the plate." if some else "Nothing of it lies on the plate."
         mend = "Add a brim or a raft, or stand it on another face."
         found.append(Check(Weight.DOUBTFUL, text, mend, Topic.FOOTING))
     elif alone and not standing.has_supports:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import asdict, replace
 
 import numpy as np
@@ -136,8 +137,9 @@ def toolpaths(
     asked: PathSetting,
     on: FootingSetting | None,
     progress: Progress,
+    early: Callable[[Beads], None],
 ) -> Beads:
-    """All paths of an item, in the order in which they are printed."""
+    """All paths of an item, in the order in which they are printed; the lowest layers are told of first."""
     how, order = asked.laying, asked.laying.order
     if asked.seam_line:
         order = replace(order, line=tuple(map(tuple, where.points(asked.seam_line).tolist())))
@@ -145,7 +147,7 @@ def toolpaths(
         order = replace(order, seam_deg=math.degrees(math.atan2(hidden[1], hidden[0])))
     how = replace(how, order=order)
     under = (base, on.settings.kind) if base is not None and on is not None else None
-    return lay(stack, laid, filled, how, props, under, progress=progress)
+    return lay(stack, laid, filled, how, props, under, first=early, progress=progress)
 
 
 @recipe("path_notes", version=3, stage="Looking at the paths", needs=(surfaces,), reads=PathSetting)

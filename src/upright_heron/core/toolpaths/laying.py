@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 
@@ -50,6 +50,8 @@ WAVES = frozenset({Pattern.GYROID, Pattern.CUBIC})
 SMOOTHING_MM, SMOOTHING_FLOW = 0.15, 0.1
 # Ways up to this are straight: nothing is drawn back for them, mm.
 SHORT_MM = 2.0
+# So many of the lowest layers are told of ahead of the rest.
+FIRST = 40
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,6 +119,7 @@ def lay(
     supports: Beads | None = None,
     footing: tuple[Footing, FootingKind] | None = None,
     *,
+    first: Callable[[Beads], None] | None = None,
     progress: Progress = silent,
 ) -> Beads:
     """Lay all paths of an item.
@@ -132,6 +135,9 @@ def lay(
     supports : Beads, optional
         Paths of supports by their layers, as ``lay_supports`` makes them.
     footing : (Footing, FootingKind), optional
+    first : callable, optional
+        Is handed the paths of the lowest layers as soon as they are laid, where there are far more. Not so where
+        a second nozzle prints: what it is purged on is known at the end.
     progress : Progress
 
     Returns
@@ -142,6 +148,8 @@ def lay(
     levels = list(_levels(part, supports, footing))
     h = part.layer_mm
     lift = round(part.base_mm / h)
+    one_nozzle = not asked.second and (supports is None or not supports.nozzle.any())
+    tells = FIRST if one_nozzle and len(levels) > 2 * FIRST else -1
     own = _PartPaths(part, walls, surfaces, asked)
     at = np.zeros(2)
     found: list[list[Chain]] = []
@@ -161,14 +169,20 @@ def lay(
                 some, at = own.of(level.above - lift, at, number, z)
                 chains += some
         found.append(chains)
+        if first is not None and len(found) == tells:
+            first(_printed(found, levels[:tells], asked, h))
     # A layer that is cut above the very top has nothing in it.
     while found and not found[-1]:
         found.pop()
-    levels = levels[: len(found)]
-    heights = [(level.above + 0.5) * h if level.above >= 0 else math.nan for level in levels]
+    return _printed(found, levels[: len(found)], asked, h)
+
+
+def _printed(found: list[list[Chain]], levels: list[_Level], asked: Laying, layer_mm: float) -> Beads:
+    """Paths of levels with what the nozzles change for, and what happens before them."""
+    heights = [(level.above + 0.5) * layer_mm if level.above >= 0 else math.nan for level in levels]
     happens = events(asked.zones, asked.pauses, heights, asked.usual)
     tops = np.array([level.top_mm for level in levels])
-    return packed(with_stand(by_nozzle(found), asked.line_mm), tops, h, happens)
+    return packed(with_stand(by_nozzle(found), asked.line_mm), tops, layer_mm, happens)
 
 
 def _levels(

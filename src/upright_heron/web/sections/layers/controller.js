@@ -5,6 +5,8 @@ import { all, field, find, SectionController, the } from '../../static/js/sectio
 
 /** How long playing the paths of a layer takes, s. */
 const PLAYED_S = 6;
+/** Index of a layer whose paths are there before those of most others. */
+const SOON = 19;
 
 /** Section 8: the mask of the layer that is shown on a resin machine, and the paths of the nozzle on others. */
 export default class LayersController extends SectionController {
@@ -82,7 +84,9 @@ export default class LayersController extends SectionController {
       if (this.view.beads.on) this.#hidePaths();
       else {
         this.view.beads.on = true;
-        if (this.page.profile.index === null) this.page.profile.set(Math.floor(this.page.profile.levels.length / 3));
+        const third = Math.floor(this.page.profile.levels.length / 3);
+        // While they are laid, one that is there soon.
+        if (this.page.profile.index === null) this.page.profile.set(this.wanted ? third : Math.min(third, SOON));
         this.#paths();
       }
       return true;
@@ -181,7 +185,7 @@ export default class LayersController extends SectionController {
     the('#paths-legend').hidden = !beads.on;
     this.#drop();
     this.#tellPaths();
-    const key = this.wanted;
+    const key = this.wanted ?? this.first;
     if (beads.on && key && key !== this.asked) await this.#fetch(key);
     void this.#speeds();
     this.#tellPaths();
@@ -195,6 +199,11 @@ export default class LayersController extends SectionController {
   /** The paths as they are now; null while they are laid. */
   get wanted() {
     return this.page.state?.toolpaths ?? null;
+  }
+
+  /** Those of the lowest layers as they are now, while the rest is laid. */
+  get first() {
+    return this.page.state?.firstPaths ?? null;
   }
 
   /** Those of another part or stance would be drawn in the wrong place; those of other settings stay till the new ones come. */
@@ -214,7 +223,7 @@ export default class LayersController extends SectionController {
     try {
       // Browsers keep blocks for good: one of an earlier layout is not what is asked for.
       const data = readPaths(await fetchBlock(`/api/blocks/paths/${key}?layout=UHB3`));
-      if (this.asked !== key) return;
+      if (this.asked !== key || (key === this.first && this.#looksHigher(data))) return;
       this.view.beads.load(data);
       this.laid = key;
       this.fast = null;
@@ -224,6 +233,12 @@ export default class LayersController extends SectionController {
       this.asked = null;
       this.failed = key;
     }
+  }
+
+  /** Whether older paths are looked at higher up than these reach: they stay then. @param {import('../../static/js/blocks.js').PathsData} data */
+  #looksHigher(data) {
+    const { levels, index } = this.page.profile;
+    return Boolean(this.laid) && index !== null && levels[index]?.z > data.tops[data.count - 1];
   }
 
   #legend() {
@@ -329,12 +344,20 @@ export default class LayersController extends SectionController {
     document.body.dataset.paths = '';
     if (!beads.on) return;
     if (this.failed && this.failed === this.wanted) this.#told('The paths could not be loaded. Show them again to try once more.');
-    else if (!beads.data || this.laid !== this.wanted) this.#told('Laying paths…');
-    else if (!beads.mesh.visible) this.#told('Choose a layer in the height profile.');
+    else if (!beads.data || this.laid !== (this.wanted ?? this.first)) this.#told('Laying paths…');
+    else if (!this.wanted) this.#told(this.#tellFirst());
+    else if (!beads.mesh.visible) this.#told(this.page.profile.index === null ? 'Choose a layer in the height profile.' : 'Nothing is laid in this layer.');
     else {
       this.#told(`layer ${beads.layer + 1} of ${beads.data.count} at ${beads.data.tops[beads.layer].toFixed(2)} mm`);
       document.body.dataset.paths = `${beads.layer} ${beads.uniforms.count.value}`;
     }
+  }
+
+  #tellFirst() {
+    const { beads } = this.view;
+    const { count, tops } = beads.data;
+    if (!beads.mesh.visible) return `Laying paths… The first ${count} layers are there.`;
+    return `layer ${beads.layer + 1} of the first ${count} at ${tops[beads.layer].toFixed(2)} mm; the rest is being laid`;
   }
 
   /** @param {string} words */

@@ -148,9 +148,10 @@ export class BeadLayer {
   show(z) {
     const { data } = this;
     this.seams.visible = this.seamsOn && this.on && data !== null;
-    if (!data || z === null) {
+    // The first layers are there before those higher up.
+    if (!data || z === null || z > data.tops[data.count - 1] + 0.4 * data.layer) {
       this.mesh.visible = false;
-      this.#showSection(null);
+      this.#showSection(data && z !== null ? data.count - 1 : null);
       this.seams.geometry.setDrawRange(0, Infinity);
       return;
     }

@@ -23,6 +23,7 @@
  * @property {string | null} supports
  * @property {string | null} footing
  * @property {string | null} toolpaths
+ * @property {string | null} firstPaths  of the lowest layers, while the rest is laid
  * @property {string | null} speeds
  * @property {number} footingLayers
  * @property {string | null} split
