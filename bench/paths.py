@@ -77,9 +77,7 @@ def _ball(ball: Solid) -> list[Row]:
     ]
 
 
-def _all(
-    stack: LayerStack, first: Callable[[Beads], None] | None = None
-) -> tuple[Walls, Surfaces, Beads]:
+def _all(stack: LayerStack, first: Callable[[Beads], None] | None = None) -> tuple[Walls, Surfaces, Beads]:
     walls = make_walls(stack, 3, LINE)
     surfaces = make_surfaces(stack, walls.inside, Skins(4, 4, LINE))
     return walls, surfaces, lay(stack, walls, surfaces, Laying(LINE, Pattern.GRID, 0.15), first=first)

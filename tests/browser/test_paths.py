@@ -2,6 +2,7 @@
 
 import urllib.request
 
+from selenium.webdriver import ActionChains
 from selenium.webdriver.common.keys import Keys
 from shapely import LineString, unary_union
 
@@ -245,6 +246,39 @@ class PathsTest(BrowserCase):
         back = read(urllib.request.urlopen(address).read().decode().splitlines())
         self.assertEqual((back.machine, back.layers), ("Sedge 300", 40))
         self.assertEqual(self.browser.problems(), [])
+
+    def test_a_body_is_pointed_at_for_the_second_nozzle(self):
+        slab = box(20, 20, 4) - box(10.04, 10.04, 3, (4.98, 4.98, 1.98))
+        self.open_job(slab + box(10, 10, 2, (5, 5, 2)), section=8)
+        self.browser.wait(lambda: self.browser.find("#timed"))
+        self.browser.click('[data-view="above"]')
+        self.browser.click("#pick-body")
+        self.assertIn("the second nozzle is to print", self.browser.text("#pick-words"))
+        ActionChains(self.browser.driver).move_to_element(self.browser.find("#canvas")).click().perform()
+        self.browser.wait(lambda: self.browser.all("#bodies-picked"))
+        self.assertFalse(self.browser.find("#pick-slip").is_displayed())
+        self.browser.click("#show-paths")
+        self.browser.wait(lambda: self.drawn())
+        self.browser.fill("#layer-number", "15")
+        self.browser.wait(lambda: self.drawn()[0] == 14)
+        self.choose("#paths-by", "4")
+        self.assertTrue(self.browser.find("#paths-nozzles").is_displayed())
+        # The outer walls of the inlay are its own; the stand is of both.
+        spans = self.browser.run(
+            """const {data} = window.heron.view.beads, found = [[1e9, -1e9], [1e9, -1e9]];
+            for (let i = data.start[14]; i < data.start[15]; i++) {
+              const bits = data.beads[2 * i + 1], x = data.low[0] + data.places[2 * i] * data.step;
+              if (bits & 15) continue;
+              const one = found[bits & 64 ? 1 : 0];
+              one[0] = Math.min(one[0], x);
+              one[1] = Math.max(one[1], x);
+            }
+            return found.map(([low, high]) => high - low)"""
+        )
+        for span, asked in zip(spans, (19.56, 9.56), strict=True):
+            self.assertAlmostEqual(span, asked, delta=0.05)
+        self.browser.click("#no-bodies")
+        self.browser.wait(lambda: not self.browser.all("#bodies-picked"))
 
     def test_first_layers_are_seen_while_the_rest_is_laid(self):
         job_id = self.open_job(box(60, 60, 40), section=8)

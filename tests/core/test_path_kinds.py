@@ -11,13 +11,15 @@ import numpy as np
 from manifold3d import CrossSection
 from shapely.geometry import LineString, Polygon
 
-from tests.support import box, on_plate
+from tests.support import box, mesh_of, on_plate
 from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
+from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.toolpaths.beads import Chain, Event, Kind, packed
 from upright_heron.core.toolpaths.bill import Spool, bill
+from upright_heron.core.toolpaths.bodies import layers_of_bodies, nearest_bodies
 from upright_heron.core.toolpaths.coverage import bead_area
 from upright_heron.core.toolpaths.footing_paths import footing_chains
 from upright_heron.core.toolpaths.laying import Laying, lay
@@ -57,6 +59,80 @@ def bead(places, kind=Kind.OUTER, **more):
 
 def of_kind(beads, kind):
     return [c for k in range(len(beads.tops_mm)) for c in beads.chains(k) if c.kind is kind]
+
+
+class BodiesTest(unittest.TestCase):
+    """A slab with a bar sunk into it and standing out, which the second nozzle prints."""
+
+    SLAB, BAR = box(30, 20, 4, (-15, -10, 0)), box(10, 6, 2.8, (-5, -3, 1.6))
+
+    def laid(self, density=0.2, **more):
+        stack = slice_solid(Solid(self.SLAB + self.BAR), 0.2)
+        second = layers_of_bodies([mesh_of(self.BAR)], stack)
+        walls = make_walls(stack, 2, LINE, second=second)
+        surfaces = make_surfaces(stack, walls.inside, Skins(3, 3, LINE, bare=True))
+        return second, lay(stack, walls, surfaces, Laying(LINE, density=density, **more))
+
+    def test_each_nozzle_stays_in_its_bodies(self):
+        second, beads = self.laid()
+        high = (second.z_mm > 1.6) & (second.z_mm < 4.4)
+        self.assertEqual((len(second), int(high.sum())), (22, 14))
+        np.testing.assert_allclose(second.area_mm2, 60.0 * high, atol=1e-9)
+        for layer in range(22):
+            kinds = {0: set(), 1: set()}
+            for chain in beads.chains(layer):
+                if chain.kind is Kind.PURGE:
+                    continue
+                kinds[chain.nozzle].add(chain.kind)
+                # How far places lie past the sides of the bar; the middles of beads half a line from them.
+                past = (np.abs(chain.places) - (5, 3)).max(axis=1)
+                least = -0.02 if chain.kind is Kind.TRAVEL else LINE / 2 - 0.02
+                if chain.nozzle:
+                    self.assertLess(past.max(), -least, (layer, chain.kind))
+                elif high[layer]:
+                    self.assertGreater(past.min(), least, (layer, chain.kind))
+            self.assertEqual(Kind.OUTER in kinds[1], bool(high[layer]))
+            self.assertEqual(Kind.OUTER in kinds[0], layer < 20)
+        # The top of the slab under the bar is no top, and the bar stands on it.
+        self.assertEqual({c.nozzle for c in of_kind(beads, Kind.TOP)}, {0, 1})
+
+    def test_each_nozzle_lays_the_volume_of_its_bodies(self):
+        _, beads = self.laid(density=1.0)
+        own = (beads.kind != Kind.PURGE) & (beads.kind != Kind.TRAVEL)
+        for nozzle, asked in ((0, 30 * 20 * 4 - 60 * 2.4), (1, 60 * 2.8)):
+            laid = float(beads.volumes_mm3[own & (beads.nozzle == nozzle)].sum())
+            self.assertAlmostEqual(laid / asked, 1.0, delta=0.015, msg=nozzle)
+        # One is purged as high as they take turns, and nothing is told of ahead of that.
+        purged = {k for k in range(22) if any(c.kind is Kind.PURGE for c in beads.chains(k))}
+        self.assertEqual(purged, set(range(21)))
+
+    def test_smoothed_tops_and_thicker_infill_keep_to_their_nozzle(self):
+        _, beads = self.laid(smooth=True, infill_every=2)
+        for kind in (Kind.SMOOTHING, Kind.INFILL):
+            for nozzle in (0, 1):
+                found = [c for c in of_kind(beads, kind) if c.nozzle == nozzle]
+                self.assertTrue(found, (kind, nozzle))
+            inside = [(np.abs(c.places) < (5, 3)).all() for c in of_kind(beads, kind) if c.nozzle == 1]
+            self.assertTrue(all(inside))
+
+    def test_bodies_are_picked_by_places_on_them(self):
+        bodies = [mesh_of(self.SLAB), mesh_of(self.BAR)]
+        for places, picked in (
+            ([(0, 0, 4.4)], [1]),
+            ([(14.9, 0, 4.1)], [0]),
+            ([(0, 2, 4.4), (1, 0, 4.4), (-15, 0, 2)], [0, 1]),
+            ([], []),
+        ):
+            found = nearest_bodies(bodies, np.array(places, np.float64).reshape(-1, 3))
+            self.assertEqual(
+                [one is bodies[k] for one, k in zip(found, picked, strict=True)], [True] * len(picked)
+            )
+
+    def test_an_open_body_is_refused(self):
+        whole = mesh_of(self.BAR)
+        stack = slice_solid(Solid(self.SLAB), 0.2)
+        with self.assertRaisesRegex(BadValue, "not closed"):
+            layers_of_bodies([Mesh(whole.vertices, whole.faces[1:])], stack)
 
 
 class WaysTest(unittest.TestCase):

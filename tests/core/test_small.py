@@ -254,7 +254,10 @@ class PreflightTest(unittest.TestCase):
         self.assertIn("2.0 cm³ is shut in", Stays(2000.0, 900.0, True).words)
         self.assertEqual(self.found(contact_area_mm2=3.0), [(doubtful, Topic.FOOTING)])
         self.assertEqual(self.found(contact_area_mm2=3.0, holds_down=True), [])
-        for contact, words in ((3.04, "Only 3.0 mm² lie on the plate."), (0.04, "Nothing of it lies on the plate.")):
+        for contact, words in (
+            (3.04, "Only 3.0 mm² lie on the plate."),
+            (0.04, "Nothing of it lies on the plate."),
+        ):
             self.assertEqual([one.text for one in self.told(contact_area_mm2=contact)], [words])
         self.assertEqual(self.found(lifted=True), [(wrong, Topic.STANCE)])
         self.assertEqual(self.found(contact_area_mm2=None, findings=None), [])

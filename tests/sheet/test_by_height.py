@@ -4,10 +4,11 @@ import unittest
 
 from pydantic import ValidationError
 
-from tests.sheet.test_changes import SHEET, change
+from tests.sheet.test_changes import PART, SHEET, change
 from upright_heron.core.errors import BadValue
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.toolpaths.beads import Kind
+from upright_heron.core.toolpaths.bodies import SecondBodies
 from upright_heron.core.toolpaths.ordering import Seam
 from upright_heron.sheet.changes.job import PACES
 from upright_heron.sheet.shop import OwnPrinter
@@ -67,7 +68,7 @@ class HeightsTest(unittest.TestCase):
         self.assertEqual((one.strands, one.uses_second, laying(one).strands), ((), False, ()))
         with self.assertRaisesRegex(BadValue, "one nozzle"):
             change("strands", one, low_mm=1, high_mm=2)
-        with self.assertRaisesRegex(BadValue, "supports or the raft already"):
+        with self.assertRaisesRegex(BadValue, "supports, the raft or bodies already"):
             change("strands", change("supports", second="interface"), low_mm=1, high_mm=2)
 
     def test_the_second_nozzle_prints_what_it_is_asked_to(self):
@@ -128,6 +129,28 @@ class SettingsTest(unittest.TestCase):
         self.assertEqual(ItemBinding(sheet).settings(s.PathSetting).seam_line, ((1, 2, 3),))
         other = change("process", sheet, seam="corner")
         self.assertEqual(ItemBinding(other).settings(s.PathSetting).seam_line, ())
+
+    def test_bodies_for_the_second_nozzle_are_picked_where_there_is_one_for_them(self):
+        two = SHEET.model_copy(update={"part": PART.model_copy(update={"shells": 2})})
+        sheet = change("second-bodies", two, at_mm=[[1, 2, 3]])
+        self.assertTrue(sheet.uses_second)
+        self.assertEqual(ItemBinding(sheet).settings(SecondBodies).at_mm, ((1, 2, 3),))
+        self.assertFalse(change("second-bodies", sheet).uses_second)
+        # A printer with one nozzle prints all of it, and what was picked is there for the next.
+        single = change("printer", sheet, printer="Reed 190")
+        self.assertEqual((single.second_places, len(single.second_bodies)), ((), 1))
+        self.assertIsNone(ItemBinding(single).settings(SecondBodies))
+        stranded = change("strands", two, low_mm=1, high_mm=2)
+        for refused in (
+            SHEET,
+            change("printer", two, printer="Reed 190"),
+            change("printer", two, printer="Tarn 9"),
+            stranded,
+        ):
+            with self.assertRaises(BadValue):
+                change("second-bodies", refused, at_mm=[[1, 2, 3]])
+        with self.assertRaises(BadValue):
+            change("strands", sheet, low_mm=1, high_mm=2)
 
     def test_printers_of_old_keep_their_habit(self):
         self.assertEqual(OwnPrinter(**WILLOW, raft=True).habit, "raft")

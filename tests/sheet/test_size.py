@@ -76,6 +76,10 @@ class PartChangesTest(unittest.TestCase):
         sheet = sized.apply(SHEET)
         self.assertEqual((sheet.part, sheet.original, sheet.base), (twice, PART, PART))
         self.assertIn("2 × 2 × 2", sized.label(SHEET))
+        # What was picked on the part goes along.
+        picked = SHEET.model_copy(update={"seam_line": ((1, 2, 3),), "second_bodies": ((0, -1, 4),)})
+        along = sized.apply(picked)
+        self.assertEqual((along.seam_line, along.second_bodies), (((2, 4, 6),), ((0, -2, 8),)))
         whole, whole_twice = self.part("3"), self.part("4", size_mm=(2, 2, 2))
         mended = Mend(part=whole, sized=whole_twice, words=("1 hole filled",), of=PART.mesh)
         sheet = mended.apply(sheet)

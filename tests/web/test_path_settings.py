@@ -9,6 +9,7 @@ import numpy as np
 
 from tests.support import box, stl
 from tests.web.test_app import AppCase
+from upright_heron.core.toolpaths.beads import Kind
 from upright_heron.core.toolpaths.gcode_check import read
 from upright_heron.core.toolpaths.learned import Factor, factor
 from upright_heron.sheet.shop import Finished
@@ -154,6 +155,45 @@ class HeightsTest(SettingsCase):
         self.assertIn("too small for a strand", self.client.get(f"/jobs/{small}/sheet?open=8").text)
         listed = self.client.get(f"/jobs/{small}/sheet?open=9").text
         self.assertIn("too small for a strand", listed[listed.index("Before it goes") :])
+
+    def test_a_body_goes_to_the_second_nozzle_in_a_material_of_its_own(self):
+        # An inlay with a little room all round.
+        slab = box(20, 20, 4) - box(10.04, 10.04, 3, (4.98, 4.98, 1.98))
+        job_id = self.job(stl(slab + box(10, 10, 2, (5, 5, 2))))
+        self.settle(job_id)
+        self.assertIn("pick-body", self.paths(job_id).ids)
+        self.change(job_id, "process", open=8, second_material="ABS")
+        self.change(job_id, "second-bodies", open=8, at_mm="[[10, 10, 4]]")
+        page = self.paths(job_id)
+        self.assertEqual(page.text("bodies-picked"), "1 picked")
+        self.assertIn("ABS", page.text("timed"))
+        back = read(self.gcode(job_id).splitlines())
+        self.assertGreater(back.second_mm, 0)
+        self.assertGreater(back.changes, 5)
+        # Outer walls: those of the inlay by the second nozzle, the rest by the first.
+        tool, kind, seen = 0, "", {0: [], 1: []}
+        kinds = {one.words for one in Kind}
+        for line in self.gcode(job_id).splitlines():
+            if line in ("T0", "T1"):
+                tool = int(line[1])
+            elif line[2:] in kinds:
+                kind = line[2:]
+            elif kind == "outer wall" and (found := re.match(r"G1 X([\d.]+) Y[\d.]+ E", line)):
+                seen[tool].append(float(found[1]))
+        self.assertAlmostEqual(max(seen[0]) - min(seen[0]), 20 - 0.44, delta=0.02)
+        self.assertAlmostEqual(max(seen[1]) - min(seen[1]), 10 - 0.44, delta=0.02)
+        self.change(job_id, "second-bodies", open=8)
+        page = self.paths(job_id)
+        self.assertNotIn("bodies-picked", page.ids)
+        self.assertNotIn("ABS", page.text("timed"))
+        # Nothing to pick from in a part of one body, nor for one nozzle.
+        single = self.job(stl(box(9, 9, 4)))
+        self.assertNotIn("pick-body", self.section(single, 8).ids)
+        refused = self.change(single, "second-bodies", status=422, open=8, at_mm="[[1, 1, 1]]")
+        self.assertIn("one body", refused.text)
+        self.change(job_id, "second-bodies", open=8, at_mm="[[10, 10, 4]]")
+        self.change(job_id, "printer", open=8, printer="Reed 190")
+        self.assertIn("prints all bodies", self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
 
     def test_a_pause_keeps_its_cavity_free_of_supports(self):
         # A roof over a bay, closed all round but for the front.

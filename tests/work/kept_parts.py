@@ -195,6 +195,19 @@ def tray() -> tuple[Keys, Maker]:
     )  # fmt: skip
 
 
+def inlaid() -> Alone:
+    """A cup in a slab with a little room round it, which the second nozzle prints; tops are smoothed."""
+    slab = box(26, 24, 5) - Manifold.cylinder(4, 7.7, 7.7, 48).translate((12, 11, 1.97))
+    inlay = Manifold.cylinder(4, 7.65, 6.0, 48).translate((12, 11, 2)) - Manifold.sphere(3.0, 32).translate(
+        (12, 11, 6)
+    )
+    return Alone(
+        mesh_of(slab + inlay), "Sedge 300", "PLA",
+        item={"second_bodies": ((12.0, 11.0, 3.0),), "stance": turned("z", 21)},
+        job={"process": Process(smooth=True, infill_percent=30, pattern=Pattern.TRIANGLES, second_material="ABS")},
+    )  # fmt: skip
+
+
 def _plate(
     parts: dict[str, tuple[Any, dict[str, Any]]], stands: list[Instance], **job: Any
 ) -> tuple[Keys, Maker]:
@@ -310,6 +323,7 @@ SINGLE: dict[str, tuple[Callable[[], Alone], frozenset[str]]] = {
     "pieces": (pieces, frozenset({"search", "assembly_map"})),
     "bristles": (bristles, USUAL | {"item_package"}),
     "broken": (broken, USUAL),
+    "inlaid": (inlaid, USUAL | {"item_package"}),
 }
 CASES = (*SINGLE, *PLATES, *APART)
 

@@ -14,6 +14,7 @@ from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
 from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
+from upright_heron.core.toolpaths.bodies import SecondBodies
 from upright_heron.core.toolpaths.ordering import Seam
 from upright_heron.core.toolpaths.patterns import Pattern
 from upright_heron.core.toolpaths.process_table import Row, Stretch
@@ -225,6 +226,7 @@ EXPECTED = {
     "footing.second": {s.PathSetting},
     "by_height": {s.PathSetting, s.WallSetting},
     "seam_line": set(),
+    "second_bodies": {SecondBodies},
     "accepted": {s.Demand, s.Listing},
     "marks.demand": {"marks-demand"},
     "marks.show": {"marks-show"},
@@ -273,7 +275,7 @@ VALUES = {
     "footing.gaps": False, "footing.distance_mm": 4, "footing.prime_mm": 90, "footing.brim_gap_mm": 0.1,
     "footing.side": "outside", "footing.corner_mm": 9, "footing.base_layers": 2, "footing.top_layers": 3,
     "footing.second": True, "by_height": ByHeight(zones=(Zone(low_mm=1, high_mm=2, walls=5),)),
-    "seam_line": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
+    "seam_line": ((1, 2, 3),), "second_bodies": ((1, 2, 3),), "accepted": {"0123456789": "fine"},
     "marks.demand": "other", "marks.show": "other", "marks.digest": "a" * 32, "marks.prop_mm2": 9.0,
     "channel_mm": 12, "plating": Plating(gap_mm=7), "elsewhere": Elsewhere(printer="Reed 190"), "order": Order(customer="Alder school"),
     "of": OfJob(job="other", step=3, name="Alder", layer_mm=0.2),
@@ -355,7 +357,7 @@ class FieldsTest(unittest.TestCase):
     def test_exactly_the_results_that_depend_on_a_field_change(self, path):
         sheet = standing()
         other = altered(sheet, path, VALUES[path])
-        kinds = {k for k in vars(s).values() if isinstance(k, type) and is_dataclass(k)}
+        kinds = {k for k in vars(s).values() if isinstance(k, type) and is_dataclass(k)} | {SecondBodies}
         one, two = ItemBinding(sheet), ItemBinding(other)
         seen = {kind for kind in kinds if one.settings(kind) != two.settings(kind)}
         sources = {need for name in GRAPH if isinstance(GRAPH[name], Recipe) for need in GRAPH[name].needs}

@@ -64,5 +64,8 @@ class VersionTest(unittest.TestCase):
     def test_joints_of_every_kind(self):
         self.as_it_was("jointed")
 
+    def test_a_body_for_the_second_nozzle(self):
+        self.as_it_was("inlaid")
+
     def test_every_case_is_tried(self):
         self.assertEqual(set(THEN), {"arithmetic", *CASES})

@@ -89,7 +89,8 @@ class Joints(Document):
 Share = Annotated[float, Field(ge=-0.5, le=0.5, allow_inf_nan=False)]
 
 
-def _sized(one: Vector, factors: Vector) -> Vector:
+def scaled(one: Vector, factors: Vector) -> Vector:
+    """Return a place of a part as it lies in one that is sized by factors."""
     return one[0] * factors[0], one[1] * factors[1], one[2] * factors[2]
 
 
@@ -113,7 +114,7 @@ class KeptWhole(Document):
 
     def sized(self, factors: Vector) -> KeptWhole:
         """Return it as it lies in a part that is sized by factors."""
-        a, b, *corners = (_sized(one, factors) for one in (self.low_mm, self.high_mm, *self.corners))
+        a, b, *corners = (scaled(one, factors) for one in (self.low_mm, self.high_mm, *self.corners))
         # Mirrored the lowest corner becomes the highest.
         low, high = (tuple(f(v) for v in zip(a, b, strict=True)) for f in (min, max))
         return KeptWhole.model_validate({"low_mm": low, "high_mm": high, "corners": corners})
@@ -289,6 +290,8 @@ class Decisions(Document):
     by_height: ByHeight = ByHeight()
     # A line on the part that seams lie along, where one was picked.
     seam_line: Annotated[tuple[Vector, ...], Field(max_length=20)] = ()
+    # Places on bodies of the part that the second nozzle prints.
+    second_bodies: Annotated[tuple[Vector, ...], Field(max_length=20)] = ()
     # Findings that the technician lets be, by id, each with a note; they go with the stance they are in.
     accepted: dict[str, str] = {}
     # Holes and channels narrower than this are proposed to be kept clear.

@@ -28,7 +28,7 @@ from ..core.toolpaths.beads import Kind
 from ..core.toolpaths.process_table import Table, table_of
 from ..core.units import UnitQuestion, judge_unit
 from .by_height import StrandZone
-from .document import Document, Length
+from .document import Document, Length, Vector
 from .item import Decisions, Elsewhere, Item
 from .order import Order
 from .plating import Instance, Plate, Plating
@@ -348,7 +348,12 @@ class DecidedSheet(JobSettings, Decisions):
     @property
     def uses_second(self) -> bool:
         """Whether anything is printed with the second nozzle."""
-        return bool(self.second_kinds or self.strands)
+        return bool(self.second_kinds or self.strands or self.second_places)
+
+    @property
+    def second_places(self) -> tuple[Vector, ...]:
+        """Places on bodies of the part that the second nozzle prints."""
+        return self.second_bodies if self.machine.nozzles > 1 and not self.strands else ()
 
     @property
     def strands(self) -> tuple[StrandZone, ...]:

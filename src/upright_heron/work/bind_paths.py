@@ -14,6 +14,7 @@ from ..core.recipes import settings as s
 from ..core.stance.pose import from_quaternion
 from ..core.toolpaths.beads import Kind
 from ..core.toolpaths.bill import Spool
+from ..core.toolpaths.bodies import SecondBodies
 from ..core.toolpaths.gcode import END, START, Writing
 from ..core.toolpaths.laying import Laying
 from ..core.toolpaths.ordering import Order, Seam
@@ -70,6 +71,11 @@ def walls(sheet: DecidedSheet) -> s.WallSetting | None:
     return s.WallSetting(
         process.walls, sheet.machine.line_width_mm, zones, aside if aside != Aside() else None
     )
+
+
+def bodies(sheet: DecidedSheet) -> SecondBodies | None:
+    """Bodies that the second nozzle prints."""
+    return SecondBodies(sheet.second_places) if sheet.second_places else None
 
 
 def skins(sheet: DecidedSheet) -> s.SkinSetting | None:
@@ -203,6 +209,7 @@ OF_PATHS: dict[type, Callable[[Any], Any]] = {
     s.PathSetting: paths,
     s.SupportPathSetting: props,
     s.HiddenSeam: hidden,
+    SecondBodies: bodies,
     s.AdviceSetting: advice,
     s.RunSetting: run,
 }

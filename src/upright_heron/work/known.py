@@ -114,7 +114,7 @@ class Known:
         return self._memo.result(key) if found is None and key is not None else found
 
     def early_address(self, name: str) -> str | None:
-        """What a block of what was told of a result before it is made is fetched by; ``None`` once it is made."""
+        """What is fetched of a result before it is made: what was told of it; ``None`` once it is made."""
         key = self.keys.early(name)
         there = key is not None and self.get(name) is None and self._memo.result(key) is not None
         return key if there else None

@@ -164,7 +164,7 @@ def drained(where: Placement, base: Footing | None, holes: Drilled, lift: Lift) 
 
 @recipe(
     "checks",
-    version=6,
+    version=7,
     needs=(
         fit,
         maybe(findings),

@@ -13,6 +13,7 @@ from ..errors import BadValue
 from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
 from ..graph import Keep, maybe, recipe
+from ..health.patching import separated
 from ..health.report import Report
 from ..layers.stack import LayerStack
 from ..progress import Progress
@@ -20,6 +21,7 @@ from ..stance.pose import Placement
 from ..supports.support_set import SupportSet
 from ..toolpaths.beads import Beads
 from ..toolpaths.bill import bill
+from ..toolpaths.bodies import SecondBodies, layers_of_bodies, nearest_bodies
 from ..toolpaths.gcode import written
 from ..toolpaths.gcode_check import Bounds, Readback, faults, read
 from ..toolpaths.laying import lay
@@ -46,13 +48,28 @@ from .settings import (
     SupportPathSetting,
     WallSetting,
 )
-from .stance import placement, show_facets, shown_mesh
+from .stance import placed_mesh, placement, show_facets, shown_mesh
 from .supports_filament import filament_supports
 from .values import Arranged, Package
 
 
-@recipe("walls", version=4, stage="Laying walls", needs=(layers,), reads=WallSetting)
-def walls(stack: LayerStack, asked: WallSetting, progress: Progress) -> Walls:
+@recipe(
+    "second_layers",
+    version=1,
+    stage="Cutting layers of bodies",
+    needs=(placed_mesh, layers, placement),
+    reads=SecondBodies,
+)
+def second_layers(
+    mesh: Mesh, stack: LayerStack, where: Placement, asked: SecondBodies, progress: Progress
+) -> LayerStack:
+    """What of the part the second nozzle prints."""
+    picked = nearest_bodies(separated(mesh), where.points(asked.at_mm))
+    return layers_of_bodies(picked, stack, progress=progress)
+
+
+@recipe("walls", version=5, stage="Laying walls", needs=(layers, maybe(second_layers)), reads=WallSetting)
+def walls(stack: LayerStack, second: LayerStack | None, asked: WallSetting, progress: Progress) -> Walls:
     """Walls of the part, and what lies inside them."""
 
     def count(z_mm: float) -> int:
@@ -60,7 +77,9 @@ def walls(stack: LayerStack, asked: WallSetting, progress: Progress) -> Walls:
         return asked.count if zone is None or zone.walls is None else zone.walls
 
     counts = count if asked.zones else None
-    return make_walls(stack, asked.count, asked.line_mm, counts=counts, aside=asked.aside, progress=progress)
+    return make_walls(
+        stack, asked.count, asked.line_mm, counts=counts, aside=asked.aside, second=second, progress=progress
+    )
 
 
 @recipe(

@@ -136,8 +136,8 @@ def lay(
         Paths of supports by their layers, as ``lay_supports`` makes them.
     footing : (Footing, FootingKind), optional
     first : callable, optional
-        Is handed the paths of the lowest layers as soon as they are laid, where there are far more. Not so where
-        a second nozzle prints: what it is purged on is known at the end.
+        Is handed the paths of the lowest layers as soon as they are laid, where there are far more. Not so
+        where a second nozzle prints: what it is purged on is known at the end.
     progress : Progress
 
     Returns
@@ -148,8 +148,8 @@ def lay(
     levels = list(_levels(part, supports, footing))
     h = part.layer_mm
     lift = round(part.base_mm / h)
-    one_nozzle = not asked.second and (supports is None or not supports.nozzle.any())
-    tells = FIRST if one_nozzle and len(levels) > 2 * FIRST else -1
+    others = asked.second, walls.second is not None, supports is not None and supports.nozzle.any()
+    tells = FIRST if not any(others) and len(levels) > 2 * FIRST else -1
     own = _PartPaths(part, walls, surfaces, asked)
     at = np.zeros(2)
     found: list[list[Chain]] = []
@@ -252,7 +252,9 @@ class _PartPaths:
                 for chain in chains
             ]
         ranks = self._ranks(layer, chains)
-        region = as_region(self.walls.outline, layer) if self.asked.inside else CrossSection()
+        # Neither nozzle crosses what the other prints without drawing back.
+        inner = as_region(self.walls.outline, layer) if self.asked.inside else CrossSection()
+        regions = dict(self._by_nozzle(layer, inner))
         found: list[Chain] = []
         for nozzle in range(2):
             own = [k for k, chain in enumerate(chains) if chain.nozzle == nozzle]
@@ -263,7 +265,8 @@ class _PartPaths:
             )
             if self.asked.inside:
                 begin = at if nozzle == 0 else some[0].places[0]
-                some = inside_ways(some, begin, region, self.asked.line_mm, SHORT_MM)
+                within = regions.get(nozzle, inner)
+                some = inside_ways(some, begin, within, self.asked.line_mm, SHORT_MM)
             found, at = found + some, then
         return found, at
 
@@ -286,15 +289,25 @@ class _PartPaths:
             if stack.area_mm2[layer] > 0:
                 turn = float(surfaces.angles[layer]) if kind is Kind.BRIDGE else angle
                 high = self.asked.bridge_flow if kind is Kind.BRIDGE else 1.0
-                lines = chains_of(solid(as_region(stack, layer), w, turn), kind)
-                found += [chain._replace(high=high) for chain in lines]
+                for nozzle, region in self._by_nozzle(layer, as_region(stack, layer)):
+                    lines = chains_of(solid(region, w, turn), kind)
+                    found += [chain._replace(high=high, nozzle=nozzle) for chain in lines]
         if self.asked.smooth and surfaces.bare.area_mm2[layer] > 0:
-            lines = chains_of(
-                lines_apart(as_region(surfaces.bare, layer), SMOOTHING_MM, SMOOTHING_MM, angle + math.pi / 2),
-                Kind.SMOOTHING,
-            )
-            found += [chain._replace(high=SMOOTHING_FLOW) for chain in lines]
+            for nozzle, region in self._by_nozzle(layer, as_region(surfaces.bare, layer)):
+                lines = chains_of(
+                    lines_apart(region, SMOOTHING_MM, SMOOTHING_MM, angle + math.pi / 2), Kind.SMOOTHING
+                )
+                found += [chain._replace(high=SMOOTHING_FLOW, nozzle=nozzle) for chain in lines]
         return found
+
+    def _by_nozzle(self, layer: int, region: CrossSection) -> list[tuple[int, CrossSection]]:
+        """What of a region each nozzle fills. Walls lie between both."""
+        second = self.walls.second
+        if second is None or not second.area_mm2[layer] > 0:
+            return [(0, region)]
+        body = as_region(second, layer)
+        parts = [(0, region - body), (1, region ^ body)]
+        return [(nozzle, part) for nozzle, part in parts if not part.is_empty()]
 
     def _inside(self, layer: int, zone: Zone | None, z_mm: float) -> list[Chain]:
         """Strands and infill."""
@@ -315,16 +328,18 @@ class _PartPaths:
         if self.surfaces.roofed.area_mm2[layer] > 0:
             parts.append((as_region(self.surfaces.roofed, layer), max(asked.roof_density, density), 1))
         angle = math.pi / 4 + (layer % 2) * math.pi / 2
-        for region, share, high in parts:
-            if share <= 0 or region.is_empty():
+        for whole, share, high in parts:
+            if share <= 0 or whole.is_empty():
                 continue
             z = z_mm - 0.5 * (high - 1) * self.part.layer_mm
-            lines = (
-                solid(region, w, angle)
-                if share > WHOLE
-                else filled(region, pattern, share, w, z, layer // high)
-            )
-            found += [chain._replace(high=float(high)) for chain in chains_of(lines, Kind.INFILL)]
+            for nozzle, region in self._by_nozzle(layer, whole):
+                lines = (
+                    solid(region, w, angle)
+                    if share > WHOLE
+                    else filled(region, pattern, share, w, z, layer // high)
+                )
+                laid_here = chains_of(lines, Kind.INFILL)
+                found += [chain._replace(high=float(high), nozzle=nozzle) for chain in laid_here]
         return found
 
     def _ranks(self, layer: int, chains: list[Chain]) -> list[tuple[int, int]]:

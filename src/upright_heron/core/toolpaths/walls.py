@@ -37,7 +37,12 @@ def _unlike(old: dict[str, Any]) -> dict[str, Any]:
     return {**old, "alike": np.arange(len(inside)), "outline": inside}
 
 
-@stored("walls", version=2, upcasters={1: _unlike})
+def _of_one_nozzle(old: dict[str, Any]) -> dict[str, Any]:
+    """Walls as they were before a second nozzle printed bodies."""
+    return {**old, "second": None}
+
+
+@stored("walls", version=3, upcasters={1: _unlike, 2: _of_one_nozzle})
 @dataclass(frozen=True, eq=False)
 class Walls:
     """Walls of all layers, and what lies inside them.
@@ -51,12 +56,15 @@ class Walls:
         Of each layer the lowest one with the same outlines and walls.
     outline : LayerStack
         What walls follow: outlines of the part, smoothed and moved.
+    second : LayerStack, optional
+        What lies within them of the bodies that the second nozzle prints.
     """
 
     beads: Beads
     inside: LayerStack
     alike: NDArray[np.int64]
     outline: LayerStack
+    second: LayerStack | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +110,7 @@ def make_walls(
     *,
     counts: Callable[[float], int] | None = None,
     aside: Aside | None = None,
+    second: LayerStack | None = None,
     progress: Progress = silent,
 ) -> Walls:
     """Lay walls round all layers.
@@ -116,6 +125,8 @@ def make_walls(
     counts : callable, optional
         Walls at a height, from the plate, instead of ``count``.
     aside : Aside, optional
+    second : LayerStack, optional
+        What of the part the second nozzle prints: it has walls of its own all round.
     progress : Progress
 
     Returns
@@ -127,7 +138,8 @@ def make_walls(
     areas: list[float] = []
     alike: list[int] = []
     outlines: list[list[NDArray[np.float64]]] = []
-    known: dict[tuple[bytes, int], tuple[int, list[Chain], list[NDArray[np.float64]], float]] = {}
+    others: list[CrossSection] = []
+    known: dict[tuple[bytes, int, bytes], tuple[int, list[Chain], list[NDArray[np.float64]], float]] = {}
     for layer in tracked(range(len(stack)), "Laying walls", progress):
         region = stack.section(layer).simplify(SMOOTH_MM)
         if aside is not None:
@@ -135,9 +147,11 @@ def make_walls(
         here = counts(stack.base_mm + (layer + 0.5) * stack.layer_mm) if counts is not None else count
         # Upright walls give the same outlines again and again, if not always from the same corner on.
         outlines.append(region.to_polygons())
-        name = fingerprint(outlines[-1]), here
+        other = region ^ as_region(second, layer) if second is not None else CrossSection()
+        others.append(other)
+        name = fingerprint(outlines[-1]), here, fingerprint(other.to_polygons())
         if name not in known:
-            chains, left = walls_of(region, here, line_mm)
+            chains, left = _by_nozzle(region, other, here, line_mm)
             known[name] = layer, chains, left.to_polygons(), float(left.area())
         lowest, chains, rings, area = known[name]
         alike.append(lowest)
@@ -149,7 +163,21 @@ def make_walls(
     laid = packed_beads(beads, tops, h)
     inner = pack(inside, areas, h, stack.base_mm)
     outline = pack(outlines, stack.area_mm2.tolist(), h, stack.base_mm)
-    return Walls(laid, inner, np.array(alike, np.int64), outline)
+    if second is not None:
+        within, covered = [one.to_polygons() for one in others], [float(one.area()) for one in others]
+        second = pack(within, covered, h, stack.base_mm)
+    return Walls(laid, inner, np.array(alike, np.int64), outline, second)
+
+
+def _by_nozzle(
+    region: CrossSection, second: CrossSection, count: int, line_mm: float
+) -> tuple[list[Chain], CrossSection]:
+    """Walls round what each nozzle prints of a region, and what lies inside them."""
+    if second.is_empty():
+        return walls_of(region, count, line_mm)
+    chains, inside = walls_of(region - second, count, line_mm)
+    others, within = walls_of(second, count, line_mm)
+    return chains + [chain._replace(nozzle=1) for chain in others], inside + within
 
 
 def fingerprint(rings: list[NDArray[np.float64]]) -> bytes:

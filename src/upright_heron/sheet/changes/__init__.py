@@ -9,7 +9,7 @@ from pydantic import Field, TypeAdapter
 from .base import Change, JobChange
 from .bring import BringItems, GoWith
 from .by_hand import DropVariant, EditSupports, KeepBrought, KeepVariant, LeaveBrought, TakeVariant
-from .by_height import AddPause, AddStrands, AddZone, DropByHeight, PickSeam
+from .by_height import AddPause, AddStrands, AddZone, DropByHeight, PickBodies, PickSeam
 from .cuts import (
     CutEarlier,
     CutToGrid,
@@ -111,6 +111,7 @@ AnyChange = Annotated[
     | AddPause
     | AddStrands
     | DropByHeight
+    | PickBodies
     | PickSeam
     | SetPrice
     | SetProcess
@@ -178,6 +179,7 @@ __all__ = [
     "MakeSupports",
     "Mend",
     "Paint",
+    "PickBodies",
     "PickMaterial",
     "PickPrinter",
     "PickSeam",

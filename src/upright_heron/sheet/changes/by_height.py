@@ -108,9 +108,9 @@ class AddStrands(Change):
                 f"{sheet.machine.name} has one nozzle: a second feeds strands.",
                 "Pick a printer with two nozzles.",
             )
-        if sheet.second is not Second.NOTHING or sheet.footing.second:
+        if sheet.second is not Second.NOTHING or sheet.footing.second or sheet.second_bodies:
             raise BadValue(
-                "The second nozzle prints supports or the raft already.",
+                "The second nozzle prints supports, the raft or bodies already.",
                 "Print these with the first nozzle, or leave strands out.",
             )
         if self.high_mm <= self.low_mm:
@@ -151,3 +151,36 @@ class PickSeam(Change):
 
     def label(self, sheet: ItemSheet) -> str:
         return "Seam along a picked line" if len(self.at_mm) > 1 else "Seam at a picked place"
+
+
+class PickBodies(Change):
+    """Print bodies of the part with the second nozzle: those that places were picked on; none without any."""
+
+    kind: Literal["second-bodies"] = "second-bodies"
+    at_mm: Annotated[tuple[Vector, ...], Field(max_length=20)] = ()
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        if not self.at_mm:
+            return altered(sheet, second_bodies=())
+        _of_filament(sheet)
+        if sheet.machine.nozzles < 2:
+            raise BadValue(
+                f"{sheet.machine.name} has one nozzle: a second prints what is picked.",
+                "Pick a printer with two nozzles.",
+            )
+        if sheet.by_height.strands:
+            raise BadValue("The second nozzle feeds strands already.", "Take the strands out first.")
+        if sheet.part.shells < 2:
+            raise BadValue(
+                "The part is one body.", "Bodies that touch face to face count as one: leave a gap."
+            )
+        return altered(sheet, second_bodies=self.at_mm)
+
+    def label(self, sheet: ItemSheet) -> str:
+        if not self.at_mm:
+            return "All bodies with the first nozzle"
+        return f"{_bodies(len(self.at_mm))} with the second nozzle"
+
+
+def _bodies(count: int) -> str:
+    return "A body" if count == 1 else f"{count} bodies"

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from ...core.errors import BadValue
 from ..hollowing import Hollowing
-from ..item import Item, brought_first, fresh_id
+from ..item import Item, brought_first, fresh_id, scaled
 from ..models import ItemSheet, JobSheet
 from ..part import PaintedMarks, Part, Size
 from ..process import usual_footing
@@ -39,7 +39,11 @@ class Resize(Change):
         x, y, z = (new / old for new, old in zip(self.size.factors, sheet.size.factors, strict=True))
         grid = None if sheet.grid is None else sheet.grid.sized((x, y, z))
         supports = sheet.supports if sheet.resin is None else sheet.resin.sized((x, y, z))
-        along = {"grid": grid, "supports": supports, "solid": self.solid, "hollow": self.hollow}
+        along: dict[str, object] = {
+            "grid": grid, "supports": supports, "solid": self.solid, "hollow": self.hollow,
+        }  # fmt: skip
+        for name in ("seam_line", "second_bodies"):
+            along[name] = tuple(scaled(at, (x, y, z)) for at in getattr(sheet, name))
         return altered(sheet, part=self.part, came=came, size=self.size, marks=self.marks, **along)
 
     def label(self, sheet: ItemSheet) -> str:

@@ -107,6 +107,13 @@ export default class LayersController extends SectionController {
       });
       return true;
     }
+    if (button.id === 'pick-body') {
+      const known = /** @type {number[][]} */ (JSON.parse(button.dataset.known ?? '[]'));
+      this.pickPlace('Click the body that the second nozzle is to print', (at) => {
+        void this.page.send(button.dataset.url ?? '', { at_mm: JSON.stringify([...known.slice(-19), at]) });
+      });
+      return true;
+    }
     if (button.id === 'paths-open' || button.id === 'open-here') {
       const opens = button.id === 'open-here' || !this.cut;
       this.#cutOpen(opens ? { from: this.view.eyeFrom, deep: Number(field('#paths-deep').value) / 1000 } : null);

@@ -190,7 +190,9 @@ def _rows(sheet: ItemSheet, told: Timed) -> list[TimeRow]:
     rows = []
     for words, seconds in sorted(told.by_kind, key=lambda row: -row[1]):
         spool = second if second is not None and words in of_second else first
-        mass = volumes[words] * spool.density_g_cm3 / 1000.0 if words in volumes else None
+        # Where bodies are printed by both nozzles, a kind may be of two materials: only the whole is told.
+        mixed = second is not None and sheet.second_places and second.density_g_cm3 != first.density_g_cm3
+        mass = volumes[words] * spool.density_g_cm3 / 1000.0 if words in volumes and not mixed else None
         rows.append(TimeRow(words, numbers.get(words), seconds, 100 * seconds / told.seconds, mass))
     return rows
 
