@@ -166,7 +166,7 @@ class HeightsTest(SettingsCase):
         self.change(job_id, "second-bodies", open=8, at_mm="[[10, 10, 4]]")
         page = self.paths(job_id)
         self.assertEqual(page.text("bodies-picked"), "1 picked")
-        self.assertIn("ABS", page.text("timed"))
+        self.assertIn("of it ABS, second nozzle", page.text("timed"))
         back = read(self.gcode(job_id).splitlines())
         self.assertGreater(back.second_mm, 0)
         self.assertGreater(back.changes, 5)
