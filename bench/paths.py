@@ -70,7 +70,7 @@ def _ball(ball: Solid) -> list[Row]:
     what = "its slice + area"
     return [
         ("paths, ball", what, everything, base, 8.0),
-        ("paths, ball, first layers", "all of them", told[0], everything, 0.7),
+        ("paths, ball, first layers", "all of them", told[0], everything, 0.8),
         ("paths, ball, other infill", what, other + timing, base, 1.5),
         ("motion and time, ball", what, timing, base, 0.5),
         ("G-code, ball", "the same lines by f-strings", text, plain, 0.1),
