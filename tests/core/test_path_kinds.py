@@ -8,7 +8,7 @@ from collections import Counter
 from itertools import pairwise
 
 import numpy as np
-from manifold3d import CrossSection
+from manifold3d import CrossSection, Manifold
 from shapely.geometry import LineString, Polygon
 
 from tests.support import box, mesh_of, on_plate
@@ -114,6 +114,26 @@ class BodiesTest(unittest.TestCase):
                 self.assertTrue(found, (kind, nozzle))
             inside = [(np.abs(c.places) < (5, 3)).all() for c in of_kind(beads, kind) if c.nozzle == 1]
             self.assertTrue(all(inside))
+
+    def test_no_skin_of_the_first_nozzle_lies_round_a_body_that_stands_out(self):
+        # A rod that stands out of a slab at its side, with outlines that are moved outwards and smoothed.
+        rod = Manifold.cylinder(6, 4, 3.7, 90).translate((11, 0, 0))
+        for aside in (None, Aside(outline_mm=0.2), Aside(outline_mm=-0.1)):
+            stack = slice_solid(Solid(box(22, 20, 3, (-11, -10, 0)) + rod), 0.2)
+            second = layers_of_bodies([mesh_of(rod)], stack)
+            walls = make_walls(stack, 2, LINE, second=second, aside=aside)
+            out = (aside or Aside()).outline_mm
+            for layer in range(30):
+                chains = walls.beads.chains(layer)
+                outer = [c for c in chains if c.kind is Kind.OUTER and c.nozzle == 1]
+                wide = float(np.ptp(np.concatenate([c.places for c in outer])[:, 1]))
+                there = 4 - 0.3 * (0.2 * layer + 0.1) / 6 + out
+                self.assertAlmostEqual(wide, 2 * there - LINE, delta=0.03)
+                first = [c for c in chains if c.nozzle == 0]
+                self.assertEqual(bool(first), layer < 15, (aside, layer))
+                for chain in first:
+                    # Round the rod nothing reaches past the side of the slab.
+                    self.assertLess(chain.places[:, 0].max(), 11 + out, (aside, layer))
 
     def test_bodies_are_picked_by_places_on_them(self):
         bodies = [mesh_of(self.SLAB), mesh_of(self.BAR)]

@@ -140,14 +140,18 @@ def make_walls(
     outlines: list[list[NDArray[np.float64]]] = []
     others: list[CrossSection] = []
     known: dict[tuple[bytes, int, bytes], tuple[int, list[Chain], list[NDArray[np.float64]], float]] = {}
+
+    def followed(of: LayerStack, layer: int) -> CrossSection:
+        """Outlines smoothed and moved: of bodies as of the whole, or slivers would lie between."""
+        region = of.section(layer).simplify(SMOOTH_MM)
+        return region if aside is None else aside.moved(region, first=layer == 0 and of.base_mm == 0)
+
     for layer in tracked(range(len(stack)), "Laying walls", progress):
-        region = stack.section(layer).simplify(SMOOTH_MM)
-        if aside is not None:
-            region = aside.moved(region, first=layer == 0 and stack.base_mm == 0)
+        region = followed(stack, layer)
         here = counts(stack.base_mm + (layer + 0.5) * stack.layer_mm) if counts is not None else count
         # Upright walls give the same outlines again and again, if not always from the same corner on.
         outlines.append(region.to_polygons())
-        other = region ^ as_region(second, layer) if second is not None else CrossSection()
+        other = region ^ followed(second, layer) if second is not None else CrossSection()
         others.append(other)
         name = fingerprint(outlines[-1]), here, fingerprint(other.to_polygons())
         if name not in known:
