@@ -143,6 +143,7 @@ class BodiesTest(unittest.TestCase):
             ([(0, 2, 4.4), (1, 0, 4.4), (-15, 0, 2)], [0, 1]),
             ([], []),
         ):
+            self.assertEqual(nearest_bodies(bodies[:1], np.array([(0.0, 0.0, 4.0)])), [])
             found = nearest_bodies(bodies, np.array(places, np.float64).reshape(-1, 3))
             self.assertEqual(
                 [one is bodies[k] for one, k in zip(found, picked, strict=True)], [True] * len(picked)

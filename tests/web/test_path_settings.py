@@ -7,8 +7,10 @@ import unittest
 
 import numpy as np
 
-from tests.support import box, stl
+from tests.support import box, mesh_of, stl
 from tests.web.test_app import AppCase
+from upright_heron.core.geometry.solid import concatenated
+from upright_heron.core.handoff.stl import write_stl
 from upright_heron.core.toolpaths.beads import Kind
 from upright_heron.core.toolpaths.gcode_check import read
 from upright_heron.core.toolpaths.learned import Factor, factor
@@ -194,6 +196,18 @@ class HeightsTest(SettingsCase):
         self.change(job_id, "second-bodies", open=8, at_mm="[[10, 10, 4]]")
         self.change(job_id, "printer", open=8, printer="Reed 190")
         self.assertIn("prints all bodies", self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
+
+    def test_what_was_mended_into_one_body_goes_to_the_first_nozzle(self):
+        bodies = [mesh_of(box(20, 20, 4)), mesh_of(box(8, 8, 5, (6, 6, 2)))]
+        job_id = self.job(write_stl(concatenated(bodies)))
+        self.change(job_id, "second-bodies", open=8, at_mm="[[10, 10, 7]]")
+        self.settle(job_id)
+        self.assertEqual(self.client.post(f"/api/jobs/{job_id}/mend").status_code, 200)
+        self.paths(job_id)
+        html = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        self.assertIn("one body by now: the first nozzle prints all of it", html)
+        back = read(self.gcode(job_id).splitlines())
+        self.assertEqual((back.changes, back.second_mm), (0, 0))
 
     def test_a_pause_keeps_its_cavity_free_of_supports(self):
         # A roof over a bay, closed all round but for the front.

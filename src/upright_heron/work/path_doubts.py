@@ -81,6 +81,8 @@ def at_odds(sheet: ItemSheet, notes: PathNotes | None) -> list[str]:
         found.append(f"{sheet.machine.name} has one nozzle and lays no strands.")
     if sheet.second_bodies and sheet.machine.nozzles < 2:
         found.append(f"{sheet.machine.name} has one nozzle: it prints all bodies.")
+    elif sheet.second_bodies and sheet.part.shells < 2:
+        found.append("The part is one body by now: the first nozzle prints all of it.")
     if sheet.strands and sheet.second is not Second.NOTHING:
         found.append("The second nozzle feeds strands: the first prints all supports.")
     if sheet.filament is not None and sheet.filament.every > 1 and sheet.second is not Second.NOTHING:

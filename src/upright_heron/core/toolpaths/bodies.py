@@ -36,8 +36,10 @@ def nearest_bodies(bodies: Sequence[Mesh], places_mm: NDArray[np.float64]) -> li
     Returns
     -------
     list of Mesh
-        Each once, in their order.
+        Each once, in their order; none of a part that is one body, as one may be once it is mended.
     """
+    if len(bodies) < 2:
+        return []
     away = np.array([Tree.of(body).distances(places_mm) for body in bodies]).reshape(len(bodies), -1)
     picked: set[int] = set(np.argmin(away, axis=0).tolist()) if away.size else set()
     return [body for number, body in enumerate(bodies) if number in picked]
