@@ -7,6 +7,11 @@ import { all, field, find, SectionController, the } from '../../static/js/sectio
 const PLAYED_S = 6;
 /** Index of a layer whose paths are there before those of most others. */
 const SOON = 19;
+/** What is picked on the part, by the button that asks for it. @type {Record<string, string>} */
+const PICKED = {
+  'pick-seam': 'Click where the seam is to be; click again for a line',
+  'pick-body': 'Click the body that the second nozzle is to print',
+};
 
 /** Section 8: the mask of the layer that is shown on a resin machine, and the paths of the nozzle on others. */
 export default class LayersController extends SectionController {
@@ -100,16 +105,9 @@ export default class LayersController extends SectionController {
       field('#strand-high').value = button.dataset.high ?? '';
       return true;
     }
-    if (button.id === 'pick-seam') {
+    if (button.id in PICKED) {
       const known = /** @type {number[][]} */ (JSON.parse(button.dataset.known ?? '[]'));
-      this.pickPlace('Click where the seam is to be; click again for a line', (at) => {
-        void this.page.send(button.dataset.url ?? '', { at_mm: JSON.stringify([...known.slice(-19), at]) });
-      });
-      return true;
-    }
-    if (button.id === 'pick-body') {
-      const known = /** @type {number[][]} */ (JSON.parse(button.dataset.known ?? '[]'));
-      this.pickPlace('Click the body that the second nozzle is to print', (at) => {
+      this.pickPlace(PICKED[button.id], (at) => {
         void this.page.send(button.dataset.url ?? '', { at_mm: JSON.stringify([...known.slice(-19), at]) });
       });
       return true;
