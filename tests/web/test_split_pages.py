@@ -2,6 +2,7 @@
 
 import csv
 import io
+import json
 import math
 import re
 import unittest
@@ -66,6 +67,7 @@ class SplitPagesTest(AppCase):
         )
         drawn = self.client.get(picture[1].replace("&amp;", "&"))
         self.assertEqual((drawn.headers["content-type"], drawn.content[1:4]), ("image/png", b"PNG"))
+        address = picture[1].replace("&amp;", "&")
         # Of what counts nothing is left: all are as good.
         self.change(job_id, "plan-goals")
         page = self.client.get(f"/jobs/{job_id}/sheet?open=3").text
@@ -77,6 +79,12 @@ class SplitPagesTest(AppCase):
         refused = self.client.post(f"/jobs/{job_id}/plans/nonsense/take?open=3")
         self.assertEqual(refused.status_code, 422)
         self.assertIn("There is no plan “nonsense”", refused.text)
+        # A page that was there before asks for its pictures still, also of a part that is whole again.
+        self.change(job_id, "join")
+        self.assertEqual(self.client.get(address).content, drawn.content)
+        other = json.loads(self.section(job_id, 3).text("state"))["layers"]
+        for wrong in (f"key={other}", "key=nothing", "key="):
+            self.assertEqual(self.client.get(re.sub(r"key=\w+", wrong, address)).status_code, 422, wrong)
 
     def test_planes_by_hand(self):
         job_id = self.job(stl(box(60, 40, 40)))

@@ -264,7 +264,7 @@ class Pages:
             waits=not self.makes(job),
             copy=look.copy,
         )
-        state = json.dumps(view_state(job, live)).replace("<", "\\u003c")
+        state = json.dumps(view_state(job, live, busy=task is not None)).replace("<", "\\u003c")
         return replace(page, state=state)
 
     def context(self, page: JobPage) -> Any:

@@ -13,8 +13,11 @@ from ..work.summary import Summary
 from .section import SECTIONS
 
 
-def view_state(job: Job, live: Summary) -> dict[str, Any]:
-    """What the view needs to draw an item; keys stand for blocks under ``/api``."""
+def view_state(job: Job, live: Summary, *, busy: bool) -> dict[str, Any]:
+    """What the view needs to draw an item; keys stand for blocks under ``/api``.
+
+    What is told of results before they are made is looked for while something is made only.
+    """
     sheet = live.sheet
     address = live.known.address
     rotation = from_quaternion(sheet.stance.quaternion)
@@ -40,7 +43,7 @@ def view_state(job: Job, live: Summary) -> dict[str, Any]:
         "supports": address("supports"),
         "footing": address("footing"),
         "toolpaths": address("toolpaths"),
-        "firstPaths": live.known.early_address("toolpaths"),
+        "firstPaths": live.known.early_address("toolpaths") if busy else None,
         "speeds": address("speeds"),
         "footingLayers": live.footing.layers if live.footing else 0,
         "split": address("split"),

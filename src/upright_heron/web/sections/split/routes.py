@@ -211,11 +211,11 @@ async def take_plan(request: Request, job_id: str, name: str, use: Use, look: Lo
 
 
 @router.get("/plans/{name}.png", name="plan_picture")
-def plan_picture(job_id: str, name: str, use: Use, look: Look) -> Response:
-    """Pieces of a plan, drawn apart."""
-    sheet = _cut(use, job_id, look)
-    found: tuple[PlanFigures, ...] = use.pages.result(keys_of(sheet)["plan_figures"]) or ()
-    png = next((one.png for one in found if one.name == name), None)
+def plan_picture(job_id: str, name: str, use: Use, look: Look, key: str = "") -> Response:
+    """Pieces of a plan, drawn apart; with the key of its figures also where the part was changed since."""
+    found = use.pages.result(key or keys_of(_cut(use, job_id, look))["plan_figures"])
+    drawn = [one for one in found if isinstance(one, PlanFigures)] if isinstance(found, tuple) else []
+    png = next((one.png for one in drawn if one.name == name), None)
     if png is None:
         raise BadValue("The plans are not drawn yet.", "Wait until they are weighed.")
     # Its address names what it was drawn of.
