@@ -32,6 +32,9 @@ FORKED_FROM = f"{__package__}.forked_from"
 GRACE_S = 3.0
 
 
+# So long it is waited between tries to begin a process, s: what it is forked from may be on its way out.
+WAITS_S = (0.1, 0.3, 1.0)
+
 # A process that keeps more than this once it is done is replaced, MB.
 MOST_MB = 3000
 
@@ -93,6 +96,7 @@ class Lanes:
         self, database: Path, count: int, told: Callable[[Message], None], most_mb: int = MOST_MB
     ) -> None:
         self._most_mb = most_mb
+        self._closing = False
         keep_together()
         context = multiprocessing.get_context("forkserver")
         # Imported once, by the process that all others are forked from: most of what a start takes. Kernels
@@ -143,7 +147,7 @@ class Lanes:
         while (one := lane.asked.get()) is not None:
             call, arguments, asked = one
             try:
-                given = self._given(lane, call, arguments)
+                given = self._begun(lane, call, arguments)
             except (OSError, EOFError, RuntimeError) as error:
                 # What it was to be forked from went, or all is being closed.
                 lost = BrokenExecutor("No process could be begun.")
@@ -151,6 +155,18 @@ class Lanes:
                 settle(asked, error=lost)
             else:
                 given.add_done_callback(partial(pass_on, to=asked))
+
+    def _begun(self, lane: Lane, call: Callable[..., Any], arguments: tuple[Any, ...]) -> Future[Any]:
+        """Hand over to a process; where what it is forked from is just going, to one of its successor."""
+        for wait_s in WAITS_S:
+            try:
+                return self._given(lane, call, arguments)
+            except (OSError, EOFError):
+                if self._closing:
+                    raise
+                time.sleep(wait_s)
+                self.replace(lane)
+        return self._given(lane, call, arguments)
 
     def _given(self, lane: Lane, call: Callable[..., Any], arguments: tuple[Any, ...]) -> Future[Any]:
         executor = lane.executor
@@ -169,6 +185,21 @@ class Lanes:
         lane.about = ""
         lost.shutdown(wait=False, cancel_futures=True)
 
+    def make_good(self, lost: Lane) -> None:
+        """Give a lane whose process is lost a new one, and idle lanes whose processes went with it.
+
+        All go at once where what they are forked from went: a task that is begun again would meet the next
+        loss before anybody noticed it.
+        """
+        self.replace(lost)
+        for lane in self.lanes:
+            if (
+                lane is not lost
+                and lane.task == 0
+                and not all(p.is_alive() for p in _processes(lane.executor))
+            ):
+                self.replace(lane)
+
     def renew(self, lane: Lane) -> bool:
         """Give an idle lane a new process where its own takes more memory than it may; whether it did."""
         if sum(map(_resident_mb, _processes(lane.executor))) <= self._most_mb:
@@ -185,6 +216,7 @@ class Lanes:
 
     def close(self) -> None:
         """Stop all tasks and processes."""
+        self._closing = True
         for lane in self.lanes:
             self._flags[lane.number] = lane.task
         processes = [one for lane in self.lanes for one in _processes(lane.executor)]

@@ -358,7 +358,7 @@ class Scheduler:
             lane.task, task.lane = 0, None
             error = CancelledError() if ended.cancelled() else ended.exception()
             if isinstance(error, BrokenExecutor) and not self._closing:
-                self._lanes.replace(lane)
+                self._lanes.make_good(lane)
                 if task.tries < TRIES:
                     task.stopping = False
                     self._fill()
