@@ -434,16 +434,20 @@ class WayTest(unittest.TestCase):
 
     def test_none_stands_on_a_steep_slope_of_the_part(self):
         # A shelf over a roof that rises to one side, far past the shelf on all sides: a foot there would slip.
-        def over(rise):
+        def over(rise, settings=USUAL):
             roof = CrossSection([[(-40, 0), (40, 0), (40, 1 + rise), (-40, 1)]])
             body = roof.extrude(80).rotate((90, 0, 0)).translate((0, 40, 0))
             shelf = box(40, 8, 4, (-36, -4, rise + 20)) + box(4, 8, rise + 22, (-40, -4, 0))
-            made = Stilted(body + shelf, 0.5, limit=45.0).made(replace(USUAL, spacing_mm=4.0))
+            made = Stilted(body + shelf, 0.5, limit=45.0).made(replace(settings, spacing_mm=4.0))
             return [s for s in made.supports if s.on_part]
 
         self.assertGreater(len(over(8.0)), 3)
         # 74 degrees: a shaft would have the surface 2 mm higher on one side than on the other.
         self.assertEqual(len(over(140.0)), 0)
+        # A slim one keeps clear of a slope of 50 degrees with its shaft, and would slip off it all the same.
+        slim = replace(USUAL, shaft_mm=0.5)
+        self.assertGreater(len(over(8.0, slim)), 3)
+        self.assertEqual(len(over(95.0, slim)), 0)
 
 
 class SeenTest(unittest.TestCase):
