@@ -112,3 +112,15 @@ def below(pid: int) -> set[int]:
         found |= new
         todo += new
     return found
+
+
+def obj(**bodies: Any) -> bytes:
+    """An OBJ file of named bodies, whose corners are not shared."""
+    lines, first = [], 1
+    for name, body in bodies.items():
+        mesh = mesh_of(body)
+        lines.append(f"o {name}")
+        lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in mesh.vertices.tolist()]
+        lines += [f"f {a} {b} {c}" for a, b, c in (mesh.faces + first).tolist()]
+        first += len(mesh.vertices)
+    return "\n".join(lines).encode()

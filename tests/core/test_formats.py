@@ -1,5 +1,6 @@
 """Reading files of every kind: written by other libraries, taken from packages, and broken on purpose."""
 
+import ctypes
 import io
 import struct
 import unittest
@@ -15,9 +16,11 @@ from tests import bombs, open_meshes
 from tests.support import box, mesh_of, stl, tee
 from upright_heron.core import errors
 from upright_heron.core.formats import archive
+from upright_heron.core.formats.contents import Body
 from upright_heron.core.formats.read import read
-from upright_heron.core.formats.reading import finish
-from upright_heron.core.geometry.mesh import facts
+from upright_heron.core.formats.reading import finish, kept_apart
+from upright_heron.core.geometry.mesh import edges, facts
+from upright_heron.core.geometry.solid import taken_apart
 from upright_heron.core.handoff.threemf import FileObject, write_3mf
 
 
@@ -112,14 +115,49 @@ class ThreeMfTest(unittest.TestCase):
         model.AddBuildItem(mesh, wrapper.GetScaleTransform(-2, 1, 1))
         model.AddBuildItem(mesh, wrapper.GetScaleTransform(0.5, 0.4, 0.25))
         contents = read(self.written(model), "a.3mf")
-        self.assertEqual([body.name for body in contents.bodies], ["pair", "block", "block"])
-        first, second, third = (finish(body.corners) for body in contents.bodies)
-        np.testing.assert_allclose(first.mesh.bounds, [[0, 0, 5], [12, 3, 9]])
-        self.assertEqual(facts(first.mesh).shells, 2)
+        self.assertEqual([body.name for body in contents.bodies], ["block"] * 4)
+        first, aside, second, third = (finish(body.corners) for body in contents.bodies)
+        np.testing.assert_allclose(first.mesh.bounds, [[0, 0, 5], [2, 3, 9]])
+        np.testing.assert_allclose(aside.mesh.bounds, [[10, 0, 5], [12, 3, 9]])
         np.testing.assert_allclose(second.mesh.bounds, [[-4, 0, 0], [0, 3, 4]])
         np.testing.assert_allclose(third.mesh.bounds, [[0, 0, 0], [1, 1.2, 1]], rtol=1e-6)
         # A mirrored copy still faces outwards, and so does a smaller one.
         self.assertFalse(second.turned or third.turned)
+
+    def test_objects_put_together_to_one_stay_bodies(self):
+        # A plate with a letter let into it, as a part in two materials comes.
+        plate = box(20, 10, 4) - box(4, 6, 2, (8, 2, 2))
+        wrapper, model, _ = self.model()
+        whole = model.AddComponentsObject()
+        whole.SetName("sign")
+        for name, body in (("plate", plate), ("", box(4, 6, 2, (8, 2, 2)))):
+            mesh, added = mesh_of(body), model.AddMeshObject()
+            added.SetName(name)
+            for corner in mesh.vertices:
+                at = lib3mf.Position()
+                at.Coordinates = (ctypes.c_float * 3)(*corner)
+                added.AddVertex(at)
+            for facet in mesh.faces:
+                corners = lib3mf.Triangle()
+                corners.Indices = (ctypes.c_uint32 * 3)(*facet)
+                added.AddTriangle(corners)
+            whole.AddComponent(added, wrapper.GetTranslationTransform(1, 0, 0))
+        model.AddBuildItem(whole, wrapper.GetIdentityTransform())
+        contents = read(self.written(model), "a.3mf")
+        self.assertEqual([body.name for body in contents.bodies], ["plate", "sign 2"])
+        apart = kept_apart(contents.bodies)
+        self.assertEqual(apart.names, ("plate", "sign 2"))
+        found = taken_apart(apart.mesh, apart.ends)
+        for mesh, volume in zip(found, (20 * 10 * 4 - 48, 48), strict=True):
+            self.assertTrue(edges(mesh).closed)
+            self.assertAlmostEqual(facts(mesh).volume_mm3, volume, places=3)
+        self.assertAlmostEqual(found[1].bounds[0][0], 9)
+        # Welded together their corners meet: four facets at an edge.
+        self.assertGreater(edges(contents.whole().mesh).crowded, 0)
+        # One that has no size is left out, and one alone is not apart from anything.
+        flat = Body("flat", np.zeros((1, 3, 3), np.float32))
+        self.assertEqual(kept_apart([*contents.bodies, flat]).ends, apart.ends)
+        self.assertIsNone(kept_apart([contents.bodies[0], flat]))
 
     def package(self, **parts):
         buffer = io.BytesIO()
@@ -211,6 +249,16 @@ class AmfTest(unittest.TestCase):
             contents = read(data, "a.amf")
             self.assertEqual(contents.unit, "inch")
             self.assertAlmostEqual(facts(contents.whole().mesh).volume_mm3, 25.4**3 / 6, delta=1e-2)
+
+    def test_volumes_of_an_object_are_bodies(self):
+        more = (
+            "<volume><triangle><v1>0</v1><v2>1</v2><v3>2</v3></triangle>"
+            "<triangle><v1>3</v1><v2>1</v2><v3>0</v3></triangle></volume></mesh>"
+        )
+        contents = read(f"<amf>{self.BODY.replace('</mesh>', more)}</amf>".encode(), "a.amf")
+        told = [(body.name, len(body.corners)) for body in contents.bodies]
+        self.assertEqual(told, [("object 0, volume 1", 4), ("object 0, volume 2", 2)])
+        self.assertEqual(contents.bodies[1].corners[1].tolist(), [[0, 0, 1], [1, 0, 0], [0, 0, 0]])
 
     def test_broken(self):
         for text, kind in (

@@ -12,7 +12,7 @@ from tests.broken import sound, variants, volume
 from tests.support import box, mesh_of, sphere, tee
 from upright_heron.core.errors import BadValue, Cancelled
 from upright_heron.core.formats.stl import read_stl
-from upright_heron.core.geometry.mesh import Mesh, facet_normals, facts
+from upright_heron.core.geometry.mesh import Mesh, facet_normals, facts, weld
 from upright_heron.core.geometry.solid import Solid, concatenated
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.handoff.stl import write_stl
@@ -331,6 +331,16 @@ class SeparateTest(unittest.TestCase):
         self.assertEqual([round(facts(p).volume_mm3) for p in parts], [7000, 216, 64])
         self.assertTrue(all(facts(p).closed for p in parts))
         self.assertEqual([len(p.vertices) for p in parts], [16, 8, 8])
+
+    def test_what_touches_face_to_face_is_one_body(self):
+        # An inlay in its plate, a block beside that touches along one edge, and one that is apart.
+        inlay = box(6, 6, 4, (4, 4, 2))
+        bodies = (box(20, 20, 6) - inlay, inlay, box(5, 20, 3, (20, 0, 6)), box(2, 2, 2, (40, 0, 0)))
+        together = concatenated([mesh_of(one) for one in bodies])
+        mesh = weld(together.vertices[together.faces].astype(np.float32))
+        parts = separated(mesh)
+        self.assertEqual([round(facts(p).volume_mm3) for p in parts], [2400, 300, 8])
+        self.assertEqual(sum(len(p.faces) for p in parts), len(mesh.faces))
 
     def test_one_body_stays_as_it_is(self):
         mesh = mesh_of(tee())

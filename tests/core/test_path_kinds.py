@@ -16,10 +16,11 @@ from upright_heron.core.errors import BadValue
 from upright_heron.core.footing.footing import FootingKind, FootingSettings, make_footing
 from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
+from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.toolpaths.beads import Chain, Event, Kind, packed
 from upright_heron.core.toolpaths.bill import Spool, bill
-from upright_heron.core.toolpaths.bodies import layers_of_bodies, nearest_bodies
+from upright_heron.core.toolpaths.bodies import layers_of_bodies, nearest_bodies, places_on
 from upright_heron.core.toolpaths.coverage import bead_area
 from upright_heron.core.toolpaths.footing_paths import footing_chains
 from upright_heron.core.toolpaths.laying import Laying, lay
@@ -148,6 +149,47 @@ class BodiesTest(unittest.TestCase):
             self.assertEqual(
                 [one is bodies[k] for one, k in zip(found, picked, strict=True)], [True] * len(picked)
             )
+
+    def test_of_bodies_in_each_other_the_smallest_is_picked(self):
+        # A letter let into a whole plate, flush with its top; a core that no place on the outside lies on.
+        plate, letter, core = box(20, 10, 4), box(4, 6, 2, (8, 2, 2)), box(2, 2, 2, (2, 2, 1))
+        bodies = [mesh_of(one) for one in (plate, letter, core)]
+        for place, picked in (
+            ((10, 5, 4), 1), ((7.9, 5, 4), 0), ((10, 5, 3), 1), ((3, 3, 2), 2), ((5, 5, 2), 0), ((3, 3, 4), 0),
+            ((10, 5, 9), 1), ((30, 5, 2), 0),
+        ):  # fmt: skip
+            found = nearest_bodies(bodies, np.array([place], np.float64))
+            self.assertEqual([found[0] is one for one in bodies].index(True), picked, place)
+
+    def test_each_body_has_a_place_that_picks_it(self):
+        # A letter flush with its plate, and one in a plate without room for it; a core inside; the lot moved.
+        letter, core = box(4, 6, 2, (8, 2, 2)), box(2, 2, 2, (2, 2, 1))
+        for plate in (box(20, 10, 4), box(20, 10, 4) - letter - core):
+            bodies = [mesh_of(one.translate((100, -3, 7))) for one in (letter, plate, core)]
+            places = places_on(bodies)
+            for body, place in zip(bodies, places, strict=True):
+                self.assertEqual([one is body for one in nearest_bodies(bodies, place[None])], [True])
+                self.assertLess(float(Tree.of(body).distances(place[None])[0]), 1e-9)
+
+    def test_bodies_that_touch_face_to_face_lie_beside_each_other(self):
+        # A round peg in its hole, both leaned so that their layers are cut in other places each.
+        peg = Manifold.cylinder(4, 5, 5, 90).translate((12, 10, 2))
+        turn = (11, -7, 33)
+        slab, peg = (one.rotate(turn).translate((0, 0, 9)) for one in (box(24, 20, 6) - peg, peg))
+        stack = slice_solid(Solid(slab + peg), 0.2)
+        second = layers_of_bodies([mesh_of(peg)], stack)
+        walls = make_walls(stack, 2, LINE, second=second)
+        surfaces = make_surfaces(stack, walls.inside, Skins(3, 3, LINE, bare=True))
+        beads = lay(stack, walls, surfaces, Laying(LINE, density=1.0))
+        own = (beads.kind != Kind.PURGE) & (beads.kind != Kind.TRAVEL)
+        for nozzle, body in ((0, slab), (1, peg)):
+            laid = float(beads.volumes_mm3[own & (beads.nozzle == nozzle)].sum())
+            self.assertAlmostEqual(laid / body.volume(), 1.0, delta=0.02, msg=nozzle)
+        for layer in range(len(stack)):
+            within = [Polygon(ring).buffer(-LINE / 4) for ring in second.rings(layer)]
+            for chain in beads.chains(layer):
+                if within and chain.nozzle == 0 and chain.kind not in (Kind.TRAVEL, Kind.PURGE):
+                    self.assertFalse(LineString(chain.places).intersects(within[0]), (layer, chain.kind))
 
     def test_an_open_body_is_refused(self):
         whole = mesh_of(self.BAR)

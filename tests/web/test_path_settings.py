@@ -1,13 +1,15 @@
 """Settings of paths on the page, heights of their own, advice on footing, and the board of variants."""
 
+import json
 import re
 import struct
 import time
 import unittest
+from html import unescape
 
 import numpy as np
 
-from tests.support import box, mesh_of, stl
+from tests.support import box, mesh_of, obj, stl
 from tests.web.test_app import AppCase
 from upright_heron.core.geometry.solid import concatenated
 from upright_heron.core.handoff.stl import write_stl
@@ -173,17 +175,7 @@ class HeightsTest(SettingsCase):
         self.assertGreater(back.second_mm, 0)
         self.assertGreater(back.changes, 5)
         # Outer walls: those of the inlay by the second nozzle, the rest by the first.
-        tool, kind, seen = 0, "", {0: [], 1: []}
-        kinds = {one.words for one in Kind}
-        for line in self.gcode(job_id).splitlines():
-            if line in ("T0", "T1"):
-                tool = int(line[1])
-            elif line[2:] in kinds:
-                kind = line[2:]
-            elif kind == "outer wall" and (found := re.match(r"G1 X([\d.]+) Y[\d.]+ E", line)):
-                seen[tool].append(float(found[1]))
-        self.assertAlmostEqual(max(seen[0]) - min(seen[0]), 20 - 0.44, delta=0.02)
-        self.assertAlmostEqual(max(seen[1]) - min(seen[1]), 10 - 0.44, delta=0.02)
+        self.assertEqual(self.wide(job_id), [(19.56, 19.56), (9.56, 9.56)])
         self.change(job_id, "second-bodies", open=8)
         page = self.paths(job_id)
         self.assertNotIn("bodies-picked", page.ids)
@@ -196,6 +188,97 @@ class HeightsTest(SettingsCase):
         self.change(job_id, "second-bodies", open=8, at_mm="[[10, 10, 4]]")
         self.change(job_id, "printer", open=8, printer="Reed 190")
         self.assertIn("prints all bodies", self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
+
+    def wide(self, job_id):
+        """Sizes in x and y of what both nozzles lay of outer walls."""
+        tool, kind, seen = 0, "", {0: [], 1: []}
+        kinds = {one.words for one in Kind}
+        for line in self.gcode(job_id).splitlines():
+            if line in ("T0", "T1"):
+                tool = int(line[1])
+            elif line[2:] in kinds:
+                kind = line[2:]
+            elif kind == "outer wall" and (found := re.match(r"G1 X([\d.]+) Y([\d.]+) E", line)):
+                seen[tool].append((float(found[1]), float(found[2])))
+        return [tuple(np.ptp(np.array(seen[k]), axis=0).round(2).tolist()) for k in (0, 1) if seen[k]]
+
+    def named(self, job_id):
+        """Buttons of bodies of the file, by name: what they send, and their words."""
+        page = self.client.get(f"/jobs/{job_id}/sheet?open=8").text
+        line = page[page.index('id="bodies-by-name"') :]
+        buttons = line[: line.index("</p>")].split("hx-vals='")[1:]
+        return {re.search(r"'>(\w+)", one)[1]: one for one in buttons}
+
+    def test_bodies_that_touch_stay_apart_where_the_file_tells_them_apart(self):
+        # A plate 24 x 20 x 6 mm with an inlay 10 x 6 x 4 mm, without any room between.
+        inlay = box(10, 6, 4, (4, 10, 2))
+        job_id = self.job(obj(plate=box(24, 20, 6) - inlay, inlay=inlay), "sign.obj")
+        self.settle(job_id)
+        self.assertIn("in the file 2: plate, inlay", self.section(job_id, 1).text("part-bodies"))
+        self.assertIn("pick-body", self.paths(job_id).ids)
+        # Picked by its name, and taken back; or pointed at.
+        for picked in (True, False):
+            button = self.named(job_id)["inlay"]
+            self.assertEqual("inlay ✓" in button, not picked)
+            self.change(job_id, "second-bodies", open=8, **json.loads(unescape(button[: button.index("'>")])))
+            self.assertEqual(len(self.item(job_id)["second_bodies"]), int(picked))
+        self.change(job_id, "second-bodies", open=8, at_mm="[[9, 13, 6]]")
+        # In the surface they touch: it is mended into one, and they still go to a nozzle each.
+        refused = self.client.get(f"/jobs/{job_id}/print.gcode")
+        self.assertIn("Mend it in section 1", refused.text)
+        self.assertEqual(self.client.post(f"/api/jobs/{job_id}/mend").status_code, 200)
+        self.assertEqual(self.item(job_id)["part"]["shells"], 1)
+        self.paths(job_id)
+        self.assertEqual(self.wide(job_id), [(23.56, 19.56), (9.56, 5.56)])
+        self.assertNotIn("one body by now", self.client.get(f"/jobs/{job_id}/sheet?open=8").text)
+        # By name it is another place on the same body; sized, mirrored and turned they come along.
+        self.change(job_id, "second-bodies", open=8, at_mm="[]")
+        button = self.named(job_id)["inlay"]
+        self.change(job_id, "second-bodies", open=8, **json.loads(unescape(button[: button.index("'>")])))
+        sized = {"scale": [2, 2, 1], "mirror": [True, False, False]}
+        self.assertEqual(self.client.post(f"/api/jobs/{job_id}/size", json=sized).status_code, 200)
+        self.change(job_id, "turn", z_deg="90")
+        self.paths(job_id)
+        self.assertEqual(self.wide(job_id), [(39.56, 47.56), (11.56, 19.56)])
+        self.assertIn("inlay ✓", self.named(job_id)["inlay"])
+        self.assertNotIn("✓", self.named(job_id)["plate"])
+
+    def test_pieces_of_a_cut_keep_their_bodies(self):
+        # An inlay from end to end of a beam that is cut in two: a bar in each piece.
+        bar = box(500, 6, 4, (0, 10, 6))
+        job_id = self.job(obj(beam=box(500, 30, 10) - bar, bar=bar), "beam.obj")
+        self.change(job_id, "second-bodies", open=8, at_mm="[[100, 13, 10]]")
+        self.assertEqual(self.client.post(f"/api/jobs/{job_id}/mend").status_code, 200)
+        self.change(job_id, "cut", margin_mm="3")
+        self.settle(job_id)
+        self.client.post(f"/jobs/{job_id}/pieces/items", headers={"HX-Request": "true"})
+        whole, *pieces = self.sheet(job_id)["items"]
+        self.assertEqual(len(pieces), 2)
+        beads = []
+        for one in pieces:
+            self.client.headers["Heron-Item"] = one["id"]
+            self.paths(job_id)
+            beads.append(self.section(job_id, 8).text("timed"))
+        self.client.headers.pop("Heron-Item")
+        self.assertEqual([one["second_bodies"] for one in pieces], [whole["second_bodies"]] * 2)
+        for told in beads:
+            self.assertIn("Changes of nozzle20", told)
+            # Half of the beam each.
+            self.assertIn("Largest layer75.0 cm²", told)
+
+    def test_separate_items_are_the_bodies_of_the_file(self):
+        inlay = box(10, 6, 4, (4, 10, 2))
+        job_id = self.job(obj(plate=box(24, 20, 6) - inlay, inlay=inlay), "sign.obj")
+        self.settle(job_id)
+        known = self.item(job_id)["part"]["bodies"]
+        self.assertEqual((known["names"], len(known["ends"])), (["plate", "inlay"], 2))
+        form = self.client.post(f"/jobs/{job_id}/items/separate", headers={"HX-Request": "true"})
+        self.assertEqual(form.status_code, 200)
+        items = self.sheet(job_id)["items"]
+        np.testing.assert_allclose(
+            sorted(i["part"]["volume_mm3"] for i in items), [240, 24 * 20 * 6 - 240], rtol=1e-5
+        )
+        self.assertEqual([i["part"]["bodies"] for i in items], [None, None])
 
     def test_what_was_mended_into_one_body_goes_to_the_first_nozzle(self):
         bodies = [mesh_of(box(20, 20, 4)), mesh_of(box(8, 8, 5, (6, 6, 2)))]

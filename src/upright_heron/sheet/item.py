@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 from functools import cached_property
-from typing import Annotated, Literal
+from typing import Annotated, Literal, NamedTuple
 
 from pydantic import Field, model_validator
 
@@ -20,7 +20,7 @@ from ..core.stance.search import MIXES
 from .by_height import ByHeight
 from .document import Digest, Document, ItemId, Length, Name, Quaternion, Vector
 from .hollowing import Hollowing
-from .part import PaintedMarks, Part, Size
+from .part import BodiesApart, PaintedMarks, Part, Size
 from .process import Footing, Supports
 from .shop import Calibration, OwnMaterial, OwnPrinter, machine_of
 
@@ -307,6 +307,24 @@ class Decisions(Document):
         return self.model_dump_json(include=set(Decisions.model_fields))
 
 
+# Places that lie so near each other are one.
+SAME_MM = 1e-6
+
+
+class NamedBody(NamedTuple):
+    """A body of the file: a place on it, whether that is picked for the second nozzle, and what else is."""
+
+    name: str
+    at_mm: Vector
+    is_picked: bool
+    others_mm: tuple[Vector, ...]
+
+    @property
+    def after_mm(self) -> tuple[Vector, ...]:
+        """What is picked once this one is picked too, or no longer."""
+        return self.others_mm if self.is_picked else (*self.others_mm, self.at_mm)
+
+
 class Item(Decisions):
     """What gets printed as one: a body of a source or a piece of a cut, and what is decided for it.
 
@@ -337,6 +355,24 @@ class Item(Decisions):
     def original(self) -> Part:
         """The part as it came."""
         return self.came or self.part
+
+    @property
+    def file_bodies(self) -> BodiesApart | None:
+        """Bodies that the file tells apart, in the size they came, whatever is done to the part."""
+        return self.original.bodies
+
+    @property
+    def named_bodies(self) -> tuple[NamedBody, ...]:
+        """Bodies of the file by name, as the part is sized."""
+        apart = self.file_bodies
+        if apart is None:
+            return ()
+        found = []
+        for name, at in zip(apart.names, apart.at_mm, strict=True):
+            place = scaled(at, self.size.factors)
+            others = tuple(one for one in self.second_bodies if math.dist(one, place) > SAME_MM)
+            found.append(NamedBody(name, place, len(others) < len(self.second_bodies), others))
+        return tuple(found)
 
     @property
     def base(self) -> Part:

@@ -10,6 +10,9 @@ from pydantic import Field
 from ..core.units import OFFERED
 from .document import Digest, Document, Vector
 
+# A file with more bodies than this is taken for one that tells none apart.
+MOST_BODIES = 50
+
 
 class PaintedMarks(Document):
     """What is painted on a part: the bytes are kept apart, under their digest.
@@ -37,6 +40,18 @@ class Brought(Document):
     count: int
 
 
+class BodiesApart(Document):
+    """Bodies of a file, in its frame and unit: one mesh, whose corners are not shared where they touch.
+
+    ``ends`` counts the facets up to the last of each body; ``at_mm`` is a place on each, aside of the others.
+    """
+
+    mesh: Digest
+    ends: Annotated[tuple[int, ...], Field(min_length=2, max_length=MOST_BODIES)]
+    names: tuple[Annotated[str, Field(max_length=60)], ...]
+    at_mm: tuple[Vector, ...]
+
+
 class Part(Document):
     """A surface with the facts that never change."""
 
@@ -60,6 +75,8 @@ class Part(Document):
     painted: PaintedMarks | None = None
     # Supports that came with it.
     brought: Brought | None = None
+    # Bodies that the file tells apart, where there are several.
+    bodies: BodiesApart | None = None
 
 
 Share = Annotated[float, Field(gt=0, le=1e4, allow_inf_nan=False)]

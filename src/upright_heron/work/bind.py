@@ -14,7 +14,7 @@ from ..core.handoff.masks import Screen
 from ..core.keys import Alike, Keys
 from ..core.recipes import settings as s
 from ..core.recipes.handoff import MARKS
-from ..core.recipes.part import CAME, MARKS_DEMAND, MARKS_SHOW, MESH
+from ..core.recipes.part import BODIES, CAME, MARKS_DEMAND, MARKS_SHOW, MESH
 from ..core.recipes.supports_filament import AROUND, KEPT
 from ..core.split.grid import box_for
 from ..core.supports.filament.thickness import thickness
@@ -187,6 +187,12 @@ def _mesh(sheet: ItemSheet) -> Ref:
 def _came(sheet: ItemSheet) -> Ref | None:
     before = sheet.unmended
     return None if before is None else Ref(before.mesh, before.mesh)
+
+
+@binds_source(BODIES)
+def _bodies(sheet: ItemSheet) -> Ref | None:
+    apart = sheet.file_bodies
+    return None if apart is None else Ref(apart.mesh, apart.mesh)
 
 
 @binds_source(MARKS_DEMAND)

@@ -22,7 +22,7 @@ from ..core.toolpaths.support_paths import PropSetting
 from ..core.toolpaths.timing import Running
 from ..core.toolpaths.walls import Aside
 from ..core.toolpaths.zones import Pause
-from ..sheet.models import DecidedSheet, JobSettings
+from ..sheet.models import DecidedSheet, ItemSheet, JobSettings
 
 # Temperature and fan outside of stretches, where there are none.
 NOWHERE = (0.0, 100.0)
@@ -73,9 +73,14 @@ def walls(sheet: DecidedSheet) -> s.WallSetting | None:
     )
 
 
-def bodies(sheet: DecidedSheet) -> SecondBodies | None:
+def bodies(sheet: ItemSheet) -> SecondBodies | None:
     """Bodies that the second nozzle prints."""
-    return SecondBodies(sheet.second_places) if sheet.second_places else None
+    if not sheet.second_places:
+        return None
+    apart = sheet.file_bodies
+    if apart is None:
+        return SecondBodies(sheet.second_places)
+    return SecondBodies(sheet.second_places, apart.ends, sheet.size.factors)
 
 
 def skins(sheet: DecidedSheet) -> s.SkinSetting | None:

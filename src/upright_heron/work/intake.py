@@ -12,11 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.errors import BadValue
-from ..core.formats.contents import MM_OF
+from ..core.formats.contents import MM_OF, Body
 from ..core.formats.read import SUFFIXES
-from ..core.formats.reading import finish
+from ..core.formats.reading import finish, kept_apart
 from ..core.geometry.mesh import Mesh, facts
-from ..core.geometry.solid import Solid
+from ..core.geometry.solid import Solid, taken_apart
 from ..core.geometry.subdivision import refined
 from ..core.handoff.stl import write_stl
 from ..core.health.mend import Mended, mend
@@ -29,10 +29,11 @@ from ..core.progress import Progress, silent
 from ..core.split.pieces import Split
 from ..core.stance.pose import place
 from ..core.supports.byhand.brought import brought_columns
+from ..core.toolpaths.bodies import places_on
 from ..sheet.hollowing import DrilledHole, Hollowing
-from ..sheet.item import UPRIGHT, HandWork, Item, brought_first, fresh_id
+from ..sheet.item import UPRIGHT, HandWork, Item, brought_first, fresh_id, scaled
 from ..sheet.models import ItemSheet, JobSheet
-from ..sheet.part import Brought, Part, Size
+from ..sheet.part import MOST_BODIES, BodiesApart, Brought, Part, Size
 from ..sheet.process import usual_footing
 from ..sheet.shop import Calibration
 from ..store.store import Store
@@ -49,9 +50,11 @@ TAKEN_ALONG = (
 
 def clean_name(file_name: str) -> str:
     """File name without folders and control characters: names of uploads are anybody's words."""
-    name = PurePath(file_name.replace("\\", "/")).name
-    name = re.sub(r"[\x00-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]", "", name).strip()
-    return name[:200] or "part.stl"
+    return _without_controls(PurePath(file_name.replace("\\", "/")).name)[:200] or "part.stl"
+
+
+def _without_controls(name: str) -> str:
+    return re.sub(r"[\x00-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]", "", name).strip()
 
 
 def job_name(file_name: str) -> str:
@@ -84,7 +87,8 @@ def take_in(
     reading = contents.whole()
     notes = []
     if len(contents.parts) > 1:
-        notes.append(f"{len(contents.parts)} bodies of the file are kept together.")
+        told = "" if len(contents.parts) > MOST_BODIES else " A second nozzle can print any of them."
+        notes.append(f"{len(contents.parts)} bodies of the file are kept together.{told}")
     if reading.dropped:
         notes.append(f"{reading.dropped} facets without area were left out.")
     if reading.turned:
@@ -95,11 +99,22 @@ def take_in(
         beside = finish(np.concatenate([body.corners for body in contents.supports]))
         brought = Brought(mesh=store.keep_mesh(beside.mesh), count=len(contents.supports))
         part = part.model_copy(update={"brought": brought})
+    part = part.model_copy(update={"bodies": _apart(contents.parts, store)})
     if reading.marks is None:
         return part
     fine = refined(reading.mesh)
     painted = kept(fine, reading.marks[fine.parent], part.mesh, store)
     return part.model_copy(update={"painted": painted})
+
+
+def _apart(found: Sequence[Body], store: Store) -> BodiesApart | None:
+    """Keep the bodies that a file tells apart: what touches is one in the surface of the part."""
+    apart = kept_apart(found) if 1 < len(found) <= MOST_BODIES else None
+    if apart is None:
+        return None
+    names = tuple(_without_controls(name)[:60] or f"body {k}" for k, name in enumerate(apart.names, 1))
+    places = places_on(taken_apart(apart.mesh, apart.ends)).tolist()
+    return BodiesApart(mesh=store.keep_mesh(apart.mesh), ends=apart.ends, names=names, at_mm=places)
 
 
 class Came(NamedTuple):
@@ -230,6 +245,10 @@ def bodies(sheet: ItemSheet, store: Store) -> list[Part]:
         One body only, or more than ``MOST_JOBS``.
     """
     found = separated(store.mesh(sheet.part.mesh))
+    known = None if sheet.hollow is not None else sheet.file_bodies
+    if known is not None and len(known.ends) > len(found):
+        # They touch, so that in the surface they are one body.
+        found = taken_apart(store.mesh(known.mesh).sized(sheet.size.factors), known.ends)
     if not 1 < len(found) <= MOST_JOBS:
         raise BadValue(
             f"The part has {len(found)} {'body' if len(found) == 1 else 'bodies'}.",
@@ -260,12 +279,18 @@ def pieces(sheet: ItemSheet, made: Split, store: Store) -> tuple[tuple[Part, ...
     """The pieces of a cut part, each a part with what was painted there, and their paths in the cuts.
 
     The path of a piece is its cell or the cuts that lead to it, and its number among the bodies there where
-    there are several.
+    there are several. Bodies of the file stay apart in each piece.
     """
     parts = []
+    apart = sheet.file_bodies
+    if apart is not None:
+        sized = store.mesh(apart.mesh).sized(sheet.size.factors)
+        places = tuple(scaled(at, sheet.size.factors) for at in apart.at_mm)
+        apart = apart.model_copy(update={"mesh": store.keep_mesh(sized), "at_mm": places})
     for piece in made.pieces:
         came = Came(f"{sheet.stem} piece {piece.number}.stl"[:200], "STL", "millimeter", 1.0)
-        parts.append(with_marks(sheet, described(piece.mesh, came, (), store), store))
+        part = described(piece.mesh, came, (), store).model_copy(update={"bodies": apart})
+        parts.append(with_marks(sheet, part, store))
     return tuple(parts), tuple(piece.path for piece in made.pieces)
 
 

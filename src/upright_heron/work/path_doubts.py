@@ -81,7 +81,7 @@ def at_odds(sheet: ItemSheet, notes: PathNotes | None) -> list[str]:
         found.append(f"{sheet.machine.name} has one nozzle and lays no strands.")
     if sheet.second_bodies and sheet.machine.nozzles < 2:
         found.append(f"{sheet.machine.name} has one nozzle: it prints all bodies.")
-    elif sheet.second_bodies and sheet.part.shells < 2:
+    elif sheet.second_bodies and sheet.part.shells < 2 and sheet.file_bodies is None:
         found.append("The part is one body by now: the first nozzle prints all of it.")
     if sheet.strands and sheet.second is not Second.NOTHING:
         found.append("The second nozzle feeds strands: the first prints all supports.")

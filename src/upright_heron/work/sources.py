@@ -7,7 +7,7 @@ from typing import Any
 
 from ..core.graph import Source
 from ..core.recipes.handoff import MARKS
-from ..core.recipes.part import CAME, MARKS_DEMAND, MARKS_SHOW, MESH
+from ..core.recipes.part import BODIES, CAME, MARKS_DEMAND, MARKS_SHOW, MESH
 from ..core.recipes.supports_filament import AROUND, KEPT
 from ..store.store import Store
 
@@ -17,7 +17,7 @@ Load = Callable[[Source[Any], str], Any]
 def load_from(store: Store) -> Load:
     """Return what loads the values of sources."""
     ways: dict[str, Callable[[str], Any]] = {
-        **{source.name: store.mesh for source in (MESH, CAME)},
+        **{source.name: store.mesh for source in (MESH, CAME, BODIES)},
         **{source.name: store.marks for source in (MARKS, MARKS_DEMAND, MARKS_SHOW)},
         **{source.name: store.supports for source in (KEPT, AROUND)},
     }

@@ -21,7 +21,7 @@ UNITS = {
 
 
 def read_amf(data: bytes) -> Contents:
-    """Read an AMF file: each object is a body.
+    """Read an AMF file: each volume of an object is a body, as those of several materials are.
 
     Parameters
     ----------
@@ -43,7 +43,7 @@ def read_amf(data: bytes) -> Contents:
             raise NotAMesh("The archive holds no AMF file.", "Unpack it and upload the mesh inside.")
         data = archive.read(inner[0])
     unit = ["millimeter"]
-    objects: list[tuple[str, list[float], list[int]]] = []
+    objects: list[tuple[str, list[float], list[list[int]]]] = []
     text: list[str] = []
     coordinates = {"x", "y", "z"}
     facet = {"v1", "v2", "v3"}
@@ -59,34 +59,45 @@ def read_amf(data: bytes) -> Contents:
             unit[0] = UNITS[stated]
         elif name == "object":
             objects.append((attributes.get("id", ""), [], []))
+        elif name == "volume" and objects:
+            objects[-1][2].append([])
 
     def end(name: str) -> None:
         path.pop()
         try:
             if name in coordinates and path[-1:] == ["coordinates"] and objects:
                 objects[-1][1].append(float("".join(text)))
-            elif name in facet and path[-1:] == ["triangle"] and objects:
+            elif name in facet and path[-1:] == ["triangle"] and objects and objects[-1][2]:
                 corner = int("".join(text))
                 if not 0 <= corner < 2**31:
                     raise ValueError(corner)
-                objects[-1][2].append(corner)
+                objects[-1][2][-1].append(corner)
         except ValueError as error:
             raise NotAMesh(f"A “{name}” in the file is not a number.", EXPORT_AGAIN) from error
         text.clear()
 
     parse(data, start, end, text.append)
-    bodies = []
-    for number, points, facets in objects:
-        if not facets:
-            continue
-        if len(points) % 3 or len(facets) % 3:
-            raise NotAMesh(f"Object {number[:20]} has incomplete corners or facets.", EXPORT_AGAIN)
-        table = np.array(points, np.float64).reshape(-1, 3) * MM_OF[unit[0]]
-        index = np.array(facets, np.int64).reshape(-1, 3)
-        if index.min() < 0 or index.max() >= len(table):
-            raise NotAMesh(f"Facets of object {number[:20]} use corners that it does not have.", EXPORT_AGAIN)
-        with np.errstate(over="ignore"):
-            bodies.append(Body(f"object {number}", table[index].astype(np.float32)))
+    bodies = [body for one in objects for body in _bodies(*one, MM_OF[unit[0]])]
     if not bodies:
         raise EmptyFile("The file has no object with a surface.", EXPORT_AGAIN)
     return Contents("AMF", unit[0], tuple(bodies))
+
+
+def _bodies(number: str, points: list[float], volumes: list[list[int]], scale: float) -> list[Body]:
+    """Make bodies of the volumes of an object."""
+    filled = [facets for facets in volumes if facets]
+    if not filled:
+        return []
+    if len(points) % 3 or any(len(facets) % 3 for facets in filled):
+        raise NotAMesh(f"Object {number[:20]} has incomplete corners or facets.", EXPORT_AGAIN)
+    table = np.array(points, np.float64).reshape(-1, 3) * scale
+    found = []
+    for count, facets in enumerate(filled, 1):
+        index = np.array(facets, np.int64).reshape(-1, 3)
+        if index.min() < 0 or index.max() >= len(table):
+            told = f"Facets of object {number[:20]} use corners that it does not have."
+            raise NotAMesh(told, EXPORT_AGAIN)
+        name = f"object {number}" if len(filled) == 1 else f"object {number}, volume {count}"
+        with np.errstate(over="ignore"):
+            found.append(Body(name, table[index].astype(np.float32)))
+    return found

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import BadCoordinates, EmptyFile, NoExtent
+from ..errors import BadCoordinates, BadFile, EmptyFile, NoExtent
 from ..geometry.mesh import Mesh, edges, mass_properties, weld
-from .contents import EXPORT_AGAIN
+from ..geometry.solid import concatenated
+from .contents import EXPORT_AGAIN, Body
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,3 +76,45 @@ def finish(corners: NDArray[np.float32]) -> Reading:
     if turned:
         mesh = Mesh(mesh.vertices, mesh.faces[:, ::-1])
     return Reading(mesh, dropped, turned)
+
+
+@dataclass(frozen=True, slots=True)
+class Apart:
+    """Bodies of a file in one mesh, corners of different bodies apart also where they touch.
+
+    Attributes
+    ----------
+    mesh : Mesh
+    ends : tuple of int
+        Facets of the mesh up to the last of each body.
+    names : tuple of str
+    """
+
+    mesh: Mesh
+    ends: tuple[int, ...]
+    names: tuple[str, ...]
+
+
+def kept_apart(bodies: Sequence[Body]) -> Apart | None:
+    """Make meshes of the bodies of a file, each by itself.
+
+    Parameters
+    ----------
+    bodies : sequence of Body
+
+    Returns
+    -------
+    Apart or None
+        Without bodies that have no size; ``None`` where fewer than two are left.
+    """
+    meshes, names = [], []
+    for body in bodies:
+        try:
+            meshes.append(finish(body.corners).mesh)
+        except BadFile:
+            continue  # what is said of the file as a whole is said of all its bodies together
+        names.append(body.name)
+    if len(meshes) < 2:
+        return None
+    ends = np.cumsum([len(mesh.faces) for mesh in meshes]).tolist()
+    return Apart(concatenated(meshes), tuple(ends), tuple(names))

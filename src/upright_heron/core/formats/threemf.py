@@ -5,6 +5,7 @@ from __future__ import annotations
 import posixpath
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +28,6 @@ MOST_OBJECTS = 20_000
 MOST_MODELS = 2000
 
 Matrix = NDArray[np.float64]
-_Piece = tuple[NDArray[np.float64], NDArray[np.uint8]]
 _MARKS = {word: int(mark) for mark, word in WORDS.items()}
 
 
@@ -60,6 +60,15 @@ class _Object:
         return points, facets
 
 
+class _Piece(NamedTuple):
+    """One mesh where the build places it."""
+
+    corners: NDArray[np.float64]
+    marks: NDArray[np.uint8]
+    name: str
+    type: str
+
+
 def _without_corners(name: str) -> NotAMesh:
     return NotAMesh(f"Facets of the object “{name[:40]}” use corners that it does not have.", EXPORT_AGAIN)
 
@@ -72,7 +81,7 @@ class _Model:
 
 
 def read_3mf(data: bytes) -> Contents:
-    """Read a 3MF package: each item of the build is a body.
+    """Read a 3MF package: each mesh that the build places is a body.
 
     Parameters
     ----------
@@ -93,15 +102,17 @@ def read_3mf(data: bytes) -> Contents:
     bodies = []
     scale = MM_OF[first.unit]
     for target, number, transform in first.items:
-        parts: list[_Piece] = []
-        package.gather(target or package.root, number, transform, parts)
-        if parts:
-            known = package.found(target or package.root, number)
+        pieces: list[_Piece] = []
+        package.gather(target or package.root, number, transform, pieces)
+        item = package.found(target or package.root, number)
+        whole = item.name or f"object {number}"
+        for count, piece in enumerate(pieces, 1):
             with np.errstate(over="ignore"):
-                corners = np.concatenate([(part * scale).astype(np.float32) for part, _ in parts])
-            marks = np.concatenate([painted for _, painted in parts])
-            name = known.name or f"object {number}"
-            bodies.append(Body(name, corners, marks if marks.any() else None, known.type in SUPPORT_TYPES))
+                corners = (piece.corners * scale).astype(np.float32)
+            # Objects put together to one, as those of several materials are, stay bodies of their own.
+            name = whole if len(pieces) == 1 else piece.name or f"{whole} {count}"
+            marks = piece.marks if piece.marks.any() else None
+            bodies.append(Body(name, corners, marks, bool(SUPPORT_TYPES & {item.type, piece.type})))
     if not bodies:
         raise EmptyFile("The package builds nothing that has a surface.", EXPORT_AGAIN)
     return Contents("3MF", first.unit, tuple(bodies))
@@ -177,7 +188,8 @@ class _Package:
             # A transform that mirrors turns every facet inside out.
             marks = np.zeros(len(facets), np.uint8)
             marks[list(known.marks)] = list(known.marks.values())
-            into.append((corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners, marks))
+            upright = corners[:, ::-1] if np.linalg.det(matrix[:3]) < 0 else corners
+            into.append(_Piece(upright, marks, known.name, known.type))
         for target, inner, transform in known.components:
             self.gather(target or path, inner, _after(transform, matrix), into)
 

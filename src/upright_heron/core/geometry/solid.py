@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -112,3 +114,12 @@ def concatenated(meshes: list[Mesh]) -> Mesh:
         np.concatenate([m.vertices for m in meshes]),
         np.concatenate([m.faces + np.int32(s) for m, s in zip(meshes, starts, strict=True)]),
     )
+
+
+def taken_apart(mesh: Mesh, ends: Sequence[int]) -> list[Mesh]:
+    """Take meshes apart that were put side by side: ``ends`` counts the facets up to the last of each."""
+    found = []
+    for first, end in itertools.pairwise([0, *ends]):
+        corners, faces = np.unique(mesh.faces[first:end], return_inverse=True)
+        found.append(Mesh(mesh.vertices[corners], faces.reshape(-1, 3).astype(np.int32)))
+    return found

@@ -16,12 +16,14 @@ import numpy as np
 from manifold3d import Manifold, OpType, triangulate
 from numba import njit
 from numpy.typing import NDArray
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from ..errors import HeronError
-from ..geometry.mesh import Mesh, weld
+from ..geometry.mesh import Mesh, edges, weld
 from ..geometry.solid import Solid, turned_out
 from ..geometry.tree import Tree
-from .defects import flat_facets, loops, makes_solid, orientation
+from .defects import Orientation, flat_facets, loops, makes_solid, orientation
 from .edges import EdgeTable, duplicate_facets
 
 # Corners at open edges closer than this are one: less than any machine resolves.
@@ -288,17 +290,38 @@ def unite_bodies(mesh: Mesh) -> tuple[Mesh, str]:
 
 
 def separated(mesh: Mesh) -> list[Mesh]:
-    """Part a surface into its bodies, the largest first; a cavity stays with the body it lies in."""
+    """Part a surface into its bodies, the largest first; a cavity stays with the body it lies in.
+
+    Bodies that touch face to face are one: nothing tells which of the facets there belong to which.
+    """
     whole = orientation(mesh)
-    if whole.bodies < 2:
+    group, count = _together(mesh, whole)
+    if count < 2:
         return [mesh]
-    parts = {n: _tidy(mesh.vertices, mesh.faces[whole.body == n]) for n in range(whole.bodies)}
-    hollows = [n for n in parts if whole.volume_mm3[n] < 0]
-    solids = sorted((n for n in parts if n not in hollows), key=lambda n: -whole.volume_mm3[n])
+    body, volume_mm3 = group[whole.body], np.bincount(group, whole.volume_mm3)
+    parts = {n: _tidy(mesh.vertices, mesh.faces[body == n]) for n in range(count)}
+    hollows = [n for n in parts if volume_mm3[n] < 0]
+    solids = sorted((n for n in parts if n not in hollows), key=lambda n: -volume_mm3[n])
     inside: dict[int, list[int]] = {n: [n] for n in solids}
     for hollow in hollows:
         middle = parts[hollow].vertices[parts[hollow].faces[0]].mean(axis=0)[None]
         # The smallest of those that hold it: bodies may lie in the cavities of others.
         holds = [n for n in solids if abs(float(Tree.of(parts[n]).winding(middle)[0])) > 0.5]
         inside[holds[-1] if holds else solids[0]].append(hollow)
-    return [_tidy(mesh.vertices, mesh.faces[np.isin(whole.body, inside[n])]) for n in solids]
+    return [_tidy(mesh.vertices, mesh.faces[np.isin(body, inside[n])]) for n in solids]
+
+
+def _together(mesh: Mesh, whole: Orientation) -> tuple[NDArray[np.int64], int]:
+    """Groups (bodies,) of what belongs together, and how many: torn bits go with what they meet at edges."""
+    table = EdgeTable.of(mesh.faces)
+    crowded = np.repeat(table.count > 2, table.count)
+    edge = np.repeat(np.arange(len(table.count)), table.count)[crowded]
+    there = whole.body[table.facets[crowded]]
+    alone = {n: edges(_tidy(mesh.vertices, mesh.faces[whole.body == n])).closed for n in np.unique(there)}
+    torn = np.array([not alone[n] for n in there], np.bool_)
+    ends = edge[torn] + whole.bodies, there[torn]
+    size = whole.bodies + len(table.count)
+    met = coo_array((np.ones(len(ends[0]), np.int8), ends), (size, size))
+    _, group = connected_components(met, directed=False)
+    names, group = np.unique(group[: whole.bodies], return_inverse=True)
+    return group.astype(np.int64), len(names)

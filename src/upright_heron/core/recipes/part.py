@@ -26,6 +26,8 @@ from .values import Picture
 MESH: Source[Mesh] = Source("mesh", Mesh)
 # The surface as it came, where it was mended.
 CAME: Source[Mesh] = Source("came", Mesh)
+# Bodies that the file tells apart, as they came, side by side in one mesh.
+BODIES: Source[Mesh] = Source("bodies", Mesh)
 # What is painted on it: of its marks one part decides what is held, another which side is spared.
 MARKS_DEMAND: Source[NDArray[np.uint8]] = Source("marks-demand", np.ndarray)
 MARKS_SHOW: Source[NDArray[np.uint8]] = Source("marks-show", np.ndarray)

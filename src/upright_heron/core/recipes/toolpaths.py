@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ..errors import BadValue
 from ..footing.footing import Footing
 from ..geometry.mesh import Mesh
+from ..geometry.solid import taken_apart
 from ..graph import Keep, maybe, recipe
 from ..health.patching import separated
 from ..health.report import Report
@@ -36,7 +37,7 @@ from ..toolpaths.walls import Walls, as_region, make_walls
 from ..toolpaths.zones import at_height
 from .footing import footing
 from .layers import layers
-from .part import health
+from .part import BODIES, health
 from .plate import arranged
 from .settings import (
     FootingSetting,
@@ -55,16 +56,25 @@ from .values import Arranged, Package
 
 @recipe(
     "second_layers",
-    version=1,
+    version=2,
     stage="Cutting layers of bodies",
-    needs=(placed_mesh, layers, placement),
+    needs=(placed_mesh, maybe(BODIES), layers, placement),
     reads=SecondBodies,
 )
 def second_layers(
-    mesh: Mesh, stack: LayerStack, where: Placement, asked: SecondBodies, progress: Progress
+    mesh: Mesh,
+    apart: Mesh | None,
+    stack: LayerStack,
+    where: Placement,
+    asked: SecondBodies,
+    progress: Progress,
 ) -> LayerStack:
-    """What of the part the second nozzle prints."""
-    picked = nearest_bodies(separated(mesh), where.points(asked.at_mm))
+    """What of the part the second nozzle prints: of the bodies of the file, or of those of the surface."""
+    if apart is None:
+        bodies = separated(mesh)
+    else:
+        bodies = taken_apart(where.apply(apart.sized(asked.factors)), asked.ends)
+    picked = nearest_bodies(bodies, where.points(asked.at_mm))
     return layers_of_bodies(picked, stack, progress=progress)
 
 

@@ -170,9 +170,10 @@ class PickBodies(Change):
             )
         if sheet.by_height.strands:
             raise BadValue("The second nozzle feeds strands already.", "Take the strands out first.")
-        if sheet.part.shells < 2:
+        if sheet.part.shells < 2 and sheet.file_bodies is None:
             raise BadValue(
-                "The part is one body.", "Bodies that touch face to face count as one: leave a gap."
+                "The part is one body.",
+                "Bodies that touch come apart in a file that tells them apart, as 3MF, AMF, OBJ and STEP do.",
             )
         return altered(sheet, second_bodies=self.at_mm)
 

@@ -360,6 +360,8 @@ class MakePieces(JobChange):
                         part=part,
                         footing=whole.footing,
                         marks=part.painted,
+                        # Places in the frame of the whole part pick bodies of the file, which each piece has.
+                        second_bodies=whole.second_bodies if part.bodies is not None else (),
                     )
                 )
         rest = [one for one in job.items if one.piece is None or one.piece.item != whole.id]
