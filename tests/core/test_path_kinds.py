@@ -17,6 +17,7 @@ from upright_heron.core.footing.footing import FootingKind, FootingSettings, mak
 from upright_heron.core.geometry.mesh import Mesh
 from upright_heron.core.geometry.solid import Solid
 from upright_heron.core.geometry.tree import Tree
+from upright_heron.core.layers.stack import packed as packed_rings
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.toolpaths.beads import Chain, Event, Kind, packed
 from upright_heron.core.toolpaths.bill import Spool, bill
@@ -205,7 +206,8 @@ class WaysTest(unittest.TestCase):
     BODY = Polygon([(0, 0), (40, 0), (40, 10), (10, 10), (10, 40), (0, 40)])
 
     def ways(self, a, b, shape=None, short=2.0):
-        chains = inside_ways([bead([a, a]), bead([b, b])], np.array(a), shape or self.SHAPE, LINE, short)
+        rings = packed_rings((shape or self.SHAPE).to_polygons())
+        chains = inside_ways([bead([a, a]), bead([b, b])], np.array(a), rings, LINE, short)
         return [c for c in chains if c.kind is Kind.TRAVEL]
 
     def test_they_go_round_the_corner_and_are_as_short_as_can_be(self):

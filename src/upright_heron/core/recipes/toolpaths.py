@@ -142,7 +142,7 @@ def hidden_side(
 
 @recipe(
     "toolpaths",
-    version=7,
+    version=8,
     stage="Laying paths",
     needs=(
         layers,

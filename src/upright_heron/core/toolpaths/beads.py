@@ -65,13 +65,17 @@ class Chain(NamedTuple):
     @property
     def closed(self) -> bool:
         """It ends where it begins."""
-        return len(self.places) > 3 and bool((self.places[0] == self.places[-1]).all())
+        at = self.places
+        return len(at) > 3 and bool(at[0, 0] == at[-1, 0] and at[0, 1] == at[-1, 1])
 
     def rolled(self, k: int) -> Chain:
         """The closed path from another of its places on."""
-        around = np.concatenate([np.arange(k, len(self.places) - 1), np.arange(k + 1)])
-        pace = self.pace[around] if self.pace is not None else None
-        return self._replace(places=self.places[around], width=self.width[around], pace=pace)
+
+        def around(values: NDArray[np.float64]) -> NDArray[np.float64]:
+            return np.concatenate((values[k:-1], values[: k + 1]))
+
+        pace = around(self.pace) if self.pace is not None else None
+        return self._replace(places=around(self.places), width=around(self.width), pace=pace)
 
     def slowed(self, share: float) -> Chain:
         """The path with all of it at a share of its speed."""

@@ -49,6 +49,29 @@ def plain_rings(region: CrossSection, depth_mm: float) -> Rings | None:
     return rings if abs(float(true.area()) - area) <= SAME * area else None
 
 
+def inset_rings(region: CrossSection, depth_mm: float) -> Rings:
+    """Rings of a region moved inwards, with mitres.
+
+    Parameters
+    ----------
+    region : CrossSection
+    depth_mm : float
+        Far less than the region is wide nearly everywhere.
+
+    Returns
+    -------
+    ((P, 2), (N + 1,))
+        Corners, mm, and where each ring begins. Of one ring corner by corner, where no side is lost; between
+        several something may be.
+    """
+    rings = packed(region.to_polygons())
+    if len(rings[1]) == 2:
+        moved, plain = inset(*rings, depth_mm)
+        if plain:
+            return moved, rings[1]
+    return packed(region.offset(-depth_mm, JoinType.Miter, MITRE).to_polygons())
+
+
 @njit(cache=True)
 def inset(points, ring_start, depth):  # type: ignore[no-untyped-def]
     """Corners (P, 2) moved inwards by a depth, and whether all sides keep their direction."""

@@ -13,7 +13,7 @@ from manifold3d import CrossSection
 from numpy.typing import NDArray
 
 from ..footing.footing import Footing, FootingKind
-from ..layers.stack import LayerStack
+from ..layers.stack import LayerStack, Rings
 from ..layers.stack import packed as packed_rings
 from ..progress import Progress, silent, tracked
 from ..supports.outlines import ring_areas
@@ -252,9 +252,7 @@ class _PartPaths:
                 for chain in chains
             ]
         ranks = self._ranks(layer, chains)
-        # Neither nozzle crosses what the other prints without drawing back.
-        inner = as_region(self.walls.outline, layer) if self.asked.inside else CrossSection()
-        regions = dict(self._by_nozzle(layer, inner))
+        outlines = self._outlines(layer) if self.asked.inside else {}
         found: list[Chain] = []
         for nozzle in range(2):
             own = [k for k, chain in enumerate(chains) if chain.nozzle == nozzle]
@@ -265,10 +263,18 @@ class _PartPaths:
             )
             if self.asked.inside:
                 begin = at if nozzle == 0 else some[0].places[0]
-                within = regions.get(nozzle, inner)
-                some = inside_ways(some, begin, within, self.asked.line_mm, SHORT_MM)
+                some = inside_ways(some, begin, outlines[nozzle], self.asked.line_mm, SHORT_MM)
             found, at = found + some, then
         return found, at
+
+    def _outlines(self, layer: int) -> dict[int, Rings]:
+        """What each nozzle stays inside on its ways: neither crosses what the other prints."""
+        points, start = self.walls.outline.packed_rings(layer)
+        whole = points[start[0] : start[-1]], start - start[0]
+        if self.walls.second is None or not self.walls.second.area_mm2[layer] > 0:
+            return {0: whole, 1: whole}
+        parts = self._by_nozzle(layer, as_region(self.walls.outline, layer))
+        return {0: whole, 1: whole} | {nozzle: packed_rings(part.to_polygons()) for nozzle, part in parts}
 
     def _walls(self, layer: int) -> list[Chain]:
         chains = self.walls.beads.chains(layer)
@@ -345,7 +351,9 @@ class _PartPaths:
     def _ranks(self, layer: int, chains: list[Chain]) -> list[tuple[int, int]]:
         """What each path belongs to, and what comes first there."""
         rings = self.walls.outline.rings(layer)
-        outers = [ring for ring, area in zip(rings, ring_areas(rings), strict=True) if area > 0]
+        # One ring alone is an outline.
+        alone = len(rings) < 2
+        outers = rings if alone else [r for r, a in zip(rings, ring_areas(rings), strict=True) if a > 0]
         first = 0 if self.asked.order.outer_first else _RANK[Kind.OUTER]
         return [
             (g, first if c.kind is Kind.OUTER else _RANK[c.kind])

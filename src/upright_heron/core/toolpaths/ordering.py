@@ -79,7 +79,8 @@ def seam_index(
     if order.seam is Seam.PICKED and order.line:
         return int(np.argmin(((ring - order.spot(z_mm)) ** 2).sum(axis=1)))
     if order.seam is Seam.NEAREST:
-        return int(np.argmin(((ring - at) ** 2).sum(axis=1)))
+        x, y = ring[:, 0] - at[0], ring[:, 1] - at[1]
+        return int(np.argmin(x * x + y * y))
     if order.seam is Seam.SCATTERED:
         # The same in every run: a step of the golden ratio from layer to layer (Weyl's sequence).
         along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(ring, axis=0).T))])

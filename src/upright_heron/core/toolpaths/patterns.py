@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..layers.stack import packed
 from .beads import Chain, Kind
+from .insets import inset_rings
 from .scan_lines import clipped, lines_across
 
 # Lines reach so far into the walls, as a share of their width.
@@ -103,8 +104,7 @@ def filled(
     -------
     Filled
     """
-    inner = region.offset(-(0.5 - ANCHOR) * line_mm, JoinType.Miter, 2.0)
-    rings = packed(inner.to_polygons())
+    rings = inset_rings(region, (0.5 - ANCHOR) * line_mm)
     if not len(rings[0]):
         return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), line_mm, 0.0)
     spacing = line_mm / density
@@ -142,8 +142,7 @@ def solid(region: CrossSection, line_mm: float, angle: float) -> Filled:
     -------
     Filled
     """
-    inner = region.offset(-(0.5 - ANCHOR) * line_mm, JoinType.Miter, 2.0)
-    rings = packed(inner.to_polygons())
+    rings = inset_rings(region, (0.5 - ANCHOR) * line_mm)
     if not len(rings[0]):
         return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), line_mm, 0.0)
     turned = -rings[0][:, 0] * math.sin(angle) + rings[0][:, 1] * math.cos(angle)
@@ -174,8 +173,7 @@ def lines_apart(region: CrossSection, width_mm: float, apart_mm: float, angle: f
     -------
     Filled
     """
-    inner = region.offset(-(0.5 - ANCHOR) * width_mm, JoinType.Miter, 2.0)
-    rings = packed(inner.to_polygons())
+    rings = inset_rings(region, (0.5 - ANCHOR) * width_mm)
     if not len(rings[0]):
         return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), width_mm, 0.0)
     points, start, links = lines_across(*rings, angle, apart_mm, 0.5 * apart_mm, JOIN * apart_mm, 1)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 
 import numpy as np
-from manifold3d import CrossSection, JoinType
+from manifold3d import CrossSection, FillRule, JoinType
 from numba import njit
 from numpy.typing import NDArray
 
-from ..layers.stack import packed
+from ..layers.stack import packed, thinned_rings
 from .beads import Chain, Kind
 from .insets import Rings, inset
 from .point_in_rings import holds
@@ -25,7 +26,7 @@ SMOOTH_MM = 0.05
 
 
 def inside_ways(
-    chains: list[Chain], at: NDArray[np.float64], region: CrossSection, line_mm: float, short_mm: float
+    chains: list[Chain], at: NDArray[np.float64], outline: Rings, line_mm: float, short_mm: float
 ) -> list[Chain]:
     """Put ways inside the outline between paths of a layer.
 
@@ -35,8 +36,8 @@ def inside_ways(
         In their order.
     at : (2,) float64, mm
         Where the nozzle is.
-    region : CrossSection
-        Of the part in this layer.
+    outline : ((P, 2), (N + 1,))
+        Corners of the part in this layer, mm, and where each ring begins: outer ones run counter-clockwise.
     line_mm : float
     short_mm : float
         Ways up to this stay straight: nothing is drawn back for them.
@@ -54,7 +55,7 @@ def inside_ways(
     asked = np.flatnonzero((long > short_mm) & (long < LONGEST_MM))
     if not len(asked):
         return chains
-    plain = region.simplify(SMOOTH_MM)
+    plain = thinned_rings(*outline, SMOOTH_MM)
     way, wall = (_inwards(plain, share * line_mm) for share in (INSIDE, NEARER))
     if not len(way[0]):
         return chains
@@ -70,12 +71,13 @@ def inside_ways(
     return found
 
 
-def _inwards(region: CrossSection, depth_mm: float) -> Rings:
-    """Rings so far inside a region: corner by corner where that loses none."""
-    rings = packed(region.to_polygons())
-    moved, plain = inset(*rings, depth_mm)
+def _inwards(rings: Rings, depth_mm: float) -> Rings:
+    """Rings so far inside others: corner by corner where that loses none."""
+    points, start = rings
+    moved, plain = inset(points, start, depth_mm)
     if plain:
-        return moved, rings[1]
+        return moved, start
+    region = CrossSection([points[a:b] for a, b in pairwise(start.tolist())], FillRule.NonZero)
     return packed(region.offset(-depth_mm, JoinType.Miter, 2.0).to_polygons())
 
 
