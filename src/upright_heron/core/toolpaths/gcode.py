@@ -264,37 +264,45 @@ def _plain_words(told: str) -> str:
     return "".join(c if c.isprintable() and c not in ";()*%" else " " for c in told).strip()[:60]
 
 
+# By how many digits there are behind the point, what a number is multiplied with.
+SCALES = np.array([1.0, 10.0, 100.0, 1e3, 1e4, 1e5])
+WHOLES = SCALES.astype(np.uint64)
+# Divisions by what is known, without a sign, are multiplications.
+TEN, ZERO = np.uint64(10), np.uint64(48)
+
+
 @njit(cache=True)
 def _put(out, n, letter, value, digits):  # type: ignore[no-untyped-def]
     """Write a letter and a number with so many digits behind the point."""
     out[n] = 32
     out[n + 1] = letter
     n += 2
-    scale = 10**digits
-    whole = math.floor(abs(value) * scale + 0.5)
+    whole = np.uint64(abs(value) * SCALES[digits] + 0.5)
     if value < 0 and whole > 0:
         out[n] = 45
         n += 1
-    front, rest = whole // scale, whole % scale
-    first = n
-    while True:
-        out[n] = 48 + front % 10
-        n += 1
-        front //= 10
-        if front == 0:
-            break
-    i, j = first, n - 1
-    while i < j:
-        out[i], out[j] = out[j], out[i]
-        i += 1
-        j -= 1
+    front, above = 1, WHOLES[digits] * TEN
+    while whole >= above:
+        front += 1
+        above *= TEN
+    # From the last digit to the first.
+    at = n + front
     if digits:
-        out[n] = 46
-        for k in range(digits):
-            out[n + digits - k] = 48 + rest % 10
-            rest //= 10
-        n += digits + 1
-    return n
+        at += digits + 1
+        for _ in range(digits):
+            at -= 1
+            out[at] = ZERO + whole % TEN
+            whole //= TEN
+        at -= 1
+        out[at] = 46
+        end = at + digits + 1
+    else:
+        end = at
+    for _ in range(front):
+        at -= 1
+        out[at] = ZERO + whole % TEN
+        whole //= TEN
+    return end
 
 
 @njit(cache=True)

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numba import njit
 
-from .point_in_rings import holds
+from .point_in_rings import hold_all
 
 # Samples of an outline lie so far apart, mm.
 STEP_MM = 0.08
@@ -78,6 +78,8 @@ def middles(places, normals, ring, first, boxes, reach, broad, broad_start):  # 
     for i in range(n):
         order[filled[where[i]]] = i
         filled[where[i]] += 1
+    # Those of a cell lie beside each other in memory.
+    there, facing = places[order], normals[order]
     radius = np.full(n, np.inf)
     opposite = np.full(n, -1, np.int64)
     for i in range(n):
@@ -95,19 +97,25 @@ def middles(places, normals, ring, first, boxes, reach, broad, broad_start):  # 
         for r in range(max(r0 - 1, 0), min(r0 + 2, rows)):
             for c in range(max(c0 - 1, 0), min(c0 + 2, columns)):
                 for k in range(count[r * columns + c], count[r * columns + c + 1]):
-                    j = order[k]
-                    if nx * normals[j, 0] + ny * normals[j, 1] > FACING:
+                    if nx * facing[k, 0] + ny * facing[k, 1] > FACING:
                         continue
-                    dx, dy = places[j, 0] - x, places[j, 1] - y
+                    dx, dy = there[k, 0] - x, there[k, 1] - y
                     along = nx * dx + ny * dy
                     if along <= 1e-9:
                         continue
                     size = (dx * dx + dy * dy) / (2.0 * along)
                     if size < best:
-                        best, at = size, j
-        # Where walls of whole lines lie, corners of the outline count for nothing.
-        if at >= 0 and not holds(broad, broad_start, x + best * nx, y + best * ny):
+                        best, at = size, order[k]
+        if at >= 0:
             radius[i], opposite[i] = best, at
+    # Where walls of whole lines lie, corners of the outline count for nothing.
+    met = np.flatnonzero(opposite >= 0)
+    between = np.empty((met.shape[0], 2))
+    for k in range(met.shape[0]):
+        i = met[k]
+        between[k, 0] = places[i, 0] + radius[i] * normals[i, 0]
+        between[k, 1] = places[i, 1] + radius[i] * normals[i, 1]
+    opposite[met[hold_all(broad, broad_start, between)]] = -1
     # Along each outline, runs of places that are not spent yet.
     spent = np.zeros(n, np.bool_)
     centre, out_radius, aside = np.empty((n, 2)), np.empty(n), np.empty((n, 2))

@@ -130,19 +130,20 @@ def ordered(
     """
     if not chains:
         return [], at
-    groups = sorted({group for group, _ in ranks})
-    firsts = {
-        group: np.array([c.places[0] for c, (g, _) in zip(chains, ranks, strict=True) if g == group])
-        for group in groups
-    }
+    # By group, and in it by rank; groups in their order, for of two as near the first is next.
+    by_rank: dict[int, dict[int, list[Chain]]] = {}
+    for chain, (group, rank) in sorted(zip(chains, ranks, strict=True), key=lambda one: one[1]):
+        by_rank.setdefault(group, {}).setdefault(rank, []).append(chain)
+    groups = np.array(sorted(group for group, _ in ranks))
+    firsts = np.array([c.places[0] for some in by_rank.values() for one in some.values() for c in one])
+    left = np.ones(len(groups), np.bool_)
     found: list[Chain] = []
-    while groups:
-        group = min(groups, key=lambda g: float(((firsts[g] - at) ** 2).sum(axis=1).min()))
-        groups.remove(group)
-        own = [k for k, (g, _) in enumerate(ranks) if g == group]
-        for rank in sorted({ranks[k][1] for k in own}):
-            some = [chains[k] for k in own if ranks[k][1] == rank]
-            some = [_begun(chain, order, at, layer, z_mm) for chain in some]
+    while by_rank:
+        x, y = firsts[:, 0] - at[0], firsts[:, 1] - at[1]
+        group = int(groups[np.argmin(np.where(left, x * x + y * y, np.inf))])
+        left[groups == group] = False
+        for chosen in by_rank.pop(group).values():
+            some = [_begun(chain, order, at, layer, z_mm) for chain in chosen]
             first = np.array([c.places[0] for c in some])
             last = np.array([c.places[-1] for c in some])
             sequence, turned = _nearest(first, last, np.ascontiguousarray(at))
