@@ -259,6 +259,10 @@ class AmfTest(unittest.TestCase):
         told = [(body.name, len(body.corners)) for body in contents.bodies]
         self.assertEqual(told, [("object 0, volume 1", 4), ("object 0, volume 2", 2)])
         self.assertEqual(contents.bodies[1].corners[1].tolist(), [[0, 0, 1], [1, 0, 0], [0, 0, 0]])
+        # Facets that are in no volume are of a body all the same.
+        bare = self.BODY.replace("<volume>", "").replace("</volume>", "")
+        (one,) = read(f"<amf>{bare}</amf>".encode(), "a.amf").bodies
+        self.assertEqual((one.name, len(one.corners)), ("object 0", 4))
 
     def test_broken(self):
         for text, kind in (

@@ -259,7 +259,12 @@ class HeightsTest(SettingsCase):
             self.client.headers["Heron-Item"] = one["id"]
             self.paths(job_id)
             beads.append(self.section(job_id, 8).text("timed"))
+        # A piece is a bit of these bodies only: it does not come apart into them.
+        self.assertNotIn("separate-items", self.section(job_id, 1).ids)
+        refused = self.client.post(f"/jobs/{job_id}/items/separate", headers={"HX-Request": "true"})
+        self.assertIn("The part has 1 body", refused.text)
         self.client.headers.pop("Heron-Item")
+        self.assertIn("separate-items", self.section(job_id, 1).ids)
         self.assertEqual([one["second_bodies"] for one in pieces], [whole["second_bodies"]] * 2)
         for told in beads:
             self.assertIn("Changes of nozzle20", told)

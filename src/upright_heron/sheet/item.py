@@ -362,6 +362,16 @@ class Item(Decisions):
         return self.original.bodies
 
     @property
+    def parted(self) -> bool:
+        """The part comes apart into bodies: of its surface, or of the file where it is all of these."""
+        return self.part.shells > 1 or (self.file_bodies is not None and self.file_bodies_are_whole)
+
+    @property
+    def file_bodies_are_whole(self) -> bool:
+        """The part is all of the bodies of its file: neither a piece of a cut nor hollowed."""
+        return self.original.bodies is not None and self.original.bodies.whole and self.hollow is None
+
+    @property
     def named_bodies(self) -> tuple[NamedBody, ...]:
         """Bodies of the file by name, as the part is sized."""
         apart = self.file_bodies

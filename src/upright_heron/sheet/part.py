@@ -50,6 +50,8 @@ class BodiesApart(Document):
     ends: Annotated[tuple[int, ...], Field(min_length=2, max_length=MOST_BODIES)]
     names: tuple[Annotated[str, Field(max_length=60)], ...]
     at_mm: tuple[Vector, ...]
+    # A piece of a cut has them too, and is a bit of them only.
+    whole: bool = True
 
 
 class Part(Document):

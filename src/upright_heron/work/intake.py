@@ -245,8 +245,8 @@ def bodies(sheet: ItemSheet, store: Store) -> list[Part]:
         One body only, or more than ``MOST_JOBS``.
     """
     found = separated(store.mesh(sheet.part.mesh))
-    known = None if sheet.hollow is not None else sheet.file_bodies
-    if known is not None and len(known.ends) > len(found):
+    known = sheet.file_bodies
+    if known is not None and sheet.file_bodies_are_whole and len(known.ends) > len(found):
         # They touch, so that in the surface they are one body.
         found = taken_apart(store.mesh(known.mesh).sized(sheet.size.factors), known.ends)
     if not 1 < len(found) <= MOST_JOBS:
@@ -286,7 +286,7 @@ def pieces(sheet: ItemSheet, made: Split, store: Store) -> tuple[tuple[Part, ...
     if apart is not None:
         sized = store.mesh(apart.mesh).sized(sheet.size.factors)
         places = tuple(scaled(at, sheet.size.factors) for at in apart.at_mm)
-        apart = apart.model_copy(update={"mesh": store.keep_mesh(sized), "at_mm": places})
+        apart = apart.model_copy(update={"mesh": store.keep_mesh(sized), "at_mm": places, "whole": False})
     for piece in made.pieces:
         came = Came(f"{sheet.stem} piece {piece.number}.stl"[:200], "STL", "millimeter", 1.0)
         part = described(piece.mesh, came, (), store).model_copy(update={"bodies": apart})

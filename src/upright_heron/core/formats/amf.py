@@ -58,7 +58,7 @@ def read_amf(data: bytes) -> Contents:
                 raise NotAMesh(f"The file states a unit that AMF does not have: {stated[:20]}.", EXPORT_AGAIN)
             unit[0] = UNITS[stated]
         elif name == "object":
-            objects.append((attributes.get("id", ""), [], []))
+            objects.append((attributes.get("id", ""), [], [[]]))
         elif name == "volume" and objects:
             objects[-1][2].append([])
 
@@ -67,7 +67,7 @@ def read_amf(data: bytes) -> Contents:
         try:
             if name in coordinates and path[-1:] == ["coordinates"] and objects:
                 objects[-1][1].append(float("".join(text)))
-            elif name in facet and path[-1:] == ["triangle"] and objects and objects[-1][2]:
+            elif name in facet and path[-1:] == ["triangle"] and objects:
                 corner = int("".join(text))
                 if not 0 <= corner < 2**31:
                     raise ValueError(corner)

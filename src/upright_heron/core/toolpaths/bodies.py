@@ -122,7 +122,7 @@ def layers_of_bodies(bodies: Sequence[Mesh], stack: LayerStack, *, progress: Pro
     except NotClosed as error:
         raise BadValue(
             "A body that is picked for the second nozzle is not closed: nobody knows what is inside it.",
-            "Mend the part in section 1, or print that body with the first nozzle.",
+            "Mend the part in section 1, or export that body again; or print it with the first nozzle.",
         ) from error
     layers, areas = [], []
     for z in tracked(stack.z_mm.tolist(), "Cutting layers of bodies", progress):

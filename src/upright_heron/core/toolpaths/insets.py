@@ -61,8 +61,8 @@ def inset_rings(region: CrossSection, depth_mm: float) -> Rings:
     Returns
     -------
     ((P, 2), (N + 1,))
-        Corners, mm, and where each ring begins. Of one ring corner by corner, where no side is lost; between
-        several something may be.
+        Corners, mm, and where each ring begins. Of one ring corner by corner, where no side is lost: a neck
+        thinner than twice the depth stays. Between several rings a side may be lost, so they are offset.
     """
     rings = packed(region.to_polygons())
     if len(rings[1]) == 2:

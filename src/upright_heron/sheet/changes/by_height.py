@@ -173,7 +173,7 @@ class PickBodies(Change):
         if sheet.part.shells < 2 and sheet.file_bodies is None:
             raise BadValue(
                 "The part is one body.",
-                "Bodies that touch come apart in a file that tells them apart, as 3MF, AMF, OBJ and STEP do.",
+                "Bodies that touch stay apart only in files that tell them apart: 3MF, AMF, OBJ or STEP.",
             )
         return altered(sheet, second_bodies=self.at_mm)
 
