@@ -7,9 +7,10 @@ inset has met no event: nothing of the region is thinner than twice the way, and
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 
 import numpy as np
-from manifold3d import CrossSection, JoinType
+from manifold3d import CrossSection, FillRule, JoinType
 from numba import njit
 from numpy.typing import NDArray
 
@@ -49,26 +50,30 @@ def plain_rings(region: CrossSection, depth_mm: float) -> Rings | None:
     return rings if abs(float(true.area()) - area) <= SAME * area else None
 
 
-def inset_rings(region: CrossSection, depth_mm: float) -> Rings:
-    """Rings of a region moved inwards, with mitres.
+def inset_rings(rings: Rings, depth_mm: float, *, several: bool = False) -> Rings:
+    """Rings moved inwards, with mitres.
 
     Parameters
     ----------
-    region : CrossSection
+    rings : ((P, 2), (N + 1,))
+        Corners, mm, and where each ring begins: outer ones run counter-clockwise.
     depth_mm : float
-        Far less than the region is wide nearly everywhere.
+        Far less than what they enclose is wide nearly everywhere.
+    several : bool
+        Several rings are moved corner by corner too, though a side may be lost between them.
 
     Returns
     -------
     ((P, 2), (N + 1,))
-        Corners, mm, and where each ring begins. Of one ring corner by corner, where no side is lost: a neck
-        thinner than twice the depth stays. Between several rings a side may be lost, so they are offset.
+        Of one ring corner by corner, where no side is lost: a neck thinner than twice the depth stays. All
+        else is offset.
     """
-    rings = packed(region.to_polygons())
-    if len(rings[1]) == 2:
-        moved, plain = inset(*rings, depth_mm)
+    points, start = rings
+    if several or len(start) == 2:
+        moved, plain = inset(points, start, depth_mm)
         if plain:
-            return moved, rings[1]
+            return moved, start
+    region = CrossSection([points[a:b] for a, b in pairwise(start.tolist())], FillRule.NonZero)
     return packed(region.offset(-depth_mm, JoinType.Miter, MITRE).to_polygons())
 
 

@@ -104,7 +104,7 @@ def filled(
     -------
     Filled
     """
-    rings = inset_rings(region, (0.5 - ANCHOR) * line_mm)
+    rings = inset_rings(packed(region.to_polygons()), (0.5 - ANCHOR) * line_mm)
     if not len(rings[0]):
         return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), line_mm, 0.0)
     spacing = line_mm / density
@@ -142,7 +142,7 @@ def solid(region: CrossSection, line_mm: float, angle: float) -> Filled:
     -------
     Filled
     """
-    rings = inset_rings(region, (0.5 - ANCHOR) * line_mm)
+    rings = inset_rings(packed(region.to_polygons()), (0.5 - ANCHOR) * line_mm)
     if not len(rings[0]):
         return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), line_mm, 0.0)
     turned = -rings[0][:, 0] * math.sin(angle) + rings[0][:, 1] * math.cos(angle)
@@ -173,7 +173,7 @@ def lines_apart(region: CrossSection, width_mm: float, apart_mm: float, angle: f
     -------
     Filled
     """
-    rings = inset_rings(region, (0.5 - ANCHOR) * width_mm)
+    rings = inset_rings(packed(region.to_polygons()), (0.5 - ANCHOR) * width_mm)
     if not len(rings[0]):
         return Filled(np.zeros((0, 2)), np.zeros(1, np.int64), width_mm, 0.0)
     points, start, links = lines_across(*rings, angle, apart_mm, 0.5 * apart_mm, JOIN * apart_mm, 1)

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import math
-from itertools import pairwise
 
 import numpy as np
-from manifold3d import CrossSection, FillRule, JoinType
 from numba import njit
 from numpy.typing import NDArray
 
-from ..layers.stack import packed, thinned_rings
+from ..layers.stack import thinned_rings
 from .beads import Chain, Kind
-from .insets import Rings, inset
+from .insets import Rings, inset_rings
 from .point_in_rings import holds
 
 # Ways run so far inside the outline, and must not come nearer to it than so far, as shares of a line.
@@ -56,7 +54,7 @@ def inside_ways(
     if not len(asked):
         return chains
     plain = thinned_rings(*outline, SMOOTH_MM)
-    way, wall = (_inwards(plain, share * line_mm) for share in (INSIDE, NEARER))
+    way, wall = (inset_rings(plain, share * line_mm, several=True) for share in (INSIDE, NEARER))
     if not len(way[0]):
         return chains
     points, start = _ways(*way, *wall, ends[asked], begins[asked])
@@ -69,16 +67,6 @@ def inside_ways(
                 found.append(Chain(points[a:b], np.zeros(b - a), Kind.TRAVEL, nozzle=chain.nozzle))
         found.append(chain)
     return found
-
-
-def _inwards(rings: Rings, depth_mm: float) -> Rings:
-    """Rings so far inside others: corner by corner where that loses none."""
-    points, start = rings
-    moved, plain = inset(points, start, depth_mm)
-    if plain:
-        return moved, start
-    region = CrossSection([points[a:b] for a, b in pairwise(start.tolist())], FillRule.NonZero)
-    return packed(region.offset(-depth_mm, JoinType.Miter, 2.0).to_polygons())
 
 
 @njit(cache=True)
