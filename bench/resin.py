@@ -25,8 +25,9 @@ from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.model import SupportSettings
 from upright_heron.core.supports.resin.loads import Borne, walk_loads
+from upright_heron.core.supports.resin.site import Ground
 from upright_heron.core.supports.resin.sizes import sizes
-from upright_heron.core.supports.resin.stilts import Ground, make_stilts
+from upright_heron.core.supports.resin.stilt_sets import make_stilts
 from upright_heron.core.supports.resin.tip_places import Undersides, by_slope, undersides
 from upright_heron.demo.shapes import heron
 

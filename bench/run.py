@@ -297,6 +297,9 @@ class Idle:
     def want(self, page: str, *wanted: Any, **options: Any) -> None:
         """Begin nothing."""
 
+    def refused(self, key: str) -> None:
+        """Nothing was refused."""
+
 
 def maker(store: Store) -> Maker:
     """What makes results of jobs in this process."""

@@ -16,7 +16,8 @@ from upright_heron.core.hanging.overhang_regions import hanging_regions
 from upright_heron.core.layers.stack import slice_solid
 from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.resin.stilts import Ground, make_stilts
+from upright_heron.core.supports.resin.site import Ground
+from upright_heron.core.supports.resin.stilt_sets import make_stilts
 
 USUAL = SupportSettings(spacing_mm=2.5)
 

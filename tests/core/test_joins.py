@@ -16,9 +16,9 @@ from upright_heron.core.geometry.near_cells import near_cells
 from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.supports.resin.joins import join
+from upright_heron.core.supports.resin.site import ByHand
 from upright_heron.core.supports.resin.sizes import Stoutness, shaft_bears_n, sizes
 from upright_heron.core.supports.resin.stilt import Stilt
-from upright_heron.core.supports.resin.stilts import ByHand
 
 
 def leans(made):

@@ -26,11 +26,12 @@ from upright_heron.core.supports.checks.stilt_check import verify_stilts
 from upright_heron.core.supports.resin.figures import in_figures
 from upright_heron.core.supports.resin.loads import walk_loads
 from upright_heron.core.supports.resin.seen import seen_shares
+from upright_heron.core.supports.resin.site import ByHand, Ground
 from upright_heron.core.supports.resin.sizes import SHARES, Stoutness, size_for, sizes
 from upright_heron.core.supports.resin.soles import ring_places
 from upright_heron.core.supports.resin.stilt import Brace, Stilt, stilt_volume_mm3
 from upright_heron.core.supports.resin.stilt_layers import stilt_layers
-from upright_heron.core.supports.resin.stilts import ByHand, Ground, make_stilts
+from upright_heron.core.supports.resin.stilt_sets import make_stilts
 from upright_heron.core.supports.rings import CIRCLE_AREA, circle_rings
 from upright_heron.core.supports.show_side import Shown
 from upright_heron.core.supports.support_set import SupportSet

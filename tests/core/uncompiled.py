@@ -24,7 +24,8 @@ from upright_heron.core.stance.resting import resting_faces
 from upright_heron.core.supports.demand.patches import Patch, Style
 from upright_heron.core.supports.filament.styles import make_filament
 from upright_heron.core.supports.model import SupportSettings
-from upright_heron.core.supports.resin.stilts import Ground, make_stilts
+from upright_heron.core.supports.resin.site import Ground
+from upright_heron.core.supports.resin.stilt_sets import make_stilts
 from upright_heron.core.toolpaths.gcode import Writing, written
 from upright_heron.core.toolpaths.laying import Laying, lay
 from upright_heron.core.toolpaths.patterns import Pattern

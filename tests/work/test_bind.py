@@ -12,6 +12,7 @@ from upright_heron.core.keys import Keys
 from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.maker import bound
 from upright_heron.core.recipes import settings as s
+from upright_heron.core.recipes.settings_by_hand import TipsAround, TipsByHand
 from upright_heron.core.split.fittings import JointKind
 from upright_heron.core.supports.demand.patches import Hold, Style
 from upright_heron.core.toolpaths.bodies import SecondBodies
@@ -51,6 +52,7 @@ from upright_heron.sheet.process import (
 )
 from upright_heron.sheet.shop import Calibration, OwnMaterial, OwnPrinter
 from upright_heron.work.bind import ItemBinding, PlateBinding, hand_of, keys_of, plate_keys
+from upright_heron.work.tips import stands_round
 
 MARKS = PaintedMarks(digest="d" * 32, of="0" * 32, prop_mm2=5, show_mm2=5, demand="demand", show="show")
 ITEM = Item(
@@ -426,13 +428,28 @@ class FieldsTest(unittest.TestCase):
             with self.subTest(name):
                 asked = ItemBinding(altered(sheet, f"supports.{name}", value)).settings(s.ResinSupports)
                 self.assertNotEqual(asked, given)
-        self.assertEqual(set(OF_STILTS) | {"kind", "put_mm", "out_mm"}, set(ResinSupports.model_fields))
-        # Tips put by hand make stilts anew, and nothing of the part.
-        put = altered(sheet, "supports.put_mm", ((1.0, 2.0, 3.0),))
-        self.assertEqual(ItemBinding(put).settings(s.ResinSupports).put_mm, ((1.0, 2.0, 3.0),))
-        again = {name for name in GRAPH if before[name] != result_keys(put)[name]}
-        self.assertTrue({"stilts", "supports"} <= again)
-        self.assertFalse({"layers", "walked", "hangs"} & again)
+        self.assertEqual(set(OF_STILTS) | {"kind", "around", *BY_HAND}, set(ResinSupports.model_fields))
+        # What hands do to tips stands stilts anew round it, and makes nothing of the part.
+        for name, value in BY_HAND.items():
+            with self.subTest(name):
+                put = altered(sheet, f"supports.{name}", value)
+                self.assertNotEqual(ItemBinding(put).settings(TipsByHand), TipsByHand())
+                around = ItemBinding(put).settings(TipsAround)
+                self.assertEqual(around, TipsAround(ItemBinding(put).settings(TipsByHand)))
+                again = {name for name in GRAPH if before[name] != result_keys(put)[name]}
+                self.assertTrue({"stood", "stilts", "supports"} <= again)
+                self.assertFalse({"layers", "walked", "hangs", "site"} & again)
+        # Those that stand on are stood round what was there before, until other settings stand them anew.
+        stays = put.model_copy(update={"supports": put.supports.model_copy(update=stands_round(sheet))})
+        self.assertEqual(ItemBinding(stays).settings(TipsAround), TipsAround())
+        self.assertEqual(result_keys(stays)["stood"], before["stood"])
+        self.assertNotEqual(result_keys(stays)["stilts"], before["stilts"])
+        for changed_since in (
+            altered(stays, "supports.tip_mm", 0.7), altered(stays, "stance", Stance(quaternion=(0, 1, 0, 0))),
+            altered(stays, "material", "Tough resin"),
+        ):  # fmt: skip
+            held = ItemBinding(changed_since)
+            self.assertEqual(held.settings(TipsAround), TipsAround(held.settings(TipsByHand)))
         # A tough resin is pulled harder.
         tough = altered(sheet, "material", "Tough resin")
         self.assertEqual(ItemBinding(tough).settings(s.Peeling), s.Peeling(Peel.HARD))
@@ -447,7 +464,11 @@ OF_STILTS = {
     "spacing_mm": 3, "clearance_mm": 0.6, "tip_mm": 0.5, "depth_mm": 0.3, "shaft_mm": 1.2, "foot_mm": 4,
     "taper_mm": 0.1, "tip_length_mm": 3, "rounded": True, "lean_deg": 30, "from_plate": True, "apart": True, "hollows_free": True, "fine_tip_mm": 0.2, "fine_shaft_mm": 0.7,
     "stout_tip_mm": 0.9, "stout_shaft_mm": 2, "brace_deg": 40, "brace_every_mm": 20, "slender": 30,
-    "tip_sizes": (TipSize(at_mm=(1, 2, 3), size="stout"),), "spare": 2,
+    "spare": 2,
+}  # fmt: skip
+BY_HAND = {
+    "put_mm": ((1.0, 2.0, 3.0),), "out_mm": ((1.0, 2.0, 3.0),),
+    "tip_sizes": (TipSize(at_mm=(1, 2, 3), size="stout"),),
 }  # fmt: skip
 # Fields of supports that count as another that is tried.
 ALIKE = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from manifold3d import CrossSection, Manifold
 
 from .formats.stl import read_stl
@@ -15,6 +16,7 @@ from .hanging.overhangs import overhangs
 from .hollow.cavity import HollowSetting
 from .hollow.hollowed import hollow_out
 from .layers.stack import LayerStack, slice_solid
+from .machines.catalogue import Peel
 from .split.fittings import JointSetting
 from .split.grid import grid_cuts
 from .split.pieces import split
@@ -23,7 +25,10 @@ from .stance.resting import resting_faces
 from .supports.demand.patches import Patch, Style
 from .supports.filament.styles import make_filament
 from .supports.model import SupportSettings
-from .supports.resin.stilts import Ground, make_stilts
+from .supports.resin.hands import with_hands
+from .supports.resin.site import NOTHING, ByHand, Ground, Site
+from .supports.resin.stilt_sets import edited, finished
+from .supports.resin.stilts import stand
 from .toolpaths.gcode import Writing, written
 from .toolpaths.laying import Laying, lay
 from .toolpaths.patterns import Pattern
@@ -70,6 +75,14 @@ def _lay_one() -> None:
             pass
 
 
+def _stand_some(ground: Ground) -> None:
+    """Stilts, and one more by hand."""
+    site = Site(ground, SupportSettings(), Peel.USUAL, 45.0)
+    stood = stand(site)
+    put = ByHand(np.array([[7.0, 1.0, 4.0]]), np.zeros((0, 3)))
+    edited(finished(stood, site), with_hands(stood, site, NOTHING, put), site)
+
+
 def warm() -> None:
     """Compile all kernels, or load them from numba's cache."""
     post = Manifold.cube((2, 2, 4)) + Manifold.cube((8, 2, 1)).translate((0, 0, 4))
@@ -81,7 +94,7 @@ def warm() -> None:
     _hold_one(stack)
     _lay_one()
     ground = Ground(mesh, Tree.of(mesh), stack, walk(mesh, stack, spot_mm=0.4, resin=True))
-    make_stilts(ground, 45.0, SupportSettings())
+    _stand_some(ground)
     resting_faces(mesh, facts(mesh), 45.0)
     picture(mesh, 16, 16)
     _cut_one()

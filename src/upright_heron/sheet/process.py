@@ -121,6 +121,19 @@ class TipSize(Document):
     size: Stoutness
 
 
+class TipsAround(Document):
+    """What hands had done to tips when the other stilts were stood: these stand round it.
+
+    ``made_for`` stands for what they were stood from, whatever hands do; as soon as that is something else
+    they are stood round all that hands did.
+    """
+
+    made_for: str = Field(max_length=80)
+    put_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
+    out_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
+    tip_sizes: Annotated[tuple[TipSize, ...], Field(max_length=MOST_TIPS)] = ()
+
+
 class ResinSupports(Document):
     """Settings that stilts on a resin machine are made with."""
 
@@ -159,6 +172,8 @@ class ResinSupports(Document):
     out_mm: Annotated[tuple[Vector, ...], Field(max_length=MOST_TIPS)] = ()
     # Sizes that hands chose for single tips, whatever these bear.
     tip_sizes: Annotated[tuple[TipSize, ...], Field(max_length=MOST_TIPS)] = ()
+    # What of that the other stilts stand round; without it they stand round all of it.
+    around: TipsAround | None = None
 
     def settings(self, line_mm: float = 0.05, layer_mm: float = 0.05) -> SupportSettings:
         """Return them as the core takes them, for a pixel so wide and layers so high."""
@@ -188,7 +203,7 @@ class ResinSupports(Document):
     @property
     def for_any_part(self) -> ResinSupports:
         """The settings without what hands did on one part."""
-        return self.model_copy(update={"put_mm": (), "out_mm": (), "tip_sizes": ()})
+        return self.model_copy(update={"put_mm": (), "out_mm": (), "tip_sizes": (), "around": None})
 
     def sized(self, factors: Vector) -> ResinSupports:
         """Return them for a part that is sized by factors: places go along."""
@@ -197,7 +212,7 @@ class ResinSupports(Document):
             x, y, z = (v * f for v, f in zip(at, factors, strict=True))
             return x, y, z
 
-        moved: dict[str, object] = {
+        moved: dict[str, object] = {"around": None} | {
             name: tuple(along(at) for at in getattr(self, name)) for name in ("put_mm", "out_mm")
         }
         moved["tip_sizes"] = tuple(

@@ -29,6 +29,7 @@ from ..work.machine_board import NEEDED
 from ..work.scheduler import Scheduler
 from ..work.summary import Summary, item_summary, summary
 from ..work.tasks import Rank, Standing
+from ..work.tips import TipHand
 from .looking import Looking
 from .section import SECTIONS, Section
 from .state import view_state
@@ -140,6 +141,8 @@ class Pages:
         self._store = store
         self._work = work
         self.memo = Memo(store)
+        # Tips of stilts are changed where the pages are served: nothing is sent to and fro for it.
+        self.tips = TipHand(store, self.memo)
         self._shown: LRUCache[tuple[str, str], Summary] = LRUCache(100)
         self._lock = threading.Lock()
         # The step of a job that somebody asked the results of, where they are not made at once.

@@ -15,6 +15,7 @@ from ..core.keys import Alike, Keys
 from ..core.recipes import settings as s
 from ..core.recipes.handoff import MARKS
 from ..core.recipes.part import BODIES, CAME, MARKS_DEMAND, MARKS_SHOW, MESH
+from ..core.recipes.settings_by_hand import TipsAround, TipsByHand
 from ..core.recipes.supports_filament import AROUND, KEPT
 from ..core.split.grid import box_for
 from ..core.supports.filament.thickness import thickness
@@ -24,6 +25,7 @@ from ..sheet.process import Second
 from ..sheet.upcast import is_of
 from .bind_paths import OF_PATHS, gcode
 from .bind_plates import items_of, layout
+from .bind_tips import around, tips_of
 
 T = TypeVar("T")
 Reader = Callable[[ItemSheet], Any]
@@ -77,6 +79,8 @@ class ItemBinding:
 
     def settings(self, kind: type) -> object | None:
         """As ``Binding``."""
+        if kind is TipsAround and not self._around:
+            return TipsAround()
         if kind not in self._known:
             reader = _READERS.get(kind)
             self._known[kind] = None if reader is None else reader(self._sheet)
@@ -163,9 +167,9 @@ def hand_of(sheet: ItemSheet) -> HandWork:
     return sheet.hand if is_of(sheet.hand.of, sheet) else HandWork(of=sheet.stance_id)
 
 
-def growing(sheet: ItemSheet) -> str:
-    """What automatic supports are made from, whatever hands made beside them."""
-    return Keys(ItemBinding(sheet, around=False)).get("grown") or ""
+def growing(sheet: ItemSheet, name: str = "grown") -> str:
+    """What automatic supports, or the ``stood`` stilts, are made from, whatever hands made beside them."""
+    return Keys(ItemBinding(sheet, around=False)).get(name) or ""
 
 
 def as_variant(sheet: ItemSheet, kept: Variant) -> ItemSheet:
@@ -356,10 +360,18 @@ def _filament(sheet: DecidedSheet) -> s.FilamentSupports | None:
 
 @binds(s.ResinSupports)
 def _resin(sheet: DecidedSheet) -> s.ResinSupports | None:
-    if sheet.resin is None or not sheet.is_resin:
-        return None
-    chosen = tuple((one.at_mm, one.size.value) for one in sheet.resin.tip_sizes)
-    return s.ResinSupports(sheet.support_settings(), sheet.resin.put_mm, sheet.resin.out_mm, chosen)
+    return s.ResinSupports(sheet.support_settings()) if sheet.resin and sheet.is_resin else None
+
+
+@binds(TipsByHand)
+def _tips(sheet: DecidedSheet) -> TipsByHand | None:
+    return None if sheet.resin is None or not sheet.is_resin else tips_of(sheet.resin)
+
+
+@binds(TipsAround)
+def _tips_around(sheet: ItemSheet) -> TipsAround | None:
+    known = sheet.resin if sheet.is_resin else None
+    return None if known is None else TipsAround(tips_of(around(known, growing(sheet, "stood"))))
 
 
 @binds(s.Peeling)

@@ -63,9 +63,10 @@ class Memo:
         """What is shown instead of a result until that is made, or ``None``."""
         return self.result(edited_key(key))
 
-    def put_meanwhile(self, key: str, value: Any) -> None:
-        """Show a value until a result is made."""
-        self._store.remember(edited_key(key), value)
+    def put_meanwhile(self, key: str, value: Any, *, written: bool = True) -> None:
+        """Show a value until a result is made; one that is not ``written`` down goes with the process."""
+        if written:
+            self._store.remember(edited_key(key), value)
         self.put(edited_key(key), value)
 
 
@@ -180,4 +181,4 @@ class Known:
 
 
 # Results that are changed by hand at once, and made for good afterwards.
-EDITED = frozenset({"filament_supports"})
+EDITED = frozenset({"filament_supports", "stilts"})

@@ -130,11 +130,8 @@ class Tree:
     def nearest(self, point: NDArray[np.float64]) -> tuple[int, float]:
         """Facet of the mesh that is nearest to a point (3,), and its distance, mm."""
         away = float(self.distances(point[None])[0])
-        reach = away + 1e-6
-        low, high = self.corners.min(axis=1), self.corners.max(axis=1)
-        near = np.flatnonzero(((low <= point + reach) & (high >= point - reach)).all(axis=1))
-        off = [squared_distance(self.corners, int(k), *point) for k in near]
-        return int(self.order[near[int(np.argmin(off))]]), away
+        x, y, z = (float(v) for v in point)
+        return int(self.order[_first_nearest(self.corners, x, y, z, away + 1e-6)]), away
 
     def winding(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """Generalised winding number (n,) at points (n, 3): 1 inside a closed surface and 0 outside."""
@@ -142,6 +139,24 @@ class Tree:
             self.corners, self.boxes, self.moments, np.ascontiguousarray(points), FAR_RADII
         )
         return found
+
+
+@njit(cache=True)
+def _first_nearest(corners, x, y, z, reach):  # type: ignore[no-untyped-def]
+    """The first of the triangles (m, 3, 3) that are nearest to a place, and no further than ``reach``."""
+    best, least = 0, np.inf
+    for k in range(corners.shape[0]):
+        a, b, c = corners[k, 0], corners[k, 1], corners[k, 2]
+        if min(a[0], b[0], c[0]) > x + reach or max(a[0], b[0], c[0]) < x - reach:
+            continue
+        if min(a[1], b[1], c[1]) > y + reach or max(a[1], b[1], c[1]) < y - reach:
+            continue
+        if min(a[2], b[2], c[2]) > z + reach or max(a[2], b[2], c[2]) < z - reach:
+            continue
+        off = squared_distance(corners, k, x, y, z)
+        if off < least:
+            best, least = k, off
+    return best
 
 
 @njit(cache=True)

@@ -175,21 +175,9 @@ class FilamentSupports:
 
 @dataclass(frozen=True, slots=True)
 class ResinSupports:
-    """Settings of stilts on a resin machine.
-
-    Attributes
-    ----------
-    settings : SupportSettings
-    put_mm, out_mm : tuple of (x, y, z)
-        Tips put and taken out by hand, in the frame of the part.
-    tip_sizes : tuple of (place, name)
-        Sizes that were chosen for single tips.
-    """
+    """Settings of stilts on a resin machine."""
 
     settings: SupportSettings
-    put_mm: tuple[tuple[float, float, float], ...] = ()
-    out_mm: tuple[tuple[float, float, float], ...] = ()
-    tip_sizes: tuple[tuple[tuple[float, float, float], str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

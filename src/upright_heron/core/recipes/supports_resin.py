@@ -16,13 +16,23 @@ from ..supports.checks.holding import holding as holding_of
 from ..supports.checks.holding import probes
 from ..supports.checks.removal import Access, reach
 from ..supports.model import Branches, Column
+from ..supports.resin.hands import with_hands
+from ..supports.resin.site import ByHand, Ground, Site, Stood
 from ..supports.resin.sizes import Stoutness
-from ..supports.resin.stilts import ByHand, Ground, make_stilts
+from ..supports.resin.stilt_sets import finished
+from ..supports.resin.stilts import stand
 from ..supports.show_side import Shown
 from ..supports.support_set import SupportSet
 from .hanging import Painted, all_hanging, hangs, painted, walked
 from .layers import layers
-from .settings import FilamentSupports, Limit, Peeling, ResinSupports, Tool
+from .settings import (
+    FilamentSupports,
+    Limit,
+    Peeling,
+    ResinSupports,
+    Tool,
+)
+from .settings_by_hand import TipsAround, TipsByHand
 from .stance import placed_mesh, placed_solid, placement, tree
 from .supports_filament import filament_supports, show_side
 from .values import Holding
@@ -48,24 +58,28 @@ def ground(
     return Ground(mesh, part, stack, all_hanging(found, regions), (x, y, z), shown)
 
 
+@recipe("site", version=1, needs=(ground,), reads=(ResinSupports, Limit, Peeling), keep=Keep.PASSING)
+def site(stands: Ground, asked: ResinSupports, limit: Limit, material: Peeling) -> Site:
+    """What stilts are worked out from, whatever hands do: the room round the part, and what hangs in it."""
+    return Site(stands, asked.settings, material.peel, limit.deg)
+
+
 @recipe(
-    "stilts",
-    version=17,
+    "stood",
+    version=1,
     stage="Standing stilts",
-    needs=(ground, placed_solid, maybe(painted), placement),
-    reads=(ResinSupports, Limit, Peeling),
+    needs=(site, placed_solid, maybe(painted), placement),
+    reads=TipsAround,
 )
-def stilts(
-    stands: Ground,
+def stood(
+    where_to: Site,
     body: Solid | None,
     coat: Painted | None,
     where: Placement,
-    asked: ResinSupports,
-    limit: Limit,
-    material: Peeling,
+    around: TipsAround,
     progress: Progress,
-) -> SupportSet:
-    """Stilts under a resin part.
+) -> Stood:
+    """Stilts under a resin part, round what hands had done.
 
     Raises
     ------
@@ -77,19 +91,43 @@ def stilts(
             "Stilts need a closed part, and this surface is open.",
             "Export a closed part, or pick a filament printer: its columns only need the layers.",
         )
-    return make_stilts(
-        stands,
-        limit.deg,
-        asked.settings,
-        peel=material.peel,
+    return stand(
+        where_to,
         painted=coat and (coat[0], coat[2]),
-        by_hand=ByHand(
-            where.points(asked.put_mm),
-            where.points(asked.out_mm),
-            where.points([at for at, _ in asked.tip_sizes]),
-            tuple(Stoutness(name) for _, name in asked.tip_sizes),
-        ),
+        by_hand=_in_stance(around.by_hand, where),
         progress=progress,
+    )
+
+
+@recipe(
+    "after_hands",
+    version=1,
+    needs=(site, stood, placement),
+    reads=(TipsAround, TipsByHand),
+    keep=Keep.PASSING,
+)
+def after_hands(
+    where_to: Site, made: Stood, where: Placement, around: TipsAround, by_hand: TipsByHand
+) -> Stood:
+    """Stilts with all that hands did since."""
+    if around.by_hand == by_hand:
+        return made
+    return with_hands(made, where_to, _in_stance(around.by_hand, where), _in_stance(by_hand, where))
+
+
+@recipe("stilts", version=18, stage="Checking stilts", needs=(site, after_hands))
+def stilts(where_to: Site, made: Stood, progress: Progress) -> SupportSet:
+    """Stilts in their layers, checked."""
+    return finished(made, where_to, progress)
+
+
+def _in_stance(by_hand: TipsByHand, where: Placement) -> ByHand:
+    """What hands did, where the part stands."""
+    return ByHand(
+        where.points(by_hand.put_mm),
+        where.points(by_hand.out_mm),
+        where.points([at for at, _ in by_hand.tip_sizes]),
+        tuple(Stoutness(name) for _, name in by_hand.tip_sizes),
     )
 
 

@@ -55,6 +55,7 @@ from .supports import (
     MakeSupports,
     PutTips,
     RemoveSupports,
+    RoundTips,
     SetFooting,
     SetStyle,
     SizeTip,
@@ -99,6 +100,7 @@ AnyChange = Annotated[
     | StylePatches
     | Strengthen
     | ForgetTips
+    | RoundTips
     | RemoveSupports
     | KeepVariant
     | TakeVariant
@@ -192,6 +194,7 @@ __all__ = [
     "RemoveSupports",
     "Rename",
     "Resize",
+    "RoundTips",
     "SeparateItem",
     "SetFooting",
     "SetJoints",

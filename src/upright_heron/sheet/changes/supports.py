@@ -21,6 +21,7 @@ from ..process import (
     Footing,
     ResinSupports,
     Second,
+    TipsAround,
     TipSize,
     read_gap,
 )
@@ -189,6 +190,8 @@ class PutTips(Change):
     kind: Literal["put-tips"] = "put-tips"
     at_mm: tuple[Vector, ...] = Field(min_length=1, max_length=MOST_TIPS)
     words: str = Field(default="Put a tip by hand", max_length=80)
+    # What the others go on standing round; without it they are stood anew.
+    around: TipsAround | None = None
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = _stilts(sheet)
@@ -201,8 +204,10 @@ class PutTips(Change):
                 "Take some out, or space them wider.",
             )
         left = tuple(at for at in known.out_mm if not _among(at, fresh))
-        changed = known.model_copy(update={"put_mm": (*known.put_mm, *fresh), "out_mm": left})
-        return altered(sheet, supports=changed)
+        # One that was taken out comes back only as they are stood anew.
+        around = self.around if len(left) == len(known.out_mm) else None
+        changed = {"put_mm": (*known.put_mm, *fresh), "out_mm": left, "around": around}
+        return altered(sheet, supports=known.model_copy(update=changed))
 
     def label(self, sheet: ItemSheet) -> str:
         return self.words
@@ -213,15 +218,17 @@ class TakeTipOut(Change):
 
     kind: Literal["tip-out"] = "tip-out"
     at_mm: Vector
+    around: TipsAround | None = None
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = _stilts(sheet)
         put = tuple(at for at in known.put_mm if not _among(at, (self.at_mm,)))
         if len(put) < len(known.put_mm):
-            return altered(sheet, supports=known.model_copy(update={"put_mm": put}))
+            return altered(sheet, supports=known.model_copy(update={"put_mm": put, "around": self.around}))
         if len(known.out_mm) >= MOST_TIPS:
             raise BadValue(f"{MOST_TIPS} tips can be taken out by hand.", "Bring some of them back.")
-        return altered(sheet, supports=known.model_copy(update={"out_mm": (*known.out_mm, self.at_mm)}))
+        out = {"out_mm": (*known.out_mm, self.at_mm), "around": self.around}
+        return altered(sheet, supports=known.model_copy(update=out))
 
     def label(self, sheet: ItemSheet) -> str:
         return "Take a tip out"
@@ -233,6 +240,7 @@ class SizeTip(Change):
     kind: Literal["size-tip"] = "size-tip"
     at_mm: Vector
     size: Stoutness | Literal[""] = ""
+    around: TipsAround | None = None
 
     def apply(self, sheet: ItemSheet) -> ItemSheet:
         known = _stilts(sheet)
@@ -241,10 +249,22 @@ class SizeTip(Change):
             if len(kept) >= MOST_TIPS:
                 raise BadValue(f"Sizes can be chosen for {MOST_TIPS} tips.", "Let some go by their load.")
             kept = (*kept, TipSize(at_mm=self.at_mm, size=Stoutness(self.size)))
-        return altered(sheet, supports=known.model_copy(update={"tip_sizes": kept}))
+        return altered(sheet, supports=known.model_copy(update={"tip_sizes": kept, "around": self.around}))
 
     def label(self, sheet: ItemSheet) -> str:
         return f"A {self.size} tip" if self.size else "A tip by its load"
+
+
+class RoundTips(Change):
+    """Stand the other stilts anew, round what hands did to tips."""
+
+    kind: Literal["round-tips"] = "round-tips"
+
+    def apply(self, sheet: ItemSheet) -> ItemSheet:
+        return altered(sheet, supports=_stilts(sheet).model_copy(update={"around": None}))
+
+    def label(self, sheet: ItemSheet) -> str:
+        return "Stand the other stilts round tips by hand"
 
 
 class ForgetTips(Change):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from itertools import pairwise
 
 import numpy as np
 from numba import njit
@@ -66,7 +67,7 @@ def verify_stilts(
     progress("Checking stilts", 0, 1)
     return [
         *_floating(made, stack),
-        *_ends(stilts, part),
+        *_ends(stilts, part, stilts),
         *_crossing(stilts, part),
         *_loose(made.braces, stilts),
         *_slender(stilts, made.braces, slender),
@@ -74,13 +75,102 @@ def verify_stilts(
     ][: 6 * MOST_TOLD]
 
 
-def _floating(made: SupportSet, stack: LayerStack) -> list[Fault]:
-    """What begins in mid-air, going up the layers of part and stilts together."""
-    both = _together(made.layers, stack)
+def verify_changed(
+    made: SupportSet,
+    before: SupportSet,
+    stack: LayerStack,
+    part: Tree,
+    *,
+    slender: float = SLENDER,
+) -> list[Fault]:
+    """Check stilts of which some were changed.
+
+    Parameters
+    ----------
+    made : SupportSet
+    before : SupportSet
+        As they were, checked.
+    stack : LayerStack
+        Layers of the part, lifted or not.
+    part : Tree
+        Of the part where it stands.
+    slender : float
+        As for ``verify_stilts``.
+
+    Returns
+    -------
+    list of Fault
+        What ``verify_stilts`` finds, which is looked for where something changed: layers round the ends of
+        stilts that came, went or run otherwise, and what was found wrong before. Elsewhere a shaft of its own
+        takes nothing from what stood, and holds nothing up.
+    """
+    old, stilts = {one.id: one for one in before.stilts}, list(made.stilts)
+    stays = {
+        one.id
+        for one in stilts
+        if one.id in old and (one is old[one.id] or np.array_equal(one.circles, old[one.id].circles))
+    }
+    changed = [one for one in stilts if one.id not in stays]
+    wrong = any(f.kind in (FaultKind.NOT_HELD, FaultKind.CROSSES) for f in before.faults)
+    suspects = stilts if wrong or any(_at_an_end(f, before) for f in before.faults) else changed
+    spans = _spans([*changed, *(one for one in before.stilts if one.id not in stays)], stack)
+    floating = [
+        fault
+        for fault in before.faults
+        if fault.kind is FaultKind.FLOATS
+        and not any(low <= fault.at_mm[2] / stack.layer_mm + 1e-6 < high for low, high in spans)
+        and not _at_an_end(fault, before)
+    ]
+    for low, high in spans:
+        floating += _floating(made, stack, low, high)
+    return [
+        *sorted(floating, key=lambda fault: fault.at_mm[2])[:MOST_TOLD],
+        *_ends(suspects, part, stilts),
+        *_crossing(suspects, part),
+        *_loose(made.braces, stilts),
+        *_slender(stilts, made.braces, slender),
+        *_overloaded(stilts),
+    ][: 6 * MOST_TOLD]
+
+
+def _spans(stilts: Sequence[Stilt], stack: LayerStack) -> list[tuple[int, int]]:
+    """Levels, from one to before another, in which the ends of stilts hold something, or are held."""
+    h = stack.layer_mm
+    found: list[tuple[int, int]] = []
+    ends = [(one.circles[-one.cone, 2], one.circles[-1, 2]) for one in stilts]
+    ends += [(one.circles[0, 2], one.circles[0, 2]) for one in stilts if one.circles[0, 2] > NEAR_MM]
+    for low, high in sorted(ends):
+        first, last = max(int(low / h) - 2, 0), int((high + 2 * FREE_MM) / h) + 3
+        if found and first <= found[-1][1]:
+            found[-1] = found[-1][0], max(found[-1][1], last)
+        else:
+            found.append((first, last))
+    return found
+
+
+def _at_an_end(fault: Fault, made: SupportSet) -> bool:
+    """Whether a fault is about an end of a stilt or of a brace: these are all looked at again."""
+    feet = [one.circles[0, :3] for one in made.stilts]
+    ends = np.array([*feet, *(end for bar in made.braces for end in bar.ends_mm)]).reshape(-1, 3)
+    return bool(len(ends)) and bool((np.abs(ends - fault.at_mm).max(axis=1) <= 1e-9).any())
+
+
+def _floating(made: SupportSet, stack: LayerStack, first: int = 0, last: int | None = None) -> list[Fault]:
+    """What begins in mid-air, going up the layers of part and stilts together.
+
+    Of the levels from ``first``, in which all stands, to before ``last``.
+    """
+    # What begins in the last of them may be caught further up.
+    above = math.floor(FREE_MM / stack.layer_mm + 1e-6) + 1
+    both = _together(made.layers, stack, first, None if last is None else last + above)
+    if not len(both):
+        return []
     found = pieces(both)
     pairs = links(found)
     begins = found.layer > 0
     begins[pairs[:, 0]] = False
+    if last is not None:
+        begins &= found.layer < last - first
     if not begins.any():
         return []
     by_upper = pairs[np.argsort(pairs[:, 0], kind="stable")]
@@ -133,14 +223,15 @@ def _caught(found: Pieces, piece: int, pairs: NDArray[np.int64], held: NDArray[n
     return False
 
 
-def _together(one: LayerStack, other: LayerStack) -> LayerStack:
-    """Outlines of two stacks of layers side by side, counted from the plate."""
+def _together(one: LayerStack, other: LayerStack, low: int, high: int | None) -> LayerStack:
+    """Outlines of two stacks of layers side by side, counted from the plate, from one level to another."""
     h = one.layer_mm
     lift = round(other.base_mm / h)
     total = max(len(one), len(other) + lift)
-    points, starts, layers, rings = [], [], [0], 0
+    total = total if high is None else min(total, high)
+    points, starts, layers, rings = [np.zeros((0, 2))], [np.zeros(0, np.int64)], [0], 0
     count = 0
-    for level in range(total):
+    for level in range(low, total):
         for stack, layer in ((one, level), (other, level - lift)):
             if not 0 <= layer < len(stack):
                 continue
@@ -152,8 +243,8 @@ def _together(one: LayerStack, other: LayerStack) -> LayerStack:
             rings += last - first
         layers.append(rings)
     ring_start = np.concatenate([*starts, [count]]).astype(np.int64)
-    nothing = np.zeros(total)
-    return LayerStack(h, 0.0, nothing, np.concatenate(points), ring_start, np.array(layers, np.int64), 0)
+    nothing = np.zeros(max(total - low, 0))
+    return LayerStack(h, low * h, nothing, np.concatenate(points), ring_start, np.array(layers, np.int64), 0)
 
 
 def _beside_held(found: Pieces, piece: int, held: NDArray[np.bool_], by: Sequence[int] = ()) -> bool:
@@ -170,8 +261,8 @@ def _beside_held(found: Pieces, piece: int, held: NDArray[np.bool_], by: Sequenc
     return False
 
 
-def _ends(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
-    """Tips that do not reach the part, and feet that stand on nothing."""
+def _ends(stilts: Sequence[Stilt], part: Tree, every: Sequence[Stilt]) -> list[Fault]:
+    """Tips that do not reach the part, and feet that stand neither on it nor in a shaft of ``every``."""
     if not stilts:
         return []
     tops = np.array([one.circles[-1, :3] for one in stilts])
@@ -179,7 +270,7 @@ def _ends(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
     inside = part.winding(np.concatenate([tops, feet])) > 0.5
     near = part.distances(np.concatenate([tops, feet]), 1.0) < NEAR_MM
     reached = inside | near
-    named = {one.id: one for one in stilts}
+    named = {one.id: one for one in every}
     told = []
     for k, one in enumerate(stilts):
         if not reached[k]:
@@ -236,17 +327,16 @@ def _loose(braces: Sequence[Brace], stilts: Sequence[Stilt]) -> list[Fault]:
     named = {one.id: one for one in stilts}
     told = []
     for bar in braces:
-        for end in bar.ends_mm:
-            if not any(_holds(named[name], end) for name in bar.between if name in named):
-                x, y, z = (float(v) for v in end)
+        for x, y, z in bar.ends_mm.tolist():
+            if not any(_holds(named[name], x, y, z) for name in bar.between if name in named):
                 told.append(Fault(FaultKind.FLOATS, (x, y, z), "A brace ends in no stilt."))
     return told[:MOST_TOLD]
 
 
-def _holds(stilt: Stilt, end: NDArray[np.float64]) -> bool:
-    """Whether an end (3,) of a brace lies in a stilt."""
-    circle = stilt.circle_at(float(end[2]))
-    return circle is not None and math.hypot(circle[0] - end[0], circle[1] - end[1]) < circle[2]
+def _holds(stilt: Stilt, x_mm: float, y_mm: float, z_mm: float) -> bool:
+    """Whether an end of a brace lies in a stilt."""
+    circle = stilt.circle_at(z_mm)
+    return circle is not None and math.hypot(circle[0] - x_mm, circle[1] - y_mm) < circle[2]
 
 
 def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[float]]:
@@ -258,9 +348,10 @@ def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[fl
         if _in_shaft(one, named.get(one.stands_on)):
             held[one.stands_on].append(float(one.circles[0, 2]))
     for bar in braces:
+        ends = bar.ends_mm.tolist()
         for name in bar.between:
             if name in named:
-                held[name] += [float(end[2]) for end in bar.ends_mm if _holds(named[name], end)]
+                held[name] += [z for x, y, z in ends if _holds(named[name], x, y, z)]
     found: list[list[float]] = []
     for one in stilts:
         heights = sorted([float(one.circles[0, 2]), *held[one.id], float(one.circles[-1, 2])])
@@ -270,7 +361,7 @@ def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[fl
 
 def unbraced_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[float]:
     """Longest run of each stilt between its ends, its braces and what stands on it, mm."""
-    return [float(np.diff(heights).max()) for heights in held_at_mm(stilts, braces)]
+    return [max(high - low for low, high in pairwise(heights)) for heights in held_at_mm(stilts, braces)]
 
 
 def _slender(stilts: Sequence[Stilt], braces: Sequence[Brace], slender: float) -> list[Fault]:

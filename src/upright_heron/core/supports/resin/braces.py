@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numba import njit
@@ -32,7 +33,13 @@ FAR_MM, EVERY_BRACE_MM, ROUNDS = 30.0, 4.0, 4
 AT_ONCE = 128
 
 
-def brace(stilts: Sequence[Stilt], part: Tree, settings: SupportSettings) -> list[Brace]:
+def brace(
+    stilts: Sequence[Stilt],
+    part: Tree,
+    settings: SupportSettings,
+    there: Sequence[Brace] = (),
+    only: NDArray[np.bool_] | None = None,
+) -> list[Brace]:
     """Put braces between the shafts of neighbouring stilts, upright or leaning.
 
     Parameters
@@ -41,6 +48,10 @@ def brace(stilts: Sequence[Stilt], part: Tree, settings: SupportSettings) -> lis
     part : Tree
         Of the part where it stands.
     settings : SupportSettings
+    there : sequence of Brace
+        Those that there are already.
+    only : (n,) bool, optional
+        Stilts that lack some: others get none but with them.
 
     Returns
     -------
@@ -48,9 +59,11 @@ def brace(stilts: Sequence[Stilt], part: Tree, settings: SupportSettings) -> lis
         From one shaft up to the next, the other way round each time. Both ends lie in shafts.
     """
     axes = _Axes.of(stilts)
+    number = {one.id: k for k, one in enumerate(stilts)}
     found: list[Brace] = []
     for level, z in enumerate(np.arange(FIRST_MM, axes.high, settings.brace_every_mm).tolist()):
-        found += _at_height(stilts, axes, part, settings, z, turned=level % 2 == 1)
+        held = Counter(number[name] for bar in there if bar.ends_mm[0, 2] == z for name in bar.between)
+        found += _at_height(stilts, axes, part, settings, (z, level % 2 == 1), held, only)
     return found
 
 
@@ -78,10 +91,8 @@ def steady(
     for _ in range(ROUNDS):
         more: list[Brace] = []
         for k, heights in enumerate(held_at_mm(stilts, found)):
-            runs = np.diff(heights)
-            longest = int(runs.argmax())
-            if axes.top[k] > axes.low[k] and runs[longest] > settings.slender * stilts[k].shaft_mm:
-                low, high = heights[longest], heights[longest + 1]
+            low, high = max(pairwise(heights), key=lambda run: run[1] - run[0])
+            if axes.top[k] > axes.low[k] and high - low > settings.slender * stilts[k].shaft_mm:
                 more += _within(stilts, axes, part, settings, k, (low, high))
         if not more:
             break
@@ -158,13 +169,23 @@ class _Axes:
 
 
 def _at_height(
-    stilts: Sequence[Stilt], axes: _Axes, part: Tree, settings: SupportSettings, z: float, *, turned: bool
+    stilts: Sequence[Stilt],
+    axes: _Axes,
+    part: Tree,
+    settings: SupportSettings,
+    at: tuple[float, bool],
+    held: Counter[int],
+    only: NDArray[np.bool_] | None,
 ) -> list[Brace]:
-    """Braces that begin at one height: the nearest first, until each stilt has its neighbours."""
+    """Braces that begin at one height: the nearest first, until each stilt has its neighbours.
+
+    ``at`` is the height, and whether they lead the other way round there; ``held`` counts those of each.
+    """
     from scipy.spatial import cKDTree
 
+    z, turned = at
     there = np.flatnonzero((axes.low <= z) & (z < axes.top))
-    if len(there) < 2:
+    if len(there) < 2 or (only is not None and not only[there].any()):
         return []
     plan = _plan(axes.places, axes.start, there, z)
     near = cKDTree(plan).query_pairs(REACH_MM, output_type="ndarray")
@@ -172,8 +193,9 @@ def _at_height(
     # Among those alike in the order of the stilts.
     order = np.lexsort((near[:, 1], near[:, 0], away))
     pairs = there[near[order[away[order] >= LEAST_MM]]]
+    if only is not None:
+        pairs = pairs[only[pairs].any(axis=1)]
     pairs = np.ascontiguousarray(pairs[:, ::-1] if turned else pairs)
-    held: Counter[int] = Counter()
     found: list[Brace] = []
     first = 0
     while first < len(pairs):

@@ -3,86 +3,148 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from manifold3d import CrossSection, FillRule
-from numba import njit
 from numpy.typing import NDArray
 
-from ...layers.stack import LayerStack, pack
+from ...layers.stack import LayerStack, packed
 from ...progress import Progress, tracked
-from ..rings import CIRCLE_AREA, SIDES, circle_rings
+from ..rings import CIRCLE
+from .outline_groups import alike, assembled, cuts_of, groups, outlines_of, rings_of_groups
 from .stilt import Brace, Stilt
+
+# What layers were made of that hands changed: they will change them again.
+_plans: WeakKeyDictionary[LayerStack, _Plan] = WeakKeyDictionary()
+Standing = tuple[Sequence[Stilt], Sequence[Brace]]
 
 
 def stilt_layers(
-    stilts: Sequence[Stilt], braces: Sequence[Brace], stack: LayerStack, progress: Progress
+    stilts: Sequence[Stilt],
+    braces: Sequence[Brace],
+    stack: LayerStack,
+    progress: Progress,
+    *,
+    before: tuple[LayerStack, Standing] | None = None,
 ) -> LayerStack:
-    """Outlines of stilts and braces on the layers of a part, counted from the plate; what meets is united."""
+    """Outlines of stilts and braces on the layers of a part, counted from the plate; what meets is united.
+
+    Parameters
+    ----------
+    stilts : sequence of Stilt
+    braces : sequence of Brace
+    stack : LayerStack
+        Of the part, lifted or not.
+    progress : Progress
+    before : (LayerStack, (sequence of Stilt, sequence of Brace)), optional
+        The layers that others had on the same part: what meets there as here is not united again.
+
+    Returns
+    -------
+    LayerStack
+        The same with and without ``before``, to the bit.
+    """
     h = stack.layer_mm
-    total = len(stack) + round(stack.base_mm / h)
-    heights = np.arange(0.5, total) * h
-    circles, start = _circles(stilts, heights)
-    bars: list[list[NDArray[np.float64]]] = [[] for _ in range(total)]
-    for one in braces:
-        first, last = np.searchsorted(heights, one.ends_mm[:, 2])
-        for level, ring in enumerate(one.rings(heights[first:last]), int(first)):
-            bars[level].append(ring)
-    bar_start = np.cumsum([0] + [len(some) for some in bars]).astype(np.int64)
-    every = np.array([ring for some in bars for ring in some], np.float64).reshape(-1, SIDES, 2)
-    meets = _meeting(circles, start, np.hstack([every.min(axis=1), every.max(axis=1)]), bar_start)
-    alone_mm2 = np.where(meets, 0.0, CIRCLE_AREA * circles[:, 2] ** 2)
-    rings, areas = [], []
-    for level in tracked(range(total), "Layers of the stilts", progress, every=32):
-        some = slice(int(start[level]), int(start[level + 1]))
-        plan, close = circle_rings(circles[some]), meets[some]
-        own, area = _merged([*plan[close], *bars[level]])
-        rings.append(own + list(plan[~close]))
-        areas.append(area + float(alone_mm2[some].sum()))
-    return pack(rings, areas, h, 0.0)
+    heights = np.arange(0.5, len(stack) + round(stack.base_mm / h)) * h
+    plan = _Plan.of(stilts, braces, heights)
+    count = len(plan.first) - 1
+    known, ring_group = _nothing(heights), np.zeros(0, np.int64)
+    taken = np.full(count, -1, np.int64)
+    if before is not None and len(before[0]) == len(heights):
+        # What is read from memory cannot be written: so there is one kind of it to compile for.
+        known = replace(
+            before[0],
+            points=_fixed(before[0].points),
+            ring_start=_fixed(before[0].ring_start),
+            layer_start=_fixed(before[0].layer_start),
+        )
+        old = _plans.get(before[0]) or _Plan.of(*before[1], heights)
+        ring_group, sure = rings_of_groups(
+            known.points, known.ring_start, known.layer_start, old.start, old.grouped[1], *old.groups
+        )
+        taken = alike(plan.grouped[0], *plan.groups, old.grouped[0], *old.groups, 0)
+        taken[(taken >= 0) & ~sure[taken]] = -1
+    below = alike(plan.grouped[0], *plan.groups, plan.grouped[0], *plan.groups, 1)
+    made: list[NDArray[np.float64]] = []
+    ranges = np.zeros((count, 2), np.int64)
+    first, is_taken = plan.first.tolist(), taken >= 0
+    for k in tracked(np.flatnonzero(~is_taken).tolist(), "Layers of the stilts", progress, every=512):
+        if below[k] >= 0 and not is_taken[below[k]]:
+            ranges[k] = ranges[below[k]]
+            continue
+        outlines = outlines_of(plan.grouped[0][first[k] : first[k + 1]], CIRCLE)
+        rings = CrossSection(list(outlines), FillRule.NonZero).to_polygons()
+        ranges[k] = len(made), len(made) + len(rings)
+        made += rings
+    points, ring_start, layer_start, areas = assembled(
+        plan.cuts, plan.start, plan.group, plan.group_start, taken, ranges, *packed(made),
+        known.points, known.ring_start, known.layer_start, ring_group, CIRCLE,
+    )  # fmt: skip
+    layers = LayerStack(h, 0.0, areas, points, ring_start, layer_start, 0)
+    if before is not None:
+        _plans[layers] = plan
+    return layers
 
 
-def _circles(
-    stilts: Sequence[Stilt], heights: NDArray[np.float64]
-) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """Circles (n, 3) of x, y and radius, level by level, and where each of the levels begins (k + 1,)."""
-    levels, found = [np.zeros(0, np.int64)], [np.zeros((0, 3))]
-    for one in stilts:
-        z = one.circles[:, 2]
-        first, last = np.searchsorted(heights, z[0]), np.searchsorted(heights, z[-1], side="right")
-        at = heights[first:last]
-        found.append(np.stack([np.interp(at, z, one.circles[:, k]) for k in (0, 1, 3)], axis=1))
-        levels.append(np.arange(first, last))
-    where = np.concatenate(levels)
-    order = np.argsort(where, kind="stable")
-    start = np.searchsorted(where[order], np.arange(len(heights) + 1))
-    return np.concatenate(found)[order], start.astype(np.int64)
+def _fixed(array: NDArray[Any]) -> NDArray[Any]:
+    """The same array, not to be written."""
+    view = array.view()
+    view.setflags(write=False)
+    return view
 
 
-@njit(cache=True)
-def _meeting(circles, start, boxes, bar_start):  # type: ignore[no-untyped-def]
-    """Which circles (n,) meet another of their level, or the box of a bar."""
-    meets = np.zeros(circles.shape[0], np.bool_)
-    for level in range(start.shape[0] - 1):
-        for a in range(start[level], start[level + 1]):
-            x, y, r = circles[a, 0], circles[a, 1], circles[a, 2]
-            for b in range(a + 1, start[level + 1]):
-                u, v, reach = circles[b, 0] - x, circles[b, 1] - y, circles[b, 2] + r
-                if u * u + v * v < reach * reach:
-                    meets[a] = meets[b] = True
-            for b in range(bar_start[level], bar_start[level + 1]):
-                if (
-                    boxes[b, 0] < x + r
-                    and boxes[b, 2] > x - r
-                    and boxes[b, 1] < y + r
-                    and boxes[b, 3] > y - r
-                ):
-                    meets[a] = True
-    return meets
+def _nothing(heights: NDArray[np.float64]) -> LayerStack:
+    """Layers (k,) with nothing in them."""
+    count = len(heights)
+    starts = _fixed(np.zeros(1, np.int64)), _fixed(np.zeros(count + 1, np.int64))
+    return LayerStack(1.0, 0.0, np.zeros(count), _fixed(np.zeros((0, 2))), *starts, 0)
 
 
-def _merged(rings: list[NDArray[np.float64]]) -> tuple[list[NDArray[np.float64]], float]:
-    if not rings:
-        return [], 0.0
-    section = CrossSection(rings, FillRule.NonZero)
-    return section.to_polygons(), float(section.area())
+@dataclass(frozen=True, eq=False)
+class _Plan:
+    """What stilts and braces are in each level.
+
+    Attributes
+    ----------
+    cuts : (n, 6) float64
+        Level by level, as of ``cuts_of``.
+    start : (k + 1,) int64
+        Where those of each level begin.
+    group : (n,) int64
+        What may meet has one number, counted on from level to level; -1 for what meets nothing.
+    group_start : (k + 1,) int64
+        Where the groups of each level begin.
+    first : (g + 1,) int64
+        Where each group begins in ``grouped``.
+    grouped : (m, 6) float64 and (m, 4) float64
+        Cuts group by group, and their boxes of x0, y0, x1, y1.
+    """
+
+    cuts: NDArray[np.float64]
+    start: NDArray[np.int64]
+    group: NDArray[np.int64]
+    group_start: NDArray[np.int64]
+    first: NDArray[np.int64]
+    grouped: tuple[NDArray[np.float64], NDArray[np.float64]]
+
+    @property
+    def groups(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Where the groups of each level begin (k + 1,), and each group in ``grouped`` (g + 1,)."""
+        return self.group_start, self.first
+
+    @classmethod
+    def of(cls, stilts: Sequence[Stilt], braces: Sequence[Brace], heights: NDArray[np.float64]) -> _Plan:
+        """Those of stilts and braces at heights (k,)."""
+        rows = np.concatenate([np.zeros((0, 4)), *(one.circles for one in stilts)])
+        begins = np.cumsum([0] + [len(one.circles) for one in stilts]).astype(np.int64)
+        ends = np.array([one.ends_mm for one in braces], np.float64).reshape(-1, 2, 3)
+        radius = np.array([one.radius_mm for one in braces], np.float64)
+        cuts, boxes, start = cuts_of(rows, begins, ends, radius, heights, CIRCLE)
+        group, group_start = groups(boxes, start)
+        order = np.flatnonzero(group >= 0)
+        order = order[np.argsort(group[order], kind="stable")]
+        first = np.searchsorted(group[order], np.arange(group_start[-1] + 1)).astype(np.int64)
+        return cls(cuts, start, group, group_start, first, (cuts[order], boxes[order]))

@@ -1,4 +1,5 @@
 import { fetchBlock, readShell } from '../../static/js/blocks.js';
+import { getReady } from '../../static/js/looking.js';
 import { field, find, SectionController } from '../../static/js/section.js';
 import { placeSign } from '../../static/js/signs.js';
 import { SupportHand } from './hand.js';
@@ -76,6 +77,7 @@ export default class SupportsController extends SectionController {
    * @param {HTMLElement} button @param {string} words @param {() => Record<string, string>} [more]  what goes along
    */
   #tip(button, words, more) {
+    getReady(button);
     this.pickPlace(words, async (at) => {
       this.#mark(at, button.id === 'tip-out' ? '#b3261e' : '#0d7c76');
       await this.page.send(button.dataset.url ?? '', { at: at.join(','), ...more?.() });

@@ -85,10 +85,10 @@ def keep_edit(
     if done.made is not None:
         # Shown at once; the supports that count are made for good by their recipe.
         use.pages.memo.put_meanwhile(keys_of(job.sheet.on(sheet.id))["supports"], done.made)
-    return job, _told(before, done.made) if done.made is not None else "", done.picked
+    return job, told(before, done.made) if done.made is not None else "", done.picked
 
 
-def _told(before: SupportSet | None, after: SupportSet) -> str:
+def told(before: SupportSet | None, after: SupportSet) -> str:
     """What is held no longer, and what came in the way."""
     known = {(f.kind, f.patch, f.at_mm) for f in before.faults} if before else set()
     bare = {f.patch for f in before.faults if f.kind is FaultKind.NOT_HELD} if before else set()

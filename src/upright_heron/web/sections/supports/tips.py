@@ -25,8 +25,11 @@ from ....sheet.models import ItemSheet
 from ....sheet.process import MOST_TIPS
 from ....store.store import Job
 from ....work.bind import keys_of
+from ....work.known import Known
+from ....work.tips import stands_round
 from ...dependencies import Services, Use, render
-from ...looking import Look
+from ...looking import Look, Looking
+from .routes import told
 
 router = APIRouter(prefix="/jobs/{job_id}/tips")
 
@@ -53,21 +56,66 @@ def put(request: Request, job_id: str, use: Use, look: Look, at: Place = "", pla
     """Put a tip on a place of the part, in its own frame, or as it stands on the plate: an island there."""
     sheet = use.sheet(job_id, look)
     if plate:
-        words = "Prop an island"
-        change = PutTips(at_mm=(_stands(use, sheet).back(_place(plate)),), words=words)
+        at_mm, words = _stands(use, sheet).back(_place(plate)), "Prop an island"
     else:
-        change = PutTips(at_mm=(_place(at),))
+        at_mm, words = _place(at), "Put a tip by hand"
+    return _answer(request, use, job_id, look, PutTips(at_mm=(at_mm,), words=words))
+
+
+@router.get("/ready", name="tips_ready")
+def ready(job_id: str, use: Use, look: Look) -> Response:
+    """Have at hand what tips are changed with: the first one then is as quick as the others."""
+    use.pages.tips.ready(use.sheet(job_id, look))
+    return Response(status_code=204)
+
+
+def keep_tips(
+    use: Services, job_id: str, change: PutTips | TakeTipOut | SizeTip, look: Looking
+) -> tuple[Job, str]:
+    """Keep a change of single tips as a step, and the stilts after it; the others stay as they stand.
+
+    Returns
+    -------
+    Job
+    str
+        What the check finds since.
+
+    Raises
+    ------
+    BadValue
+        No way leads down from a place.
+    """
+    sheet = use.sheet(job_id, look)
+    if sheet.resin is None or not sheet.is_resin:
+        return use.store.apply(job_id, change, sheet.id, author=look.author), ""
+    change = change.model_copy(update=stands_round(sheet))
+    before: SupportSet | None = Known(keys_of(sheet), use.pages.memo).get("supports")
+    made = use.pages.tips.edited(sheet, change.apply(sheet))
+    if made is not None and before is not None and isinstance(change, PutTips):
+        touched = {one.touch_mm for one in before.stilts}
+        if not any(one.touch_mm not in touched for one in made.stilts):
+            raise BadValue("No way leads down from here.", "Try a place beside it that looks down.")
     job = use.store.apply(job_id, change, sheet.id, author=look.author)
-    return render(request, use, job, look.usually("supports"))
+    if made is None:
+        return job, ""
+    # Shown at once; the stilts that count are made for good by their recipe.
+    key = keys_of(job.sheet.on(sheet.id))["supports"]
+    use.pages.memo.put_meanwhile(key, made, written=False)
+    return job, told(before, made)
+
+
+def _answer(
+    request: Request, use: Services, job_id: str, look: Looking, change: PutTips | TakeTipOut | SizeTip
+) -> Response:
+    job, said = keep_tips(use, job_id, change, look)
+    return render(request, use, job, look.usually("supports"), said=said)
 
 
 @router.post("/out", name="tip_out")
 def out(request: Request, job_id: str, use: Use, look: Look, at: Place) -> Response:
     """Take the tip out that is nearest to a place of the part, in its own frame."""
     sheet = use.sheet(job_id, look)
-    change = TakeTipOut(at_mm=_nearest(use, sheet, at))
-    job = use.store.apply(job_id, change, sheet.id, author=look.author)
-    return render(request, use, job, look.usually("supports"))
+    return _answer(request, use, job_id, look, TakeTipOut(at_mm=_nearest(use, sheet, at)))
 
 
 @router.post("/size", name="tip_size")
@@ -81,9 +129,7 @@ def size(
 ) -> Response:
     """Choose the size of the tip that is nearest to a place of the part, in its own frame."""
     sheet = use.sheet(job_id, look)
-    change = SizeTip(at_mm=_nearest(use, sheet, at), size=size)
-    job = use.store.apply(job_id, change, sheet.id, author=look.author)
-    return render(request, use, job, look.usually("supports"))
+    return _answer(request, use, job_id, look, SizeTip(at_mm=_nearest(use, sheet, at), size=size))
 
 
 def _nearest(use: Services, sheet: ItemSheet, at: str) -> Vector:
@@ -94,7 +140,7 @@ def _nearest(use: Services, sheet: ItemSheet, at: str) -> Vector:
     BadValue
         No tip stands there, or stilts are still being made.
     """
-    made: SupportSet | None = use.pages.result(keys_of(sheet)["supports"])
+    made: SupportSet | None = Known(keys_of(sheet), use.pages.memo).get("supports")
     if made is None or sheet.resin is None:
         raise BadValue("The supports are still being made.", "Wait a moment, and try again.")
     where = _stands(use, sheet)

@@ -2,7 +2,7 @@ import { fetchBlock, readLayers, readMesh, readPieces, readShell } from './block
 import { LayerPlan } from './layer-plan.js';
 import { LayerWalk } from './layer-walk.js';
 import { LengthEcho } from './length.js';
-import { looking, lookingHeaders, nowLooking } from './looking.js';
+import { getReady, looking, lookingHeaders, nowLooking } from './looking.js';
 import { HeightProfile, levels } from './profile.js';
 import { keepPresses } from './press.js';
 import { all, area, find, SectionController, the } from './section.js';
@@ -413,7 +413,9 @@ export class JobPage {
     this.view.cutAt(level ?? null, this.layers);
     this.section.layerMoved(index);
     this.plan.show(level, this.layers, this.state.islands);
-    the('#prop-island').hidden = !this.#loose;
+    const prop = the('#prop-island'), offered = Boolean(this.#loose);
+    if (prop.hidden && offered) getReady(prop);
+    prop.hidden = !offered;
     this.walk.moved(index);
   }
 

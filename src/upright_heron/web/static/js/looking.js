@@ -32,3 +32,8 @@ export function nowLooking(state) {
   looking.item = state.item;
   looking.step = state.stepId;
 }
+
+/** Have the server get ready for what a button is about to ask for; nobody waits for it. @param {HTMLElement} button */
+export function getReady(button) {
+  if (button.dataset.ready) fetch(button.dataset.ready, { headers: lookingHeaders() }).catch(() => {});
+}
