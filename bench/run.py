@@ -31,6 +31,7 @@ from plates import of_plates
 from resin import of_stilts
 from yard import of_the_yard
 
+from upright_heron.core.errors import BadValue
 from upright_heron.core.formats.stl import read_stl
 from upright_heron.core.geometry.adjacency import across_edges
 from upright_heron.core.geometry.mesh import Mesh, facts
@@ -55,8 +56,10 @@ from upright_heron.core.supports.demand.patches import Measure, Patch, Style, pa
 from upright_heron.core.supports.filament.areas import make_areas
 from upright_heron.core.supports.filament.styles import make_filament
 from upright_heron.core.supports.model import Branches, SupportSettings
+from upright_heron.core.supports.resin.tip_places import undersides
 from upright_heron.core.supports.support_set import SupportSet
 from upright_heron.core.warm import warm
+from upright_heron.demo.shapes import heron
 from upright_heron.sheet.changes import MakeSupports, PickPrinter, PutTips
 from upright_heron.sheet.process import FilamentSupports
 from upright_heron.store.store import Store
@@ -65,6 +68,7 @@ from upright_heron.web.looking import Looking
 from upright_heron.web.pages import Pages
 from upright_heron.web.sections.overhangs.routes import keep_stroke
 from upright_heron.web.sections.supports.routes import keep_edit
+from upright_heron.web.sections.supports.tips import keep_tips
 from upright_heron.work.alone import Alone
 from upright_heron.work.bind import keys_of
 from upright_heron.work.intake import new_sheet, take_in
@@ -238,7 +242,10 @@ def supports(part: Mesh, stack: LayerStack, bare: Callable[[], None]) -> list[Ro
             *paired(lambda: verify(stack, [p for p, _ in held], made, given), bare, 3),
             3.0,
         ),
-        *(Row(what, "100 ms", mine, 0.1, 1.0) for what, mine in zip(HAND, by_hand(part), strict=True)),
+        *(
+            Row(what, "100 ms", mine, 0.1, 1.0)
+            for what, mine in zip(HAND, (*by_hand(part), tip_by_hand(heron())), strict=True)
+        ),
         Row("view mesh of the trees", cutting, *paired(lambda: replace(made).view_mesh(), bare, 3), 3.0),
     ]
 
@@ -306,10 +313,10 @@ def maker(store: Store) -> Maker:
     return Maker(load_from(store), ResultMemory(store))
 
 
-def by_hand(part: Mesh) -> tuple[float, float, float]:
-    """Times of the server to put a post in by hand, to take a tree out and to put a tip of a stilt.
+def by_hand(part: Mesh) -> tuple[float, float]:
+    """Times of the server to put a post in by hand, and to take a tree out.
 
-    Each with what the page then shows; stilts themselves are made anew behind it.
+    Each with what the page then shows, checked.
     """
     with tempfile.TemporaryDirectory() as folder:
         store = Store(Path(folder) / "heron.sqlite")
@@ -338,18 +345,43 @@ def by_hand(part: Mesh) -> tuple[float, float, float]:
         def take_out() -> None:
             shown("delete", {"ids": json.dumps([next(ids)])})
 
-        def put() -> None:
-            at = (low[0] + next(places), low[1], low[2])
-            store.apply(resin.id, PutTips(at_mm=(at,)))
-            pages.job_page(store.job(resin.id), Looking(section=6))
-
-        resin = store.create_job(new_sheet(take_in(write_stl(part), "part.stl", store), "Bench"), "Bench")
-        for change in (PickPrinter(printer="Mere 13"), MakeSupports()):
-            store.apply(resin.id, change)
-        making.make(keys_of(store.job(resin.id).sheet.on()), "supports")
-        for act in (add, take_out, put):
+        for act in (add, take_out):
             act()
-        found = timed(add, 7), timed(take_out, 7), timed(put, 7)
+        found = timed(add, 7), timed(take_out, 7)
+        store.close()
+        return found
+
+
+def tip_by_hand(part: Mesh) -> float:
+    """Time of the server to put a tip of a stilt by hand, with what the page then shows, checked."""
+    with tempfile.TemporaryDirectory() as folder:
+        store = Store(Path(folder) / "heron.sqlite")
+        job = store.create_job(new_sheet(take_in(write_stl(part), "part.stl", store), "Bench"), "Bench")
+        for change in (PickPrinter(printer="Mere 13"), MakeSupports()):
+            store.apply(job.id, change)
+        pages = Pages(store, Idle())  # type: ignore[arg-type]
+        use = Services(None, store, None, pages, None, None)  # type: ignore[arg-type]
+        sheet = store.job(job.id).sheet.on()
+        making, keys = maker(store), keys_of(sheet)
+        for name in ("supports", "findings", "placed"):
+            making.make(keys, name)
+        pages.tips.ready(sheet)
+        under, where = undersides(making.make(keys, "placed_mesh")), making.make(keys, "placement")
+        spots = iter(np.random.default_rng(0).permutation(len(under.at_mm)).tolist())
+
+        def put() -> None:
+            while True:
+                change = PutTips(at_mm=(where.back(tuple(under.at_mm[next(spots)])),))
+                try:
+                    changed, _ = keep_tips(use, job.id, change, Looking())
+                except BadValue:
+                    # No way leads down from there.
+                    continue
+                pages.job_page(changed, Looking(section=6))
+                return
+
+        put()
+        found = timed(put, 9)
         store.close()
         return found
 

@@ -52,7 +52,7 @@ class TipHand:
 
     def ready(self, sheet: ItemSheet) -> bool:
         """Have at hand what stilts are changed with; whether they are made, so that they can be."""
-        if not self._made(sheet):
+        if not self._made(sheet) or Known(keys_of(sheet), self._memo).get("supports") is None:
             return False
         with self._lock:
             site: Site = self._maker.make(keys_of(sheet), "site")

@@ -339,6 +339,31 @@ def _holds(stilt: Stilt, x_mm: float, y_mm: float, z_mm: float) -> bool:
     return circle is not None and math.hypot(circle[0] - x_mm, circle[1] - y_mm) < circle[2]
 
 
+@njit(cache=True)
+def _lie_in(rows, begins, ends, of):  # type: ignore[no-untyped-def]
+    """Which ends (n, 2, 3) of bars lie in the stilts ``of`` (n,) which they are: (n, 2).
+
+    Circles ``rows`` (r, 4) of all stilts are told from below, those of each from where it ``begins``.
+    """
+    found = np.zeros((ends.shape[0], 2), np.bool_)
+    for n in range(ends.shape[0]):
+        lo, hi = begins[of[n]], begins[of[n] + 1]
+        for k in range(2):
+            x, y, z = ends[n, k]
+            if z < rows[lo, 2] or z > rows[hi - 1, 2]:
+                continue
+            row = lo + 1
+            while row < hi - 1 and rows[row, 2] < z:
+                row += 1
+            rise = rows[row, 2] - rows[row - 1, 2]
+            share = min((z - rows[row - 1, 2]) / rise, 1.0) if rise > 0 else 1.0
+            u = rows[row - 1, 0] + share * (rows[row, 0] - rows[row - 1, 0])
+            v = rows[row - 1, 1] + share * (rows[row, 1] - rows[row - 1, 1])
+            wide = rows[row - 1, 3] + share * (rows[row, 3] - rows[row - 1, 3])
+            found[n, k] = math.hypot(u - x, v - y) < wide
+    return found
+
+
 def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[float]]:
     """Heights of the ends of each stilt, of its braces and of what stands on it, from below, mm."""
     held: dict[str, list[float]] = {one.id: [] for one in stilts}
@@ -347,11 +372,15 @@ def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[fl
         # What stands on a shaft, and holds on to the part, holds the shaft as well.
         if _in_shaft(one, named.get(one.stands_on)):
             held[one.stands_on].append(float(one.circles[0, 2]))
-    for bar in braces:
-        ends = bar.ends_mm.tolist()
-        for name in bar.between:
-            if name in named:
-                held[name] += [z for x, y, z in ends if _holds(named[name], x, y, z)]
+    between = [(bar, name) for bar in braces for name in bar.between if name in named]
+    if between:
+        number = {one.id: k for k, one in enumerate(stilts)}
+        begins = np.cumsum([0] + [len(one.circles) for one in stilts]).astype(np.int64)
+        ends = np.array([bar.ends_mm for bar, _ in between])
+        of = np.array([number[name] for _, name in between], np.int64)
+        lies = _lie_in(np.concatenate([one.circles for one in stilts]), begins, ends, of)
+        for (_, name), each, inside in zip(between, ends[:, :, 2].tolist(), lies.tolist(), strict=True):
+            held[name] += [z for z, within in zip(each, inside, strict=True) if within]
     found: list[list[float]] = []
     for one in stilts:
         heights = sorted([float(one.circles[0, 2]), *held[one.id], float(one.circles[-1, 2])])

@@ -117,7 +117,37 @@ def _within(a, b):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def groups(boxes, start):  # type: ignore[no-untyped-def]
+def same_levels(cuts, start, cuts_, start_):  # type: ignore[no-untyped-def]
+    """In which levels all is as in others.
+
+    Parameters
+    ----------
+    cuts : (n, 6) float64
+    start : (k + 1,) int64
+        Where those of each level begin.
+    cuts_ : (o, 6) float64
+    start_ : (k + 1,) int64
+        Of the others.
+
+    Returns
+    -------
+    (k,) bool
+    """
+    found = np.zeros(start.shape[0] - 1, np.bool_)
+    for level in range(found.shape[0]):
+        size = start[level + 1] - start[level]
+        same = size == start_[level + 1] - start_[level]
+        n = 0
+        while same and n < size:
+            for c in range(cuts.shape[1]):
+                same = same and cuts[start[level] + n, c] == cuts_[start_[level] + n, c]
+            n += 1
+        found[level] = same
+    return found
+
+
+@njit(cache=True)
+def groups(boxes, start, same, group_, start_, group_start_):  # type: ignore[no-untyped-def]
     """Sort outlines into groups that may meet.
 
     Parameters
@@ -125,6 +155,12 @@ def groups(boxes, start):  # type: ignore[no-untyped-def]
     boxes : (n, 4) float64
     start : (k + 1,) int64
         Where those of each level begin.
+    same : (k,) bool
+        Levels in which all is as in others,
+    group_ : (o,) int64
+    start_ : (k + 1,) int64
+    group_start_ : (k + 1,) int64
+        and these.
 
     Returns
     -------
@@ -141,6 +177,13 @@ def groups(boxes, start):  # type: ignore[no-untyped-def]
     count = 0
     for level in range(start.shape[0] - 1):
         lo, hi = start[level], start[level + 1]
+        if same[level]:
+            for n in range(hi - lo):
+                known = group_[start_[level] + n]
+                group[lo + n] = -1 if known < 0 else known - group_start_[level] + count
+            count += group_start_[level + 1] - group_start_[level]
+            begins[level + 1] = count
+            continue
         for a in range(lo, hi):
             x0, y0, x1, y1 = west[a], south[a], east[a], north[a]
             for b in range(a + 1, hi):
@@ -215,7 +258,7 @@ def alike(cuts, group_start, first, cuts_, group_start_, first_, down):  # type:
 
 
 @njit(cache=True)
-def rings_of_groups(points, ring_start, layer_start, start, boxes, group_start, first):  # type: ignore[no-untyped-def]
+def rings_of_groups(points, ring_start, layer_start, start, boxes, group_start, first, but):  # type: ignore[no-untyped-def]
     """Tell which rings came of which group.
 
     Parameters
@@ -231,6 +274,9 @@ def rings_of_groups(points, ring_start, layer_start, start, boxes, group_start, 
     group_start : (k + 1,) int64
     first : (g + 1,) int64
         As for ``alike``.
+
+    but : (k,) bool
+        Levels that are not asked for.
 
     Returns
     -------
@@ -252,6 +298,8 @@ def rings_of_groups(points, ring_start, layer_start, start, boxes, group_start, 
     box = np.empty(4)
     for level in range(layer_start.shape[0] - 1):
         lo, hi = group_start[level], group_start[level + 1]
+        if lo == hi or but[level]:
+            continue
         lone = start[level + 1] - start[level] - (first[hi] - first[lo])
         for r in range(layer_start[level], layer_start[level + 1] - lone):
             box[:2], box[2:] = np.inf, -np.inf
@@ -287,7 +335,9 @@ def assembled(  # type: ignore[no-untyped-def]
     old_points,
     old_ring_start,
     old_layer_start,
+    old_areas,
     old_group,
+    same,
     circle,
 ):
     """Put the rings of all levels one after the other: those of groups, and then what meets nothing.
@@ -311,8 +361,12 @@ def assembled(  # type: ignore[no-untyped-def]
     old_ring_start : (S + 1,) int64
     old_layer_start : (k + 1,) int64
         Old layers, and where their rings begin and the rings of each.
+    old_areas : (k,) float64
+        Their areas, mm2.
     old_group : (S,) int64
         Group of each of their rings.
+    same : (k,) bool
+        Levels that are as they were, all of them.
     circle : (SIDES, 2) float64
         Corners of a circle of radius 1.
 
@@ -335,6 +389,18 @@ def assembled(  # type: ignore[no-untyped-def]
     for turn in range(2):
         at = ring = 0
         for level in range(total):
+            if same[level]:
+                a, b = old_layer_start[level], old_layer_start[level + 1]
+                size = old_ring_start[b] - old_ring_start[a]
+                if turn:
+                    areas[level] = old_areas[level]
+                    found[at : at + size] = old_points[old_ring_start[a] : old_ring_start[b]]
+                    for r in range(a, b):
+                        begins[ring + 1 + r - a] = at + old_ring_start[r + 1] - old_ring_start[a]
+                at += size
+                ring += b - a
+                layer_start[level + 1] = ring
+                continue
             for g in range(group_start[level], group_start[level + 1]):
                 if taken[g] < 0:
                     for r in range(ranges[g, 0], ranges[g, 1]):

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from ...layers.stack import LayerStack, packed
 from ...progress import Progress, tracked
 from ..rings import CIRCLE
-from .outline_groups import alike, assembled, cuts_of, groups, outlines_of, rings_of_groups
+from .outline_groups import alike, assembled, cuts_of, groups, outlines_of, rings_of_groups, same_levels
 from .stilt import Brace, Stilt
 
 # What layers were made of that hands changed: they will change them again.
@@ -49,22 +49,23 @@ def stilt_layers(
     """
     h = stack.layer_mm
     heights = np.arange(0.5, len(stack) + round(stack.base_mm / h)) * h
-    plan = _Plan.of(stilts, braces, heights)
-    count = len(plan.first) - 1
-    known, ring_group = _nothing(heights), np.zeros(0, np.int64)
-    taken = np.full(count, -1, np.int64)
+    known, old = _nothing(heights), None
     if before is not None and len(before[0]) == len(heights):
         # What is read from memory cannot be written: so there is one kind of it to compile for.
         known = replace(
             before[0],
+            area_mm2=_fixed(before[0].area_mm2),
             points=_fixed(before[0].points),
             ring_start=_fixed(before[0].ring_start),
             layer_start=_fixed(before[0].layer_start),
         )
         old = _plans.get(before[0]) or _Plan.of(*before[1], heights)
-        ring_group, sure = rings_of_groups(
-            known.points, known.ring_start, known.layer_start, old.start, old.grouped[1], *old.groups
-        )
+    plan = _Plan.of(stilts, braces, heights, old)
+    count = len(plan.first) - 1
+    ring_group, taken = np.zeros(0, np.int64), np.full(count, -1, np.int64)
+    if old is not None:
+        packed_rings = known.points, known.ring_start, known.layer_start
+        ring_group, sure = rings_of_groups(*packed_rings, old.start, old.grouped[1], *old.groups, plan.same)
         taken = alike(plan.grouped[0], *plan.groups, old.grouped[0], *old.groups, 0)
         taken[(taken >= 0) & ~sure[taken]] = -1
     below = alike(plan.grouped[0], *plan.groups, plan.grouped[0], *plan.groups, 1)
@@ -81,7 +82,7 @@ def stilt_layers(
         made += rings
     points, ring_start, layer_start, areas = assembled(
         plan.cuts, plan.start, plan.group, plan.group_start, taken, ranges, *packed(made),
-        known.points, known.ring_start, known.layer_start, ring_group, CIRCLE,
+        known.points, known.ring_start, known.layer_start, known.area_mm2, ring_group, plan.same, CIRCLE,
     )  # fmt: skip
     layers = LayerStack(h, 0.0, areas, points, ring_start, layer_start, 0)
     if before is not None:
@@ -100,7 +101,7 @@ def _nothing(heights: NDArray[np.float64]) -> LayerStack:
     """Layers (k,) with nothing in them."""
     count = len(heights)
     starts = _fixed(np.zeros(1, np.int64)), _fixed(np.zeros(count + 1, np.int64))
-    return LayerStack(1.0, 0.0, np.zeros(count), _fixed(np.zeros((0, 2))), *starts, 0)
+    return LayerStack(1.0, 0.0, _fixed(np.zeros(count)), _fixed(np.zeros((0, 2))), *starts, 0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -121,6 +122,8 @@ class _Plan:
         Where each group begins in ``grouped``.
     grouped : (m, 6) float64 and (m, 4) float64
         Cuts group by group, and their boxes of x0, y0, x1, y1.
+    same : (k,) bool
+        Levels in which all is as in the plan that this was made after.
     """
 
     cuts: NDArray[np.float64]
@@ -129,6 +132,7 @@ class _Plan:
     group_start: NDArray[np.int64]
     first: NDArray[np.int64]
     grouped: tuple[NDArray[np.float64], NDArray[np.float64]]
+    same: NDArray[np.bool_]
 
     @property
     def groups(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -136,15 +140,26 @@ class _Plan:
         return self.group_start, self.first
 
     @classmethod
-    def of(cls, stilts: Sequence[Stilt], braces: Sequence[Brace], heights: NDArray[np.float64]) -> _Plan:
-        """Those of stilts and braces at heights (k,)."""
+    def of(
+        cls,
+        stilts: Sequence[Stilt],
+        braces: Sequence[Brace],
+        heights: NDArray[np.float64],
+        after: _Plan | None = None,
+    ) -> _Plan:
+        """Those of stilts and braces at heights (k,); what is the same as in another plan is of that."""
         rows = np.concatenate([np.zeros((0, 4)), *(one.circles for one in stilts)])
         begins = np.cumsum([0] + [len(one.circles) for one in stilts]).astype(np.int64)
         ends = np.array([one.ends_mm for one in braces], np.float64).reshape(-1, 2, 3)
         radius = np.array([one.radius_mm for one in braces], np.float64)
         cuts, boxes, start = cuts_of(rows, begins, ends, radius, heights, CIRCLE)
-        group, group_start = groups(boxes, start)
+        if after is None:
+            same, others = np.zeros(len(heights), np.bool_), (np.zeros(0, np.int64), start, start)
+        else:
+            same = same_levels(cuts, start, after.cuts, after.start)
+            others = after.group, after.start, after.group_start
+        group, group_start = groups(boxes, start, same, *others)
         order = np.flatnonzero(group >= 0)
         order = order[np.argsort(group[order], kind="stable")]
         first = np.searchsorted(group[order], np.arange(group_start[-1] + 1)).astype(np.int64)
-        return cls(cuts, start, group, group_start, first, (cuts[order], boxes[order]))
+        return cls(cuts, start, group, group_start, first, (cuts[order], boxes[order]), same)
