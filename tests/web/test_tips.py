@@ -74,6 +74,70 @@ class TipsTest(AppCase):
         self.assertEqual(self.item()["supports"]["out_mm"], [])
         self.assertTrue(before.stilts)
 
+    def test_a_tip_answers_at_once_and_the_others_stay_as_they_stand(self):
+        before = self.made()
+        self.assertEqual(self.client.get(f"/jobs/{self.job_id}/tips/ready").status_code, 204)
+        self.post("tips/put?open=6", at="25.3,4.2,20")
+        # Nobody waited for a worker: what is shown is shown until the stilts are made for good.
+        memo = self.app.state.services.pages.memo
+        key = keys_of(self.app.state.services.store.job(self.job_id).sheet.on())["supports"]
+        shown = memo.meanwhile(key)
+        (new,) = [one for one in shown.stilts if one.reason == "by hand"]
+        self.assertEqual({one.id for one in shown.stilts} - {new.id}, {one.id for one in before.stilts})
+        self.assertIn(self.state()["supports"], (key, f"{key}-edited"))
+        # Straight after it the next: the one that was just put is taken out, and one is sized.
+        x, y, z = new.touch_mm
+        self.post("tips/size?open=6", at=f"{x + 13},{y + 10},{z}", size="stout")
+        self.assertEqual(self.next_made(new.id).size, "stout")
+        fine = before.stilts[0].touch_mm
+        self.post("tips/out?open=6", at=f"{fine[0] + 13},{fine[1] + 10},{fine[2]}")
+        last = memo.meanwhile(keys_of(self.app.state.services.store.job(self.job_id).sheet.on())["supports"])
+        # What a worker makes of the sheet is the same, layer by layer.
+        made = self.made()
+        self.assertEqual(len(made.stilts), len(before.stilts))
+        self.assertEqual(self.state()["supports"].count("-edited"), 0)
+        for name in ("points", "ring_start", "layer_start", "area_mm2"):
+            np.testing.assert_array_equal(getattr(made.layers, name), getattr(last.layers, name))
+        self.assertEqual(made.faults, last.faults)
+        stood = {one.id: one for one in before.stilts}
+        stays = [one for one in made.stilts if one.id in stood and one.stands_on == stood[one.id].stands_on]
+        self.assertGreaterEqual(len(stays), len(before.stilts) - 3)
+        for one in stays:
+            np.testing.assert_array_equal(one.circles, stood[one.id].circles)
+
+    def next_made(self, name):
+        """A stilt as it is shown now, by its id."""
+        services = self.app.state.services
+        key = keys_of(services.store.job(self.job_id).sheet.on())["supports"]
+        return next(one for one in services.pages.memo.meanwhile(key).stilts if one.id == name)
+
+    def test_the_others_are_stood_anew_round_tips_as_soon_as_that_is_asked(self):
+        before = self.made()
+        x, y, z = next(one.touch_mm for one in before.stilts if one.touch_mm[2] > 19)
+        # Beside one that stands there: both stay, until the others are stood anew.
+        self.post("tips/put?open=6", at=f"{x + 13.7},{y + 10.3},{z}")
+        self.assertIn("stay as they stood", self.section(self.job_id, 6).text("tips-around"))
+        self.assertEqual(len(self.made().stilts), len(before.stilts) + 1)
+        self.post("changes/round-tips?open=6")
+        self.assertIsNone(self.item()["supports"]["around"])
+        near = [s for s in self.made().stilts if math.dist(s.touch_mm, (x, y, z)) < 2.4]
+        self.assertEqual([one.reason for one in near], ["by hand"])
+        self.assertNotIn("tips-around", self.client.get(f"/jobs/{self.job_id}?open=6").text)
+        # So are they by other settings; undone, all stands as it did.
+        self.client.post(f"/jobs/{self.job_id}/undo")
+        self.assertEqual(len(self.made().stilts), len(before.stilts) + 1)
+        self.post("changes/supports?open=6", spacing_mm="3.5")
+        self.assertIsNone(self.item()["supports"]["around"])
+
+    def test_where_no_way_leads_down_a_tip_is_refused_and_nothing_is_kept(self):
+        self.made()
+        steps = self.client.get(f"/api/jobs/{self.job_id}").json()["step"]
+        # On top of the ceiling.
+        answer = self.post("tips/put?open=6", status=422, at="15,10,23")
+        self.assertIn("No way leads down", answer.text)
+        self.assertEqual(self.client.get(f"/api/jobs/{self.job_id}").json()["step"], steps)
+        self.assertEqual(self.item()["supports"]["put_mm"], [])
+
     def state(self):
         import json
         import re

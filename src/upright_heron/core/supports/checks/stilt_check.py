@@ -112,7 +112,13 @@ def verify_changed(
     }
     changed = [one for one in stilts if one.id not in stays]
     wrong = any(f.kind in (FaultKind.NOT_HELD, FaultKind.CROSSES) for f in before.faults)
-    suspects = stilts if wrong or any(_at_an_end(f, before) for f in before.faults) else changed
+    everywhere = wrong or any(_at_an_end(f, before) for f in before.faults)
+    # What stands on one that runs otherwise may stand on nothing now.
+    suspects = [
+        one
+        for one in stilts
+        if everywhere or one.id not in stays or (one.stands_on and one.stands_on not in stays)
+    ]
     spans = _spans([*changed, *(one for one in before.stilts if one.id not in stays)], stack)
     floating = [
         fault
@@ -184,7 +190,7 @@ def _floating(made: SupportSet, stack: LayerStack, first: int = 0, last: int | N
             held = _stood(seeds, by_upper)
             continue
         x, y = (float(v) for v in found.inside_mm[piece])
-        z = both.bottom_mm(int(found.layer[piece]))
+        z = (first + int(found.layer[piece])) * stack.layer_mm
         words = f"Begins in mid-air at {z:.2f} mm: nothing of the part and no stilt lies below it."
         told.append(Fault(FaultKind.FLOATS, (x, y, z), words))
     return told[:MOST_TOLD]

@@ -58,7 +58,8 @@ def with_hands(stood: Stood, site: Site, around: ByHand, now: ByHand) -> Stood:
     gone |= fell
     fresh += _put(site, around, now)
     if not gone and not fresh:
-        return stood
+        tips = np.array([one.touch_mm for one in stood.stilts], np.float64).reshape(-1, 3)
+        return replace(stood, astray=_astray(now, tips))
     again = {one.number: one for one in fresh if one.number is not None}
     new = [one for one in fresh if one.number is None]
     left = [k for k in range(len(stood.stilts)) if k not in gone]
@@ -90,9 +91,14 @@ def with_hands(stood: Stood, site: Site, around: ByHand, now: ByHand) -> Stood:
         island=island,
         braces=tuple(braces),
         bare=_bare(stood, gone, island, now, tips),
-        astray=sum(not among(at, tips) for at in now.put_mm),
+        astray=_astray(now, tips),
         fell=stood.fell + len(fell),
     )
+
+
+def _astray(now: ByHand, tips: NDArray[np.float64]) -> int:
+    """How many places that hands put have none of the tips (t, 3)."""
+    return sum(not among(at, tips) for at in now.put_mm)
 
 
 def _gone(stood: Stood, around: ByHand, now: ByHand) -> set[int]:

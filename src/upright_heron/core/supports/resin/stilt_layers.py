@@ -67,7 +67,8 @@ def stilt_layers(
         packed_rings = known.points, known.ring_start, known.layer_start
         ring_group, sure = rings_of_groups(*packed_rings, old.start, old.grouped[1], *old.groups, plan.same)
         taken = alike(plan.grouped[0], *plan.groups, old.grouped[0], *old.groups, 0)
-        taken[(taken >= 0) & ~sure[taken]] = -1
+        some = np.flatnonzero(taken >= 0)
+        taken[some[~sure[taken[some]]]] = -1
     below = alike(plan.grouped[0], *plan.groups, plan.grouped[0], *plan.groups, 1)
     made: list[NDArray[np.float64]] = []
     ranges = np.zeros((count, 2), np.int64)
