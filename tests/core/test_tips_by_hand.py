@@ -5,15 +5,19 @@ from dataclasses import replace
 
 import numpy as np
 import shapely
+from manifold3d import Manifold
 
 from tests.stilted import USUAL, Stilted
 from tests.support import box
+from upright_heron.core.geometry.tree import Tree
 from upright_heron.core.machines.catalogue import Peel
-from upright_heron.core.supports.checks.stilt_check import verify_changed, verify_stilts
+from upright_heron.core.supports.checks.stilt_check import _floating, verify_changed, verify_stilts
+from upright_heron.core.supports.resin.braces import brace
 from upright_heron.core.supports.resin.hands import with_hands
 from upright_heron.core.supports.resin.making import SPARE_STIFF
 from upright_heron.core.supports.resin.site import NOTHING, ByHand, Ground, Site
 from upright_heron.core.supports.resin.sizes import Stoutness, size_for
+from upright_heron.core.supports.resin.stilt import Stilt
 from upright_heron.core.supports.resin.stilt_layers import stilt_layers
 from upright_heron.core.supports.resin.stilt_sets import edited, finished
 from upright_heron.core.supports.resin.stilts import stand
@@ -85,9 +89,12 @@ class HandTest(Table):
         np.testing.assert_allclose(new.circles[-2, :3], at)
         self.assertEqual(new.circles[0, 2], 0.0)
         self.assertEqual(new.size, size_for(new.load_n, self.site.sizes, Peel.USUAL).name.value)
-        # It stands no longer by itself than the check lets pass.
-        mine = [bar for bar in after.braces if new.id in bar.between]
-        self.assertTrue(mine)
+        # It stands no longer by itself than the check lets pass; no others get more braces.
+        before = {bar.id for bar in self.stood.braces}
+        fresh = [bar for bar in after.braces if bar.id not in before]
+        self.assertTrue(fresh)
+        for bar in fresh:
+            self.assertIn(new.id, bar.between)
         told = finished(after, self.site)
         self.assertFalse([fault for fault in told.faults if fault.kind.value != "overloaded"])
         self.assertEqual(self.bench.in_mid_air(told, 0.2), [])
@@ -179,6 +186,8 @@ class HandTest(Table):
         above = self.after(hands(put=[(10.0, 10.0, 33.0 + LIFT)]))
         self.assertIn("Tips put by hand that find no way", " ".join(finished(above, self.site).notes) or "")
         self.unmoved(above)
+        # Nor is there anything at a wall.
+        self.assertEqual(self.after(hands(put=[(-4.0, 12.0, 20.0 + LIFT)])).astray, 1)
 
     def test_a_row_of_changes_gives_what_all_together_gives(self):
         for seed in range(2):
@@ -210,6 +219,63 @@ class HandTest(Table):
         slender = [f for f in finished(after, bare).faults if f.kind.value == "slender"]
         self.assertNotIn(new.touch_mm, [f.at_mm for f in slender])
         self.assertGreater(SPARE_STIFF, 1.0)
+
+
+class PointTest(unittest.TestCase):
+    """A cone that hangs with its point down."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.bench = Stilted(Manifold.cylinder(8, 0.02, 6, 48), layer=0.1, lift=8.0)
+        ground = Ground(cls.bench.mesh, cls.bench.tree, cls.bench.stack, cls.bench.hanging)
+        cls.site = Site(ground, USUAL, Peel.USUAL, cls.bench.limit)
+        cls.stood = stand(cls.site)
+
+    def test_a_point_is_bare_only_when_the_last_beside_it_is_gone(self):
+        beside = [s for s, n in zip(self.stood.stilts, self.stood.island, strict=True) if n]
+        self.assertGreater(len(beside), 1)
+        for gone in range(1, len(beside) + 1):
+            now = hands(out=[one.touch_mm for one in beside[:gone]])
+            after = with_hands(self.stood, self.site, NOTHING, now)
+            self.assertEqual(len(after.bare), int(gone == len(beside)), gone)
+
+    def test_looking_at_some_levels_tells_what_is_in_them(self):
+        # Those of the point go, so that something is told; or all stay, and nothing is.
+        beside = [s.touch_mm for s, n in zip(self.stood.stilts, self.stood.island, strict=True) if n]
+        for out in ([], beside):
+            after = with_hands(self.stood, self.site, NOTHING, hands(out=out))
+            made = finished(after, self.site)
+            whole = _floating(made, self.bench.stack)
+            self.assertEqual(bool(whole), bool(out))
+            start = round(8.0 / 0.1)
+            for first, last in (
+                (start - 3, start + 1),
+                (start - 1, start + 2),
+                (start + 2, start + 9),
+                (0, 40),
+            ):
+                inside = [f for f in whole if first <= round(f.at_mm[2] / 0.1) < last]
+                self.assertEqual(_floating(made, self.bench.stack, first, last), inside, (first, last))
+
+
+class BracesTest(unittest.TestCase):
+    def test_one_that_comes_is_braced_to_its_neighbours_and_to_no_more(self):
+        def post(x):
+            circles = np.array(
+                [(x, 0.0, z, r) for z, r in ((0, 1.5), (1.2, 0.5), (20, 0.5), (22, 0.2), (22.2, 0.2))]
+            )
+            return Stilt(f"p{x:g}", "post", (x, 0.0, 22.0), False, 1.0, circles, 2, "medium")
+
+        roof = Tree.of(Stilted(box(60, 10, 2, (-5, -5, 22)), layer=0.5).mesh)
+        row = [post(4.0 * k) for k in range(6)]
+        there = brace(row, roof, USUAL)
+        counts = {one.id: sum(one.id in bar.between for bar in there) for one in row}
+        self.assertTrue(all(count >= 2 for count in counts.values()), counts)
+        every = [*row, post(10.0)]
+        only = np.array([False] * 6 + [True])
+        fresh = brace(every, roof, USUAL, there, only)
+        self.assertEqual(len(fresh), 2)
+        self.assertEqual({name for bar in fresh for name in bar.between}, {"p8", "p10", "p12"})
 
 
 class LayersTest(Table):

@@ -110,7 +110,6 @@ def _gone(stood: Stood, around: ByHand, now: ByHand) -> set[int]:
         if among(at, around.out_mm):
             continue
         away = np.where(theirs, np.inf, np.linalg.norm(touch - at, axis=1))
-        away[list(found)] = np.inf
         if len(away) and away.min() <= OUT_MM:
             found.add(int(away.argmin()))
     return found
