@@ -221,6 +221,13 @@ class HandTest(Table):
         self.assertGreater(SPARE_STIFF, 1.0)
 
 
+def post(x, y=0.0):
+    """A straight stilt with its foot on the plate."""
+    rows = ((0, 1.5), (1.2, 0.5), (20, 0.5), (22, 0.2), (22.2, 0.2))
+    circles = np.array([(x, y, z, r) for z, r in rows])
+    return Stilt(f"p{x:g}:{y:g}", "post", (x, y, 22.0), False, 1.0, circles, 2, "medium")
+
+
 class PointTest(unittest.TestCase):
     """A cone that hangs with its point down."""
 
@@ -260,12 +267,6 @@ class PointTest(unittest.TestCase):
 
 class BracesTest(unittest.TestCase):
     def test_one_that_comes_is_braced_to_its_neighbours_and_to_no_more(self):
-        def post(x):
-            circles = np.array(
-                [(x, 0.0, z, r) for z, r in ((0, 1.5), (1.2, 0.5), (20, 0.5), (22, 0.2), (22.2, 0.2))]
-            )
-            return Stilt(f"p{x:g}", "post", (x, 0.0, 22.0), False, 1.0, circles, 2, "medium")
-
         roof = Tree.of(Stilted(box(60, 10, 2, (-5, -5, 22)), layer=0.5).mesh)
         row = [post(4.0 * k) for k in range(6)]
         there = brace(row, roof, USUAL)
@@ -275,7 +276,7 @@ class BracesTest(unittest.TestCase):
         only = np.array([False] * 6 + [True])
         fresh = brace(every, roof, USUAL, there, only)
         self.assertEqual(len(fresh), 2)
-        self.assertEqual({name for bar in fresh for name in bar.between}, {"p8", "p10", "p12"})
+        self.assertEqual({name for bar in fresh for name in bar.between}, {"p8:0", "p10:0", "p12:0"})
 
 
 class LayersTest(Table):
@@ -303,6 +304,17 @@ class LayersTest(Table):
                 for a, b in ((plain, quick), (known, twice)):
                     for name in ("points", "ring_start", "layer_start", "area_mm2"):
                         np.testing.assert_array_equal(getattr(a, name), getattr(b, name))
+
+    def test_groups_that_reach_round_each_other_are_told_apart(self):
+        # Two side by side within the box of a row aslant, of which the last goes.
+        two = [post(6.0, 1.0), post(6.8, 1.0)]
+        row = [post(0.7 * k, 0.7 * k) for k in range(14)]
+        one, other = [*two, *row], [*two, *row[:-1]]
+        known = stilt_layers(one, [], self.bench.stack, silent)
+        plain = stilt_layers(other, [], self.bench.stack, silent)
+        quick = stilt_layers(other, [], self.bench.stack, silent, before=(known, (one, [])))
+        np.testing.assert_array_equal(plain.points, quick.points)
+        np.testing.assert_array_equal(plain.ring_start, quick.ring_start)
 
     def test_each_level_is_the_union_of_what_it_cuts(self):
         """Held against shapely, at levels with braces and without."""
