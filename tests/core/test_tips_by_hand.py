@@ -14,7 +14,6 @@ from upright_heron.core.machines.catalogue import Peel
 from upright_heron.core.supports.checks.stilt_check import _floating, verify_changed, verify_stilts
 from upright_heron.core.supports.resin.braces import brace
 from upright_heron.core.supports.resin.hands import with_hands
-from upright_heron.core.supports.resin.making import SPARE_STIFF
 from upright_heron.core.supports.resin.site import NOTHING, ByHand, Ground, Site
 from upright_heron.core.supports.resin.sizes import Stoutness, size_for
 from upright_heron.core.supports.resin.stilt import Stilt
@@ -210,15 +209,15 @@ class HandTest(Table):
         floats = [f for f in before.faults if f.kind.value == "floats"]
         self.assertEqual(bool(floats), bool(self.bench.in_mid_air(before, 0.2)))
 
-    def test_shafts_that_nothing_braces_are_thick_enough(self):
-        bare = replace(self.site, settings=replace(USUAL, brace_every_mm=200.0, slender=14.0, joins=False))
-        stood = stand(bare)
-        after = with_hands(stood, bare, NOTHING, hands(put=[(7.3, 8.1, 30.0 + LIFT)]))
-        new = after.stilts[-1]
-        self.assertEqual(new.reason, "by hand")
-        slender = [f for f in finished(after, bare).faults if f.kind.value == "slender"]
-        self.assertNotIn(new.touch_mm, [f.at_mm for f in slender])
-        self.assertGreater(SPARE_STIFF, 1.0)
+    def test_a_shaft_that_nothing_braces_is_thick_enough(self):
+        slim = replace(self.site, settings=replace(USUAL, slender=14.0))
+        alone = replace(
+            self.stood, stilts=(), braces=(), outward=np.zeros((0, 3)), island=np.zeros(0, np.int64)
+        )
+        (new,) = with_hands(alone, slim, NOTHING, hands(put=[(7.3, 8.1, 30.0 + LIFT)])).stilts
+        long = new.circles[-1, 2] - new.circles[0, 2]
+        self.assertGreater(new.shaft_mm, long / 14.0)
+        self.assertLess(new.shaft_mm, 1.1 * long / 14.0)
 
 
 def post(x, y=0.0):
@@ -277,6 +276,9 @@ class BracesTest(unittest.TestCase):
         fresh = brace(every, roof, USUAL, there, only)
         self.assertEqual(len(fresh), 2)
         self.assertEqual({name for bar in fresh for name in bar.between}, {"p8:0", "p10:0", "p12:0"})
+        # Though the others have none, they get none but with it.
+        for bar in brace(every, roof, USUAL, [], only):
+            self.assertIn("p10:0", bar.between)
 
 
 class LayersTest(Table):
@@ -306,13 +308,20 @@ class LayersTest(Table):
                         np.testing.assert_array_equal(getattr(a, name), getattr(b, name))
 
     def test_groups_that_reach_round_each_other_are_told_apart(self):
+        # One that begins further up goes: what is left there is as it was below.
+        pair = [post(6.0, 1.0), post(6.8, 1.0)]
+        upper = replace(post(7.4, 1.0), circles=post(7.4, 1.0).circles[1:] + [0, 0, 9, 0])
+        self.same_without(pair, [*pair, upper])
         # Two side by side within the box of a row aslant, of which the last goes.
         two = [post(6.0, 1.0), post(6.8, 1.0)]
         row = [post(0.7 * k, 0.7 * k) for k in range(14)]
-        one, other = [*two, *row], [*two, *row[:-1]]
-        known = stilt_layers(one, [], self.bench.stack, silent)
-        plain = stilt_layers(other, [], self.bench.stack, silent)
-        quick = stilt_layers(other, [], self.bench.stack, silent, before=(known, (one, [])))
+        self.same_without([*two, *row[:-1]], [*two, *row])
+
+    def same_without(self, stilts, before):
+        """Layers of stilts come out the same where those of others were known."""
+        known = stilt_layers(before, [], self.bench.stack, silent)
+        plain = stilt_layers(stilts, [], self.bench.stack, silent)
+        quick = stilt_layers(stilts, [], self.bench.stack, silent, before=(known, (before, [])))
         np.testing.assert_array_equal(plain.points, quick.points)
         np.testing.assert_array_equal(plain.ring_start, quick.ring_start)
 
