@@ -255,6 +255,7 @@ class PointTest(unittest.TestCase):
             self.assertEqual(bool(whole), bool(out))
             start = round(8.0 / 0.1)
             for first, last in (
+                (start - 10, start - 2),
                 (start - 3, start + 1),
                 (start - 1, start + 2),
                 (start + 2, start + 9),
