@@ -16,8 +16,8 @@ from .bind_tips import around
 from .known import Known, Memo
 from .sources import load_from
 
-# So many values are at hand: what two parts are worked on with.
-AT_HAND = 32
+# So many values are at hand: what two parts are worked on with; and so many sets of stilts after a change.
+AT_HAND, CHANGED = 32, 4
 
 
 class _Remembered:
@@ -47,12 +47,24 @@ class TipHand:
     def __init__(self, store: Store, memo: Memo) -> None:
         self._memo = memo
         self._maker = Maker(load_from(store), _Remembered(memo), at_hand=Recent(AT_HAND))
+        self._changed = Recent(CHANGED)
         # What is at hand is for one at a time.
         self._lock = Lock()
 
+    def standing(self, sheet: ItemSheet) -> SupportSet | None:
+        """Stilts as they stand, or ``None`` while they are made.
+
+        Of those that were changed here it is that change, though a worker may have made them for good since:
+        they are the same, and are not unpacked for it.
+        """
+        keys = keys_of(sheet)
+        with self._lock:
+            changed: SupportSet | None = self._changed.get(keys["supports"]) if "supports" in keys else None
+        return changed or Known(keys, self._memo).get("supports")
+
     def ready(self, sheet: ItemSheet) -> bool:
         """Have at hand what stilts are changed with; whether they are made, so that they can be."""
-        if not self._made(sheet) or Known(keys_of(sheet), self._memo).get("supports") is None:
+        if not self._made(sheet) or self.standing(sheet) is None:
             return False
         with self._lock:
             site: Site = self._maker.make(keys_of(sheet), "site")
@@ -62,12 +74,14 @@ class TipHand:
     def edited(self, before: ItemSheet, after: ItemSheet) -> SupportSet | None:
         """Stilts after a change by hand, checked; ``None`` where they have to be stood anew for it."""
         old, new = keys_of(before), keys_of(after)
-        made = Known(old, self._memo).get("supports")
+        made = self.standing(before)
         if made is None or old["stood"] != new["stood"] or not self._made(before):
             return None
         with self._lock:
             stood: Stood = self._maker.make(new, "after_hands")
-            return edited(made, stood, self._maker.make(new, "site"))
+            changed = edited(made, stood, self._maker.make(new, "site"))
+            self._changed.put(new["supports"], changed)
+        return changed
 
     def _made(self, sheet: ItemSheet) -> bool:
         """Whether the stilts, and what they were stood from, are remembered."""

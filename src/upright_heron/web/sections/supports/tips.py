@@ -17,7 +17,6 @@ from ....core.stance.pose import Placement, from_quaternion, place
 from ....core.supports.resin.edge_rows import edge_row
 from ....core.supports.resin.sizes import Stoutness
 from ....core.supports.resin.soles import ring_places
-from ....core.supports.support_set import SupportSet
 from ....core.units import length_mm, number
 from ....sheet.changes import PutTips, SizeTip, TakeTipOut
 from ....sheet.document import Vector
@@ -25,7 +24,6 @@ from ....sheet.models import ItemSheet
 from ....sheet.process import MOST_TIPS
 from ....store.store import Job
 from ....work.bind import keys_of
-from ....work.known import Known
 from ....work.tips import stands_round
 from ...dependencies import Services, Use, render
 from ...looking import Look, Looking
@@ -89,7 +87,7 @@ def keep_tips(
     if sheet.resin is None or not sheet.is_resin:
         return use.store.apply(job_id, change, sheet.id, author=look.author), ""
     change = change.model_copy(update=stands_round(sheet))
-    before: SupportSet | None = Known(keys_of(sheet), use.pages.memo).get("supports")
+    before = use.pages.tips.standing(sheet)
     made = use.pages.tips.edited(sheet, change.apply(sheet))
     if made is not None and before is not None and isinstance(change, PutTips):
         touched = {one.touch_mm for one in before.stilts}
@@ -140,7 +138,7 @@ def _nearest(use: Services, sheet: ItemSheet, at: str) -> Vector:
     BadValue
         No tip stands there, or stilts are still being made.
     """
-    made: SupportSet | None = Known(keys_of(sheet), use.pages.memo).get("supports")
+    made = use.pages.tips.standing(sheet)
     if made is None or sheet.resin is None:
         raise BadValue("The supports are still being made.", "Wait a moment, and try again.")
     where = _stands(use, sheet)
