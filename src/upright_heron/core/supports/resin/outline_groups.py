@@ -280,12 +280,12 @@ def rings_of_groups(points, ring_start, layer_start, start, boxes, group_start, 
 
     Returns
     -------
-    (R,) int64
-        Group of each ring; -1 for those of none, and for those that could be of several.
+    (g, 2) int64
+        The rings of each group, from one to before another.
     (g,) bool
-        All its rings are known for its own.
+        They are known for its own.
     """
-    ring_group = np.full(ring_start.shape[0] - 1, -1, np.int64)
+    rings = np.zeros((first.shape[0] - 1, 2), np.int64)
     count = first.shape[0] - 1
     sure = np.ones(count, np.bool_)
     round_ = np.empty((count, 4))
@@ -317,9 +317,16 @@ def rings_of_groups(points, ring_start, layer_start, start, boxes, group_start, 
                 for g in range(lo, hi):
                     if _within(box, round_[g]):
                         sure[g] = False
+            elif own < 0:
+                sure[lo:hi] = False
             else:
-                ring_group[r] = own
-    return ring_group, sure
+                if rings[own, 1] == 0:
+                    rings[own, 0] = r
+                # They lie one after the other.
+                elif rings[own, 1] != r:
+                    sure[own] = False
+                rings[own, 1] = r + 1
+    return rings, sure
 
 
 @njit(cache=True)
@@ -336,7 +343,7 @@ def assembled(  # type: ignore[no-untyped-def]
     old_ring_start,
     old_layer_start,
     old_areas,
-    old_group,
+    old_rings,
     same,
     circle,
 ):
@@ -363,8 +370,8 @@ def assembled(  # type: ignore[no-untyped-def]
         Old layers, and where their rings begin and the rings of each.
     old_areas : (k,) float64
         Their areas, mm2.
-    old_group : (S,) int64
-        Group of each of their rings.
+    old_rings : (h, 2) int64
+        The rings of each of their groups, from one to before another.
     same : (k,) bool
         Levels that are as they were, all of them.
     circle : (SIDES, 2) float64
@@ -411,9 +418,7 @@ def assembled(  # type: ignore[no-untyped-def]
                         at += size
                         ring += 1
                     continue
-                for r in range(old_layer_start[level], old_layer_start[level + 1]):
-                    if old_group[r] != taken[g]:
-                        continue
+                for r in range(old_rings[taken[g], 0], old_rings[taken[g], 1]):
                     size = old_ring_start[r + 1] - old_ring_start[r]
                     if turn:
                         areas[level] += _put(found, at, old_points[old_ring_start[r] : old_ring_start[r + 1]])

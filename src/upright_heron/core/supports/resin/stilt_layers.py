@@ -62,10 +62,10 @@ def stilt_layers(
         old = _plans.get(before[0]) or _Plan.of(*before[1], heights)
     plan = _Plan.of(stilts, braces, heights, old)
     count = len(plan.first) - 1
-    ring_group, taken = np.zeros(0, np.int64), np.full(count, -1, np.int64)
+    old_rings, taken = np.zeros((0, 2), np.int64), np.full(count, -1, np.int64)
     if old is not None:
         packed_rings = known.points, known.ring_start, known.layer_start
-        ring_group, sure = rings_of_groups(*packed_rings, old.start, old.grouped[1], *old.groups, plan.same)
+        old_rings, sure = rings_of_groups(*packed_rings, old.start, old.grouped[1], *old.groups, plan.same)
         taken = alike(plan.grouped[0], *plan.groups, old.grouped[0], *old.groups, 0)
         some = np.flatnonzero(taken >= 0)
         taken[some[~sure[taken[some]]]] = -1
@@ -83,7 +83,7 @@ def stilt_layers(
         made += rings
     points, ring_start, layer_start, areas = assembled(
         plan.cuts, plan.start, plan.group, plan.group_start, taken, ranges, *packed(made),
-        known.points, known.ring_start, known.layer_start, known.area_mm2, ring_group, plan.same, CIRCLE,
+        known.points, known.ring_start, known.layer_start, known.area_mm2, old_rings, plan.same, CIRCLE,
     )  # fmt: skip
     layers = LayerStack(h, 0.0, areas, points, ring_start, layer_start, 0)
     if before is not None:
