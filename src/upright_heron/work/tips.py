@@ -5,6 +5,7 @@ from __future__ import annotations
 from threading import Lock
 from typing import Any
 
+from ..core.errors import BadValue
 from ..core.maker import Maker, Recent
 from ..core.supports.resin.site import Site, Stood
 from ..core.supports.resin.stilt_sets import edited
@@ -72,13 +73,21 @@ class TipHand:
         return True
 
     def edited(self, before: ItemSheet, after: ItemSheet) -> SupportSet | None:
-        """Stilts after a change by hand, checked; ``None`` where they have to be stood anew for it."""
+        """Stilts after a change by hand, checked; ``None`` where they have to be stood anew for it.
+
+        Raises
+        ------
+        BadValue
+            No way leads down from a tip that is put.
+        """
         old, new = keys_of(before), keys_of(after)
         made = self.standing(before)
         if made is None or old["stood"] != new["stood"] or not self._made(before):
             return None
         with self._lock:
             stood: Stood = self._maker.make(new, "after_hands")
+            if stood.astray > self._maker.make(old, "after_hands").astray:
+                raise BadValue("No way leads down from here.", "Try a place beside it that looks down.")
             changed = edited(made, stood, self._maker.make(new, "site"))
             self._changed.put(new["supports"], changed)
         return changed

@@ -330,19 +330,30 @@ def _crossing(stilts: Sequence[Stilt], part: Tree) -> list[Fault]:
 
 def _loose(braces: Sequence[Brace], stilts: Sequence[Stilt]) -> list[Fault]:
     """Braces that do not end in the stilts they are between."""
-    named = {one.id: one for one in stilts}
-    told = []
-    for bar in braces:
-        for x, y, z in bar.ends_mm.tolist():
-            if not any(_holds(named[name], x, y, z) for name in bar.between if name in named):
-                told.append(Fault(FaultKind.FLOATS, (x, y, z), "A brace ends in no stilt."))
+    held = {(k, place) for k, _, place in _held_ends(braces, stilts)}
+    ends = [(k, (x, y, z)) for k, bar in enumerate(braces) for x, y, z in bar.ends_mm.tolist()]
+    told = [Fault(FaultKind.FLOATS, end[1], "A brace ends in no stilt.") for end in ends if end not in held]
     return told[:MOST_TOLD]
 
 
-def _holds(stilt: Stilt, x_mm: float, y_mm: float, z_mm: float) -> bool:
-    """Whether an end of a brace lies in a stilt."""
-    circle = stilt.circle_at(z_mm)
-    return circle is not None and math.hypot(circle[0] - x_mm, circle[1] - y_mm) < circle[2]
+def _held_ends(
+    braces: Sequence[Brace], stilts: Sequence[Stilt]
+) -> list[tuple[int, str, tuple[float, float, float]]]:
+    """Ends of braces, by the number of the brace, that lie in a stilt they are between, with its id."""
+    number = {one.id: k for k, one in enumerate(stilts)}
+    between = [(k, name) for k, bar in enumerate(braces) for name in bar.between if name in number]
+    if not between:
+        return []
+    begins = np.cumsum([0] + [len(one.circles) for one in stilts]).astype(np.int64)
+    ends = np.array([braces[k].ends_mm for k, _ in between])
+    of = np.array([number[name] for _, name in between], np.int64)
+    lies = _lie_in(np.concatenate([one.circles for one in stilts]), begins, ends, of)
+    return [
+        (k, name, (x, y, z))
+        for (k, name), both, inside in zip(between, ends.tolist(), lies.tolist(), strict=True)
+        for (x, y, z), within in zip(both, inside, strict=True)
+        if within
+    ]
 
 
 @njit(cache=True)
@@ -378,15 +389,8 @@ def held_at_mm(stilts: Sequence[Stilt], braces: Sequence[Brace]) -> list[list[fl
         # What stands on a shaft, and holds on to the part, holds the shaft as well.
         if _in_shaft(one, named.get(one.stands_on)):
             held[one.stands_on].append(float(one.circles[0, 2]))
-    between = [(bar, name) for bar in braces for name in bar.between if name in named]
-    if between:
-        number = {one.id: k for k, one in enumerate(stilts)}
-        begins = np.cumsum([0] + [len(one.circles) for one in stilts]).astype(np.int64)
-        ends = np.array([bar.ends_mm for bar, _ in between])
-        of = np.array([number[name] for _, name in between], np.int64)
-        lies = _lie_in(np.concatenate([one.circles for one in stilts]), begins, ends, of)
-        for (_, name), each, inside in zip(between, ends[:, :, 2].tolist(), lies.tolist(), strict=True):
-            held[name] += [z for z, within in zip(each, inside, strict=True) if within]
+    for _, name, (_, _, z) in _held_ends(braces, stilts):
+        held[name].append(z)
     found: list[list[float]] = []
     for one in stilts:
         heights = sorted([float(one.circles[0, 2]), *held[one.id], float(one.circles[-1, 2])])

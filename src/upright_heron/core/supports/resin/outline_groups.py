@@ -409,19 +409,14 @@ def assembled(  # type: ignore[no-untyped-def]
                 layer_start[level + 1] = ring
                 continue
             for g in range(group_start[level], group_start[level + 1]):
-                if taken[g] < 0:
-                    for r in range(ranges[g, 0], ranges[g, 1]):
-                        size = ring_start[r + 1] - ring_start[r]
-                        if turn:
-                            areas[level] += _put(found, at, points[ring_start[r] : ring_start[r + 1]])
-                            begins[ring + 1] = at + size
-                        at += size
-                        ring += 1
-                    continue
-                for r in range(old_rings[taken[g], 0], old_rings[taken[g], 1]):
-                    size = old_ring_start[r + 1] - old_ring_start[r]
+                source, starts, a, b = points, ring_start, ranges[g, 0], ranges[g, 1]
+                if taken[g] >= 0:
+                    source, starts = old_points, old_ring_start
+                    a, b = old_rings[taken[g], 0], old_rings[taken[g], 1]
+                for r in range(a, b):
+                    size = starts[r + 1] - starts[r]
                     if turn:
-                        areas[level] += _put(found, at, old_points[old_ring_start[r] : old_ring_start[r + 1]])
+                        areas[level] += _put(found, at, source[starts[r] : starts[r + 1]])
                         begins[ring + 1] = at + size
                     at += size
                     ring += 1

@@ -81,8 +81,9 @@ def stilt_layers(
         rings = CrossSection(list(outlines), FillRule.NonZero).to_polygons()
         ranges[k] = len(made), len(made) + len(rings)
         made += rings
+    united, united_start = (_fixed(one) for one in packed(made))
     points, ring_start, layer_start, areas = assembled(
-        plan.cuts, plan.start, plan.group, plan.group_start, taken, ranges, *packed(made),
+        plan.cuts, plan.start, plan.group, plan.group_start, taken, ranges, united, united_start,
         known.points, known.ring_start, known.layer_start, known.area_mm2, old_rings, plan.same, CIRCLE,
     )  # fmt: skip
     layers = LayerStack(h, 0.0, areas, points, ring_start, layer_start, 0)
