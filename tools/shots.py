@@ -86,6 +86,16 @@ def pick_tree(b: Browser) -> None:
     b.wait(lambda: "being looked at" not in b.text("#picked"))
 
 
+def put_tip(b: Browser) -> None:
+    """Put a tip of a stilt by hand, seen from below."""
+    b.click('[data-view="below"]')
+    b.click("#tab-tips")
+    b.click("#tip-put")
+    click_view(b, 30, 20)
+    b.wait(lambda: b.all("#tips-around"))
+    b.wait(lambda: not b.run("return window.heron.state.supports?.endsWith('-edited')"))
+
+
 def compare_supports(b: Browser) -> None:
     """Keep what is proposed, hold all by trees, and draw the difference."""
     b.click("#tab-side")
@@ -218,7 +228,7 @@ VIEWS: dict[str, tuple[str, list[Callable[[Browser], None]]]] = {
     "overhangs": (job("heron-figurine", 5), [pick_finding]),
     "supports-filament": (job("telescope-bracket", 6), []),
     "supports-by-hand": (job("telescope-bracket", 6), [pick_tree]),
-    "supports-resin": (job("heron-figurine", 6), []),
+    "supports-resin": (job("heron-figurine", 6), [put_tip]),
     "footing": (job("telescope-bracket", 7), [look("above")]),
     "layers": (job("heron-figurine", 8), [show_mask]),
     "paths": (job("telescope-bracket", 8), [show_paths]),
