@@ -135,6 +135,21 @@ class HandTest(Table):
         # Further off than a millimetre nothing is meant.
         self.assertEqual(self.after(hands(out=[(x, y, z - 5.0)])).stilts, self.stood.stilts)
 
+    def test_one_that_bears_too_much_for_a_change_gets_stouter_where_it_stands(self):
+        carried = {one.stands_on for one in self.stood.stilts}
+        alone = [s for s in self.stood.stilts if s.id not in carried and s.size == "fine"]
+        grown = 0
+        for many in range(1, len(alone), 4):
+            after = self.after(hands(out=[one.touch_mm for one in alone[:many]]))
+            before = {s.id: s for s in self.stood.stilts}
+            for now in after.stilts:
+                self.assertFalse(now.overloaded and now.size != "stout", (many, now.id))
+                if now.size != before[now.id].size:
+                    grown += 1
+                    self.assertGreater(now.load_n, before[now.id].bears_n)
+                    self.assertEqual(now.touch_mm, before[now.id].touch_mm)
+        self.assertGreater(grown, 0)
+
     def holds_no_island(self, trunk):
         """Whether it carries others, and neither holds an island nor do they."""
         number = {one.id: n for one, n in zip(self.stood.stilts, self.stood.island, strict=True)}

@@ -49,14 +49,17 @@ def with_hands(stood: Stood, site: Site, around: ByHand, now: ByHand) -> Stood:
     Returns
     -------
     Stood
-        Those that are put stand by themselves, as thick as their loads ask; loads are told anew for all.
+        Those that are put stand by themselves, as thick as their loads ask; loads are told anew for all, and
+        what bears more than it can for the change gets the size that its load asks for, where it stands.
         Where a stilt goes that carries others these look for ways of their own. Braces that lose an end go,
         and stilts that lack some get others; all else stays as it stands.
     """
-    gone, sized = _gone(stood, around, now), _sized(stood, around, now)
-    fresh, fell = _again(stood, site, now, gone, sized)
-    gone |= fell
-    fresh += _put(site, around, now)
+    taken, sized, put = _gone(stood, around, now), _sized(stood, around, now), _put(site, around, now)
+    over = _over(stood, site, now, taken, put) if taken or put else set()
+    sized = dict.fromkeys(over, None) | sized
+    fresh, fell = _again(stood, site, now, taken, sized)
+    gone = taken | fell
+    fresh += put
     if not gone and not fresh:
         tips = np.array([one.touch_mm for one in stood.stilts], np.float64).reshape(-1, 3)
         return replace(stood, astray=_astray(now, tips))
@@ -123,6 +126,19 @@ def _sized(stood: Stood, around: ByHand, now: ByHand) -> dict[int, Stoutness | N
         if now.size_at(at) is not around.size_at(at):
             found[k] = now.size_at(at)
     return found
+
+
+def _over(stood: Stood, site: Site, now: ByHand, gone: set[int], put: Sequence[_Fresh]) -> set[int]:
+    """Stilts that a change of others leaves with more than they can bear; not those sized by hand."""
+    left = [k for k in range(len(stood.stilts)) if k not in gone]
+    places = [stood.stilts[k].touch_mm for k in left] + [one.place.at_mm for one in put]
+    load = site.borne(np.array(places, np.float64).reshape(-1, 3)).load_n.tolist()
+    told = [(k, replace(stood.stilts[k], load_n=load_n)) for k, load_n in zip(left, load, strict=False)]
+    return {
+        k
+        for k, one in told
+        if one.overloaded and not stood.stilts[k].overloaded and now.size_at(np.array(one.touch_mm)) is None
+    }
 
 
 def _again(
